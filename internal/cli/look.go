@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"pingo/internal/engine/wire"
+	"pingo/internal/flow"
+)
+
+func (a *app) status() *cobra.Command {
+	var watch bool
+	cmd := &cobra.Command{
+		Use: "status", Short: "Say how every index is: true, behind, filling, waiting or blocked", Args: exactly(0, "no arguments"),
+		Long:    "Says in a sentence what goes on, then each index with its rows in the source, its documents in the engine, and its lag.\nA lag is the time from a change's writing in the source to the engine's acknowledgement.",
+		Example: "  pingo status\n  pingo status --watch\n  pingo status -o json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for {
+				status, err := a.client().Status(cmd.Context())
+				if err != nil {
+					return err
+				}
+				if watch && a.output == "table" {
+					fmt.Fprint(a.out, "\x1b[H\x1b[2J")
+				}
+				if err := a.print(status, func() { a.showStatus(status) }); err != nil || !watch {
+					return err
+				}
+				select {
+				case <-cmd.Context().Done():
+					return nil
+				case <-time.After(time.Second):
+				}
+			}
+		},
+	}
+	cmd.Flags().BoolVarP(&watch, "watch", "w", false, "again every second, until Ctrl-C")
+	return cmd
+}
+
+func (a *app) showStatus(s *flow.Status) {
+	fmt.Fprintln(a.out, s.Sentence)
+	if len(s.Indexes) > 0 {
+		fmt.Fprintln(a.out)
+		t := a.table(table.Row{"index", "state", "rows", "documents", "failed", "lag now", "lag p50", "lag p99", "docs/s"}, 3, 4, 5, 6, 7, 8, 9)
+		for _, ix := range s.Indexes {
+			t.AppendRow(table.Row{ix.Name, ix.State, number(ix.Rows), number(ix.Documents), thousands(ix.Failed), milliseconds(ix.LagMS, true),
+				milliseconds(ix.Lag.P50, ix.Lag.Changes > 0), milliseconds(ix.Lag.P99, ix.Lag.Changes > 0), fmt.Sprintf("%.1f", ix.PerSecond)})
+		}
+		t.Render()
+		for _, ix := range s.Indexes {
+			if ix.State != flow.StateTrue || ix.Failed > 0 {
+				fmt.Fprintf(a.out, "\n%s: %s\n", ix.Name, ix.Sentence)
+			}
+		}
+	}
+	for _, src := range s.Sources {
+		waits := "none waits"
+		if src.InFlight > 0 {
+			waits = fmt.Sprintf("%s on the way", thousands(int64(src.InFlight)))
+		}
+		fmt.Fprintf(a.out, "\nsource %s: %s changes noticed since the service began, %s\n", src.Name, thousands(src.Noticed), waits)
+	}
+}
+
+func number(n *int64) string {
+	if n == nil {
+		return "–"
+	}
+	return thousands(*n)
+}
+
+func milliseconds(ms float64, known bool) string {
+	switch {
+	case !known:
+		return "–"
+	case ms < 1000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", ms/1000)
+}
+
+func (a *app) search() *cobra.Command {
+	limit := 10
+	cmd := &cobra.Command{
+		Use: "search INDEX TEXT…", Short: "Look for words in an index",
+		Long:    "Finds documents in which every word stands in some searched field, the last word as a beginning. Without text it lists documents.",
+		Example: "  pingo search huts stone ridge\n  pingo search huts winter -o json",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usageError{fmt.Errorf("%s takes an index and words to look for", cmd.CommandPath())}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			text := strings.Join(args[1:], " ")
+			hits, err := a.client().Search(cmd.Context(), args[0], text, limit)
+			if err != nil {
+				return err
+			}
+			return a.print(hits, func() { a.showHits(hits) })
+		},
+	}
+	cmd.Flags().IntVarP(&limit, "limit", "n", limit, "how many documents")
+	return cmd
+}
+
+func (a *app) showHits(hits *wire.Hits) {
+	if hits.Total == 0 {
+		fmt.Fprintln(a.out, "Nothing found.")
+		return
+	}
+	t := a.table(table.Row{"key", "score", "document"}, 2)
+	for _, h := range hits.Hits {
+		t.AppendRow(table.Row{h.Key, fmt.Sprintf("%.2f", h.Score), digest(h.Document)})
+	}
+	t.Render()
+	fmt.Fprintf(a.out, "\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n", thousands(hits.Total), len(hits.Hits))
+}
+
+// digest shows the beginning of a document's own fields on a line.
+func digest(doc json.RawMessage) string {
+	const width = 90
+	var b strings.Builder
+	decoder := json.NewDecoder(bytes.NewReader(doc))
+	decoder.Token()
+	for decoder.More() && b.Len() < width {
+		name, err := decoder.Token()
+		if err != nil {
+			break
+		}
+		var value json.RawMessage
+		if decoder.Decode(&value) != nil {
+			break
+		}
+		var text string
+		if name == "pingo_fingerprint" || json.Unmarshal(value, &text) != nil || text == "" {
+			continue
+		}
+		if b.Len() > 0 {
+			b.WriteString(" · ")
+		}
+		b.WriteString(text)
+	}
+	if line := []rune(b.String()); len(line) > width {
+		return string(line[:width-1]) + "…"
+	}
+	return b.String()
+}
+
+func (a *app) preview() *cobra.Command {
+	return &cobra.Command{
+		Use: "preview INDEX KEY", Short: "Show a document as it would be built now, beside the one in the engine",
+		Long:    "The key is the root row's primary key; the parts of a key of several columns are joined by commas.",
+		Example: "  pingo preview huts 42\n  pingo preview huts 42 -o json",
+		Args:    exactly(2, "an index and a key"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := a.client().Preview(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.print(p, func() { a.showPreview(p) })
+		},
+	}
+}
+
+func (a *app) showPreview(p *flow.Preview) {
+	indent := func(doc json.RawMessage) string {
+		var b bytes.Buffer
+		if json.Indent(&b, doc, "", "  ") != nil {
+			return string(doc)
+		}
+		return b.String()
+	}
+	fmt.Fprintln(a.out, indent(p.Built))
+	fmt.Fprintf(a.out, "\n%s %s: %s\n", p.Edition, p.Key, p.Words)
+	if !p.Same {
+		fmt.Fprintf(a.out, "\nin the engine:\n%s\n", indent(p.Stored))
+	}
+}
+
+func (a *app) tokenCommand() *cobra.Command {
+	tokens := &cobra.Command{
+		Use: "token", Short: "Make, list and remove access tokens",
+		Long:    "A viewer sees everything, an operator mends, an admin changes definitions, capture and tokens.\nTokens are stored as hashes; a new one is shown once.",
+		Example: "  pingo token create dashboards --role viewer\n  pingo token list\n  pingo token remove dashboards",
+	}
+	role := "viewer"
+	create := &cobra.Command{
+		Use: "create NAME", Short: "Make a token and show it, this once", Args: exactly(1, "a name"),
+		Example: "  pingo token create dashboards --role viewer",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.client().CreateToken(cmd.Context(), args[0], role)
+			if err != nil {
+				return err
+			}
+			return a.print(t, func() { fmt.Fprintln(a.out, t.Token) })
+		},
+	}
+	create.Flags().StringVar(&role, "role", role, "viewer, operator or admin")
+	list := &cobra.Command{
+		Use: "list", Short: "List tokens", Args: exactly(0, "no arguments"), Example: "  pingo token list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			list, err := a.client().Tokens(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(list, func() {
+				t := a.table(table.Row{"name", "role", "made", "last used"})
+				for _, x := range list {
+					used := "never"
+					if x.UsedAt != nil {
+						used = x.UsedAt.Local().Format(time.DateTime)
+					}
+					t.AppendRow(table.Row{x.Name, x.Role, x.CreatedAt.Local().Format(time.DateTime), used})
+				}
+				t.Render()
+			})
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Take a token back", Args: exactly(1, "a name"), Example: "  pingo token remove dashboards",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.client().RemoveToken(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.print(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "Token %s is removed.\n", args[0]) })
+		},
+	}
+	tokens.AddCommand(create, list, remove)
+	return tokens
+}

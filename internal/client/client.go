@@ -1,0 +1,160 @@
+// Package client speaks Pingo's API.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"syscall"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/engine/wire"
+	"pingo/internal/flow"
+	"pingo/internal/records"
+	"pingo/internal/server"
+)
+
+// Client talks to one service.
+type Client struct {
+	// URL of the service, and a token with the role that the calls need.
+	URL, Token string
+}
+
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	target := strings.TrimSuffix(c.URL, "/") + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, method, target, body)
+	if err != nil {
+		return fmt.Errorf("the service's URL %q cannot be used: set PINGO_URL or --url to something like http://127.0.0.1:7464", c.URL)
+	}
+	request.Header.Set("Content-Type", "application/json")
+	if c.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	response, err := http.DefaultClient.Do(request)
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		return fmt.Errorf("no pingo serve answers at %s: start one, or set PINGO_URL or --url", c.URL)
+	}
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 {
+		return problem(c.URL, response)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("%s does not answer as a pingo serve does: look at PINGO_URL or --url", c.URL)
+	}
+	return nil
+}
+
+func problem(base string, response *http.Response) error {
+	p := &server.Problem{}
+	body, err := io.ReadAll(io.LimitReader(response.Body, 4<<20))
+	if err != nil || !strings.Contains(response.Header.Get("Content-Type"), "problem+json") || json.Unmarshal(body, p) != nil {
+		return fmt.Errorf("%s answered %s, and not as a pingo serve does: look at PINGO_URL or --url", base, response.Status)
+	}
+	return p
+}
+
+// Status is what goes on now.
+func (c *Client) Status(ctx context.Context) (*flow.Status, error) {
+	out := &flow.Status{}
+	return out, c.call(ctx, http.MethodGet, "/api/status", nil, nil, out)
+}
+
+type files struct {
+	Files  []definition.File `json:"files"`
+	Source string            `json:"source,omitempty"`
+}
+
+// Check plans a definition.
+func (c *Client) Check(ctx context.Context, def []definition.File) (*flow.Plan, error) {
+	out := &flow.Plan{}
+	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, files{Files: def}, out)
+}
+
+// Apply makes a definition the one in force.
+func (c *Client) Apply(ctx context.Context, def []definition.File) (*server.Applied, error) {
+	out := &server.Applied{}
+	return out, c.call(ctx, http.MethodPost, "/api/definition/apply", nil, files{Files: def}, out)
+}
+
+// CaptureSQL is the SQL of the capture that is in force, or of a definition's.
+func (c *Client) CaptureSQL(ctx context.Context, source string, def []definition.File) (string, error) {
+	var out struct {
+		SQL string `json:"sql"`
+	}
+	if len(def) > 0 {
+		err := c.call(ctx, http.MethodPost, "/api/definition/capture-sql", nil, files{def, source}, &out)
+		return out.SQL, err
+	}
+	err := c.call(ctx, http.MethodGet, "/api/capture", url.Values{"source": {source}}, nil, &out)
+	return out.SQL, err
+}
+
+// InstallCapture installs capture where it is missing.
+func (c *Client) InstallCapture(ctx context.Context, source string) error {
+	return c.call(ctx, http.MethodPost, "/api/capture", url.Values{"source": {source}}, nil, nil)
+}
+
+// RemoveCapture takes capture out of a source.
+func (c *Client) RemoveCapture(ctx context.Context, source string) error {
+	return c.call(ctx, http.MethodDelete, "/api/capture", url.Values{"source": {source}}, nil, nil)
+}
+
+// Search looks for words in an index.
+func (c *Client) Search(ctx context.Context, index, text string, limit int) (*wire.Hits, error) {
+	out := &wire.Hits{}
+	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", url.Values{"q": {text}, "limit": {fmt.Sprint(limit)}}, nil, out)
+}
+
+// Preview builds a document and fetches the one in the engine.
+func (c *Client) Preview(ctx context.Context, index, key string) (*flow.Preview, error) {
+	out := &flow.Preview{}
+	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/preview/"+url.PathEscape(key), nil, nil, out)
+}
+
+// Failed lists documents that the engine refused.
+func (c *Client) Failed(ctx context.Context, index string) ([]records.Failed, error) {
+	var out []records.Failed
+	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed", nil, nil, &out)
+	return out, err
+}
+
+// Tokens lists all tokens.
+func (c *Client) Tokens(ctx context.Context) ([]records.Token, error) {
+	var out []records.Token
+	err := c.call(ctx, http.MethodGet, "/api/tokens", nil, nil, &out)
+	return out, err
+}
+
+// CreateToken makes a token, which is shown this once.
+func (c *Client) CreateToken(ctx context.Context, name, role string) (*server.CreatedToken, error) {
+	out := &server.CreatedToken{}
+	return out, c.call(ctx, http.MethodPost, "/api/tokens", nil, map[string]string{"name": name, "role": role}, out)
+}
+
+// RemoveToken takes a token back.
+func (c *Client) RemoveToken(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/tokens/"+url.PathEscape(name), nil, nil, nil)
+}

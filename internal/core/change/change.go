@@ -1,0 +1,143 @@
+// Package change holds noticed changes, and the queues in which the keys that
+// they touch wait for their turn.
+package change
+
+import (
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"github.com/cespare/xxhash/v2"
+
+	"pingo/internal/core/shape"
+)
+
+// Op is what happened to a row.
+type Op byte
+
+// The operations, as the journal writes them.
+const (
+	Insert   Op = 'i'
+	Update   Op = 'u'
+	Delete   Op = 'd'
+	Truncate Op = 't'
+)
+
+func (o Op) String() string {
+	switch o {
+	case Insert:
+		return "insert"
+	case Update:
+		return "update"
+	case Delete:
+		return "delete"
+	case Truncate:
+		return "truncate"
+	}
+	return "unknown"
+}
+
+// Change is one noticed change of one row, or the truncation of a table.
+type Change struct {
+	// Seq orders the journal; it is not the order of commits.
+	Seq   int64
+	Table shape.Ref
+	Op    Op
+	// Key is the row's key in text; empty for a truncate and for tables without one.
+	Key []string
+	// Links names the linking columns; Before and After hold their values, nil
+	// for NULL, and are empty where the row did not exist.
+	Links         []string
+	Before, After []*string
+	// At is the source's clock when the row was written.
+	At time.Time
+}
+
+// Values lists the distinct values of a linking column before and after.
+func (c *Change) Values(link string) []string {
+	at := slices.Index(c.Links, link)
+	if at < 0 {
+		return nil
+	}
+	var out []string
+	for _, side := range [][]*string{c.Before, c.After} {
+		if at < len(side) && side[at] != nil && !slices.Contains(out, *side[at]) {
+			out = append(out, *side[at])
+		}
+	}
+	return out
+}
+
+// Ticket counts the documents that a change still waits for. When the last one
+// was acknowledged the change is done, and done is called once.
+type Ticket struct {
+	At   time.Time
+	open atomic.Int64
+	done func()
+}
+
+// NewTicket makes a ticket that holds itself open until the first Close, so that
+// documents may be added while others are done already.
+func NewTicket(at time.Time, done func()) *Ticket {
+	t := &Ticket{At: at, done: done}
+	t.open.Store(1)
+	return t
+}
+
+// Open counts one more document.
+func (t *Ticket) Open() { t.open.Add(1) }
+
+// Close counts one document, or the ticket's own hold, as settled.
+func (t *Ticket) Close() {
+	if t.open.Add(-1) == 0 {
+		t.done()
+	}
+}
+
+// Entry is a key that waits, with the changes that wait for it.
+type Entry struct {
+	Key     string
+	Tickets []*Ticket
+}
+
+// Queue is the waiting line of a lane: first in, first out, and a key waits at
+// most once. The zero value is empty. It is not safe for concurrent use.
+type Queue struct {
+	order []string
+	head  int
+	wait  map[string][]*Ticket
+}
+
+// Add lets a ticket wait for a key, opening it for the document.
+func (q *Queue) Add(key string, t *Ticket) {
+	if q.wait == nil {
+		q.wait = map[string][]*Ticket{}
+	}
+	t.Open()
+	tickets, waiting := q.wait[key]
+	if !waiting {
+		q.order = append(q.order, key)
+	}
+	q.wait[key] = append(tickets, t)
+}
+
+// Len is the number of keys that wait.
+func (q *Queue) Len() int { return len(q.order) - q.head }
+
+// Take removes the first keys, at most n, and appends them to dst.
+func (q *Queue) Take(dst []Entry, n int) []Entry {
+	for ; n > 0 && q.head < len(q.order); n-- {
+		key := q.order[q.head]
+		q.order[q.head] = ""
+		q.head++
+		dst = append(dst, Entry{key, q.wait[key]})
+		delete(q.wait, key)
+	}
+	if q.head == len(q.order) {
+		q.order, q.head = q.order[:0], 0
+	}
+	return dst
+}
+
+// Lane chooses the lane of a key out of n: always the same one.
+func Lane(key []byte, n int) int { return int(xxhash.Sum64(key) % uint64(n)) }

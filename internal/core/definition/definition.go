@@ -1,0 +1,199 @@
+// Package definition reads what a developer wrote down: sources, engines, and
+// how rows become documents. It does no I/O; everything it refuses comes back as
+// a Finding with a position.
+package definition
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+)
+
+// File is one definition file: its name as shown in findings, and its text.
+type File struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// Pos is a place in a definition file; lines and columns count from 1.
+type Pos struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+	Col  int    `json:"column"`
+}
+
+func (p Pos) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Col) }
+
+// Finding is one thing wrong with, or worth knowing about, a definition.
+type Finding struct {
+	Pos     Pos    `json:"at"`
+	Message string `json:"message"`
+	// Suggestion is what to do about it, or the nearest known word; may be empty.
+	Suggestion string `json:"suggestion,omitempty"`
+}
+
+func (f Finding) String() string {
+	s := f.Pos.String() + ": " + f.Message
+	if f.Suggestion != "" {
+		s += " — " + f.Suggestion
+	}
+	return s
+}
+
+// Findings is a list of findings; as an error it prints one a line.
+type Findings []Finding
+
+func (f Findings) Error() string {
+	lines := make([]string, len(f))
+	for i := range f {
+		lines[i] = f[i].String()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Sort orders findings by file, line and column.
+func (f Findings) Sort() {
+	sort.SliceStable(f, func(i, j int) bool {
+		a, b := f[i].Pos, f[j].Pos
+		if a.File != b.File {
+			return a.File < b.File
+		}
+		if a.Line != b.Line {
+			return a.Line < b.Line
+		}
+		return a.Col < b.Col
+	})
+}
+
+// Definition is everything a set of files says.
+type Definition struct {
+	Sources []*Source
+	Engines []*Engine
+	Indexes []*Index
+}
+
+// Source is an application database.
+type Source struct {
+	Name    string
+	Kind    string
+	URL     Secret
+	Capture string
+	Pos     Pos
+}
+
+// Engine is a search server.
+type Engine struct {
+	Name string
+	Kind string
+	URL  Secret
+	Pos  Pos
+}
+
+// Index says what the documents of one public name are made of.
+type Index struct {
+	Name   string
+	Engine string
+	Source string
+	Root   Node
+	Pos    Pos
+}
+
+// Node is one table of a document: the root, or a related one.
+type Node struct {
+	// Table as written: table or schema.table.
+	Table    string
+	TablePos Pos
+	Where    Expression
+	Fields   []*Field
+	Related  []*Relation
+	Pos      Pos
+}
+
+// Field is one key of the document.
+type Field struct {
+	Name string
+	// Column the value comes from; empty when SQL is given.
+	Column string
+	SQL    Expression
+	// Type as written; empty means: as the catalogue says.
+	Type string
+	// Search is the weight in searches, 0 for none.
+	Search   float64
+	Filter   bool
+	Sort     bool
+	Personal bool
+	Pos      Pos
+}
+
+// Relation folds rows of another table into the document.
+type Relation struct {
+	Name string
+	Many bool
+	On   []Link
+	// Through is the join table, nil when the related rows link directly.
+	Through *Through
+	Order   Expression
+	Limit   int
+	// List names the one field whose values make a plain list.
+	List *Field
+	Node
+}
+
+// Through is the join table of a many-to-many relation. The relation's own On
+// is empty then.
+type Through struct {
+	Table    string
+	TablePos Pos
+	// On: the join table's column = the parent row's column.
+	On []Link
+	// To: the related table's column = the join table's column.
+	To []Link
+}
+
+// Link is one pair of columns that ties two tables.
+type Link struct {
+	Theirs, Ours string
+	Pos          Pos
+}
+
+// Expression is SQL over one table's columns.
+type Expression struct {
+	SQL string
+	Pos Pos
+}
+
+// Index finds an index by name.
+func (d *Definition) Index(name string) *Index { return find(d.Indexes, name, indexName) }
+
+// Source finds a source by name.
+func (d *Definition) Source(name string) *Source { return find(d.Sources, name, sourceName) }
+
+// Engine finds an engine by name.
+func (d *Definition) Engine(name string) *Engine { return find(d.Engines, name, engineName) }
+
+func indexName(i *Index) string   { return i.Name }
+func sourceName(s *Source) string { return s.Name }
+func engineName(e *Engine) string { return e.Name }
+
+func find[T any](list []*T, name string, of func(*T) string) *T {
+	for _, item := range list {
+		if of(item) == name {
+			return item
+		}
+	}
+	return nil
+}
+
+func names[T any](list []*T, of func(*T) string) []string {
+	out := make([]string, len(list))
+	for i, item := range list {
+		out[i] = of(item)
+	}
+	return out
+}
+
+func sorted(words []string) []string {
+	out := append([]string(nil), words...)
+	sort.Strings(out)
+	return out
+}

@@ -1,0 +1,458 @@
+package definition
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+	"gopkg.in/yaml.v3"
+)
+
+// Parse reads definition files. look resolves ${…} references, so that a missing
+// environment variable is found before anything runs; the values are not kept.
+// A non-empty list of findings means that the definition cannot be used.
+func Parse(files []File, look Lookup) (*Definition, Findings) {
+	d := &decoder{def: &Definition{}, lookup: look}
+	for _, f := range files {
+		d.file = f.Name
+		d.document(f)
+	}
+	if len(d.findings) == 0 {
+		d.crossCheck()
+	}
+	d.findings.Sort()
+	return d.def, d.findings
+}
+
+type decoder struct {
+	file     string
+	def      *Definition
+	lookup   Lookup
+	findings Findings
+}
+
+type scalar struct {
+	text string
+	pos  Pos
+}
+
+func (d *decoder) at(n *yaml.Node) Pos { return Pos{d.file, n.Line, n.Column} }
+
+func (d *decoder) find(p Pos, message, suggestion string) {
+	d.findings = append(d.findings, Finding{p, message, suggestion})
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+): `)
+
+func (d *decoder) document(f File) {
+	var root yaml.Node
+	if err := yaml.Unmarshal([]byte(f.Text), &root); err != nil {
+		message, line := strings.TrimPrefix(err.Error(), "yaml: "), 1
+		if m := yamlLine.FindStringSubmatch(message); m != nil {
+			line, _ = strconv.Atoi(m[1])
+			message = strings.Replace(message, m[0], "", 1)
+		}
+		d.find(Pos{f.Name, line, 1}, "this is not YAML: "+message, "look at the indentation and quotes here and in the line before")
+		return
+	}
+	if len(root.Content) == 0 {
+		d.find(Pos{f.Name, 1, 1}, "the file is empty", "give it sources, engines and indexes; pingo schema describes them")
+		return
+	}
+	d.object(root.Content[0], "a definition", fields{
+		"sources": func(_, v *yaml.Node) { d.each(v, "sources", d.source) },
+		"engines": func(_, v *yaml.Node) { d.each(v, "engines", d.engine) },
+		"indexes": func(_, v *yaml.Node) { d.each(v, "indexes", d.index) },
+	})
+}
+
+type fields map[string]func(k, v *yaml.Node)
+
+// object reads a mapping whose keys are known; anything else is a finding with
+// the nearest known word. It reports whether n was a mapping and which keys it had.
+func (d *decoder) object(n *yaml.Node, what string, known fields, required ...string) map[string]bool {
+	if n.Kind == yaml.AliasNode {
+		n = n.Alias
+	}
+	if n.Kind != yaml.MappingNode {
+		d.find(d.at(n), fmt.Sprintf("%s is written as keys and values, not as %s", what, kindName(n)), "")
+		return nil
+	}
+	words := make([]string, 0, len(known))
+	for k := range known {
+		words = append(words, k)
+	}
+	seen := map[string]bool{}
+	for i := 0; i < len(n.Content); i += 2 {
+		k, v := n.Content[i], n.Content[i+1]
+		if seen[k.Value] {
+			d.find(d.at(k), fmt.Sprintf("%q stands twice in %s", k.Value, what), "keep one of them")
+			continue
+		}
+		seen[k.Value] = true
+		read, ok := known[k.Value]
+		if !ok {
+			d.find(d.at(k), fmt.Sprintf("%s has no key %q", what, k.Value), Nearest(k.Value, words))
+			continue
+		}
+		read(k, v)
+	}
+	for _, r := range required {
+		if !seen[r] {
+			d.find(d.at(n), fmt.Sprintf("%s needs %q", what, r), "")
+		}
+	}
+	return seen
+}
+
+// each reads a mapping from names of the user's choice.
+func (d *decoder) each(n *yaml.Node, what string, read func(k, v *yaml.Node)) {
+	if n.Kind != yaml.MappingNode {
+		d.find(d.at(n), fmt.Sprintf("%s are written as names, each with what it is, not as %s", what, kindName(n)), "")
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i < len(n.Content); i += 2 {
+		k := n.Content[i]
+		if seen[k.Value] {
+			d.find(d.at(k), fmt.Sprintf("%q stands twice under %s", k.Value, what), "keep one of them, or give it another name")
+			continue
+		}
+		seen[k.Value] = true
+		read(k, n.Content[i+1])
+	}
+}
+
+func (d *decoder) text(v *yaml.Node, what string) scalar {
+	if v.Kind != yaml.ScalarNode || v.Tag == "!!null" || strings.TrimSpace(v.Value) == "" {
+		d.find(d.at(v), fmt.Sprintf("%s is a text, not %s", what, kindName(v)), "")
+		return scalar{pos: d.at(v)}
+	}
+	return scalar{v.Value, d.at(v)}
+}
+
+func (d *decoder) into(dst *string, what string) func(k, v *yaml.Node) {
+	return func(_, v *yaml.Node) { *dst = d.text(v, what).text }
+}
+
+func (d *decoder) expression(dst *Expression, what string) func(k, v *yaml.Node) {
+	return func(_, v *yaml.Node) {
+		s := d.text(v, what)
+		*dst = Expression{s.text, s.pos}
+	}
+}
+
+func (d *decoder) word(dst *string, what string, words ...string) func(k, v *yaml.Node) {
+	return func(_, v *yaml.Node) {
+		s := d.text(v, what)
+		*dst = s.text
+		for _, w := range words {
+			if w == s.text {
+				return
+			}
+		}
+		if s.text != "" {
+			d.find(s.pos, fmt.Sprintf("%s cannot be %q", what, s.text), Nearest(s.text, words))
+		}
+	}
+}
+
+func (d *decoder) boolean(dst *bool, what string) func(k, v *yaml.Node) {
+	return func(_, v *yaml.Node) {
+		if v.Kind != yaml.ScalarNode || v.Tag != "!!bool" {
+			d.find(d.at(v), fmt.Sprintf("%s is true or false, not %s", what, kindName(v)), "")
+			return
+		}
+		*dst = v.Value == "true"
+	}
+}
+
+func (d *decoder) number(v *yaml.Node, what string, min, max float64) float64 {
+	f, err := strconv.ParseFloat(v.Value, 64)
+	if v.Kind != yaml.ScalarNode || err != nil || f < min || f > max {
+		d.find(d.at(v), fmt.Sprintf("%s is a number from %g to %g, not %s", what, min, max, kindName(v)), "")
+		return 0
+	}
+	return f
+}
+
+var plainName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+var indexPattern = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,99}$`)
+
+func (d *decoder) name(k *yaml.Node, what string, pattern *regexp.Regexp) {
+	if !pattern.MatchString(k.Value) {
+		d.find(d.at(k), fmt.Sprintf("%q cannot name %s", k.Value, what), "begin with a lower-case letter; then lower-case letters, digits and _")
+	}
+}
+
+func (d *decoder) source(k, v *yaml.Node) {
+	s := &Source{Name: k.Value, Pos: d.at(k), Capture: "triggers"}
+	d.name(k, "a source", plainName)
+	d.object(v, "source "+k.Value, fields{
+		"kind":    d.word(&s.Kind, "the kind of a source", "postgres"),
+		"url":     func(_, v *yaml.Node) { s.URL = d.secretURL(d.text(v, "url"), "source", "postgres", "postgresql") },
+		"capture": d.word(&s.Capture, "capture", "triggers"),
+	}, "kind", "url")
+	if other := d.def.Source(s.Name); other != nil {
+		d.find(s.Pos, fmt.Sprintf("source %s stands in %s already", s.Name, other.Pos), "give one of them another name")
+		return
+	}
+	d.def.Sources = append(d.def.Sources, s)
+}
+
+func (d *decoder) engine(k, v *yaml.Node) {
+	e := &Engine{Name: k.Value, Pos: d.at(k)}
+	d.name(k, "an engine", plainName)
+	d.object(v, "engine "+k.Value, fields{
+		"kind": d.word(&e.Kind, "the kind of an engine", "opensearch"),
+		"url":  func(_, v *yaml.Node) { e.URL = d.secretURL(d.text(v, "url"), "engine", "http", "https") },
+	}, "kind", "url")
+	if other := d.def.Engine(e.Name); other != nil {
+		d.find(e.Pos, fmt.Sprintf("engine %s stands in %s already", e.Name, other.Pos), "give one of them another name")
+		return
+	}
+	d.def.Engines = append(d.def.Engines, e)
+}
+
+func (d *decoder) index(k, v *yaml.Node) {
+	ix := &Index{Name: k.Value, Pos: d.at(k)}
+	ix.Root.Pos = d.at(k)
+	if !indexPattern.MatchString(k.Value) {
+		d.find(d.at(k), fmt.Sprintf("%q cannot name an index", k.Value), "begin with a lower-case letter; then lower-case letters, digits, - and _, at most 100")
+	}
+	known := d.nodeFields(&ix.Root)
+	known["engine"] = d.into(&ix.Engine, "engine")
+	known["rows"] = func(_, v *yaml.Node) {
+		s := d.text(v, "rows")
+		source, table, ok := strings.Cut(s.text, ".")
+		if !ok && s.text != "" {
+			d.find(s.pos, fmt.Sprintf("rows names a source and a table, but %q has no point in it", s.text), "write SOURCE.TABLE or SOURCE.SCHEMA.TABLE")
+		}
+		ix.Source, ix.Root.Table, ix.Root.TablePos = source, table, s.pos
+	}
+	d.object(v, "index "+k.Value, known, "engine", "rows", "fields")
+	if other := d.def.Index(ix.Name); other != nil {
+		d.find(ix.Pos, fmt.Sprintf("index %s stands in %s already", ix.Name, other.Pos), "give one of them another name")
+		return
+	}
+	d.def.Indexes = append(d.def.Indexes, ix)
+}
+
+func (d *decoder) nodeFields(n *Node) fields {
+	return fields{
+		"where":   d.expression(&n.Where, "where"),
+		"fields":  func(_, v *yaml.Node) { d.fields(n, v) },
+		"related": func(_, v *yaml.Node) { d.each(v, "related tables", func(k, v *yaml.Node) { d.relation(n, k, v) }) },
+	}
+}
+
+func (d *decoder) fields(n *Node, v *yaml.Node) {
+	switch v.Kind {
+	case yaml.SequenceNode:
+		for _, item := range v.Content {
+			s := d.text(item, "a field in a list")
+			if s.text == "" {
+				continue
+			}
+			d.addField(n, &Field{Name: s.text, Column: s.text, Pos: s.pos})
+		}
+	default:
+		d.each(v, "fields", func(k, v *yaml.Node) { d.addField(n, d.field(k, v)) })
+	}
+	if len(n.Fields) == 0 && len(d.findings) == 0 {
+		d.find(d.at(v), "there are no fields here", "name at least one column")
+	}
+}
+
+// FingerprintField is the key that Pingo adds to every document.
+const FingerprintField = "pingo_fingerprint"
+
+func (d *decoder) addField(n *Node, f *Field) {
+	for _, other := range n.Fields {
+		if other.Name == f.Name {
+			d.find(f.Pos, fmt.Sprintf("field %s stands here twice", f.Name), "keep one of them")
+			return
+		}
+	}
+	if f.Name == FingerprintField || strings.HasPrefix(f.Name, "_") || strings.Contains(f.Name, ".") {
+		d.find(f.Pos, fmt.Sprintf("%q cannot name a field", f.Name), "names with a leading _, with a point in them, and "+FingerprintField+" are taken")
+		return
+	}
+	n.Fields = append(n.Fields, f)
+}
+
+// Types lists the words that a field's type may be.
+var Types = []string{"text", "keyword", "integer", "decimal", "boolean", "date", "timestamp", "geo", "object"}
+
+func (d *decoder) field(k, v *yaml.Node) *Field {
+	f := &Field{Name: k.Value, Pos: d.at(k)}
+	if v.Kind == yaml.ScalarNode && v.Tag == "!!null" {
+		f.Column = f.Name
+		return f
+	}
+	var columnPos Pos
+	d.object(v, "field "+k.Value, fields{
+		"column": func(_, v *yaml.Node) {
+			s := d.text(v, "column")
+			f.Column, columnPos = s.text, s.pos
+		},
+		"sql":  d.expression(&f.SQL, "sql"),
+		"type": d.word(&f.Type, "the type of a field", Types...),
+		"search": func(_, v *yaml.Node) {
+			if v.Tag == "!!bool" && v.Value == "true" {
+				f.Search = 1
+				return
+			}
+			f.Search = d.number(v, "search (a weight)", 0, 1000)
+		},
+		"filter": d.boolean(&f.Filter, "filter"),
+		"sort":   d.boolean(&f.Sort, "sort"),
+		"personal": func(_, v *yaml.Node) {
+			var word string
+			d.word(&word, "personal", "allowed")(nil, v)
+			f.Personal = word == "allowed"
+		},
+	})
+	if f.Column != "" && f.SQL.SQL != "" {
+		d.find(columnPos, fmt.Sprintf("field %s has both a column and sql", f.Name), "keep one of them")
+	}
+	if f.Column == "" && f.SQL.SQL == "" {
+		f.Column = f.Name
+	}
+	return f
+}
+
+func (d *decoder) relation(parent *Node, k, v *yaml.Node) {
+	r := &Relation{Name: k.Value}
+	r.Pos = d.at(k)
+	known := d.nodeFields(&r.Node)
+	table := func(_, v *yaml.Node) {
+		s := d.text(v, "a related table")
+		r.Table, r.TablePos = s.text, s.pos
+	}
+	var limitPos Pos
+	known["one"] = table
+	known["many"] = func(k, v *yaml.Node) { r.Many = true; table(k, v) }
+	known["on"] = func(_, v *yaml.Node) { r.On = d.links(v) }
+	known["order"] = d.expression(&r.Order, "order")
+	known["limit"] = func(_, v *yaml.Node) {
+		r.Limit, limitPos = int(d.number(v, "limit", 1, 10000)), d.at(v)
+	}
+	known["list"] = func(_, v *yaml.Node) {
+		s := d.text(v, "list")
+		r.List = &Field{Name: s.text, Column: s.text, Pos: s.pos}
+	}
+	known["through"] = func(_, v *yaml.Node) { r.Through = d.through(v) }
+	seen := d.object(v, "related "+k.Value, known)
+	if seen == nil {
+		return
+	}
+	switch {
+	case !seen["one"] && !seen["many"]:
+		d.find(r.Pos, fmt.Sprintf("related %s does not say how many rows it has", r.Name), "write one: TABLE or many: TABLE")
+	case seen["one"] && seen["many"]:
+		d.find(r.Pos, fmt.Sprintf("related %s says both one and many", r.Name), "keep one of them")
+	case !r.Many && (seen["order"] || seen["limit"] || seen["list"] || seen["through"]):
+		d.find(r.Pos, fmt.Sprintf("related %s is one row, so order, limit, list and through have no meaning", r.Name), "write many: instead of one:, or take them out")
+	}
+	if !seen["on"] && !seen["through"] {
+		d.find(r.Pos, fmt.Sprintf("related %s does not say how its rows are tied to these", r.Name), "write on: { their_column: our_column }")
+	}
+	if seen["on"] && seen["through"] {
+		d.find(r.Pos, fmt.Sprintf("related %s says both on and through", r.Name), "with a join table, the columns stand inside through")
+	}
+	if seen["list"] == seen["fields"] {
+		d.find(r.Pos, fmt.Sprintf("related %s needs fields, or list for a plain list of one field", r.Name), "write one of the two")
+	}
+	if seen["limit"] && !seen["order"] {
+		d.find(limitPos, fmt.Sprintf("related %s has a limit, but does not say which rows come first", r.Name), "write order: as well")
+	}
+	if r.List != nil {
+		r.Fields = []*Field{r.List}
+		if len(r.Related) > 0 {
+			d.find(r.Pos, fmt.Sprintf("related %s is a plain list, so it cannot have related tables of its own", r.Name), "use fields instead of list")
+		}
+	}
+	for _, f := range parent.Fields {
+		if f.Name == r.Name {
+			d.find(r.Pos, fmt.Sprintf("%s names both a field and a related table", r.Name), "give one of them another name")
+		}
+	}
+	parent.Related = append(parent.Related, r)
+}
+
+func (d *decoder) through(v *yaml.Node) *Through {
+	t := &Through{}
+	d.object(v, "through", fields{
+		"table": func(_, v *yaml.Node) {
+			s := d.text(v, "table")
+			t.Table, t.TablePos = s.text, s.pos
+		},
+		"on": func(_, v *yaml.Node) { t.On = d.links(v) },
+		"to": func(_, v *yaml.Node) { t.To = d.links(v) },
+	}, "table", "on", "to")
+	return t
+}
+
+func (d *decoder) links(v *yaml.Node) []Link {
+	var out []Link
+	d.each(v, "linked columns", func(k, v *yaml.Node) {
+		out = append(out, Link{k.Value, d.text(v, "a linked column").text, d.at(k)})
+	})
+	if len(out) > 1 {
+		d.find(d.at(v), "two tables are tied by one pair of columns so far", "tie them by a single column")
+	}
+	return out
+}
+
+func (d *decoder) crossCheck() {
+	for _, need := range []struct {
+		missing bool
+		what    string
+	}{{len(d.def.Sources) == 0, "sources"}, {len(d.def.Engines) == 0, "engines"}, {len(d.def.Indexes) == 0, "indexes"}} {
+		if need.missing {
+			d.find(Pos{d.file, 1, 1}, "the definition has no "+need.what, "add them under "+need.what+":")
+		}
+	}
+	for _, ix := range d.def.Indexes {
+		if d.def.Source(ix.Source) == nil {
+			d.find(ix.Root.TablePos, fmt.Sprintf("there is no source %q", ix.Source), Nearest(ix.Source, names(d.def.Sources, sourceName)))
+		}
+		if d.def.Engine(ix.Engine) == nil {
+			d.find(ix.Pos, fmt.Sprintf("index %s goes to engine %q, which there is not", ix.Name, ix.Engine), Nearest(ix.Engine, names(d.def.Engines, engineName)))
+		}
+	}
+}
+
+// Nearest words a suggestion: the known word closest to what was written, or all
+// of them when nothing is close and they are few.
+func Nearest(written string, known []string) string {
+	best, distance := "", len(written)/2+2
+	for _, k := range known {
+		if n := levenshtein.ComputeDistance(strings.ToLower(written), strings.ToLower(k)); n < distance {
+			best, distance = k, n
+		}
+	}
+	switch {
+	case best != "":
+		return fmt.Sprintf("did you mean %q?", best)
+	case len(known) == 0 || len(known) > 12:
+		return ""
+	}
+	return "known here: " + strings.Join(sorted(known), ", ")
+}
+
+func kindName(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "keys and values"
+	case yaml.SequenceNode:
+		return "a list"
+	}
+	if n.Tag == "!!null" || n.Value == "" {
+		return "nothing"
+	}
+	return strconv.Quote(n.Value)
+}

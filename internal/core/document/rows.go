@@ -1,0 +1,150 @@
+// Package document turns rows into documents: rows in as the source's text, JSON
+// bytes and a fingerprint out, appended to buffers that are used again.
+package document
+
+import (
+	"unsafe"
+
+	"pingo/internal/core/shape"
+)
+
+// Rows holds what one read yielded, in the order it came. Values are kept as the
+// text the source sent, one after the other in one buffer. The zero value is
+// ready once Reset was called.
+type Rows struct {
+	width int
+	arena []byte
+	cells []cell
+	count int
+}
+
+type cell struct{ start, length int32 } // length -1 is NULL
+
+// Reset empties the rows for reads of width values each.
+func (r *Rows) Reset(width int) {
+	r.width, r.count = width, 0
+	r.arena, r.cells = r.arena[:0], r.cells[:0]
+}
+
+// Add copies one row; nil values are NULL.
+func (r *Rows) Add(values [][]byte) {
+	for _, v := range values {
+		if v == nil {
+			r.cells = append(r.cells, cell{0, -1})
+			continue
+		}
+		r.cells = append(r.cells, cell{int32(len(r.arena)), int32(len(v))})
+		r.arena = append(r.arena, v...)
+	}
+	r.count++
+}
+
+// Len is the number of rows.
+func (r *Rows) Len() int { return r.count }
+
+// Bytes is the size of all values together.
+func (r *Rows) Bytes() int { return len(r.arena) }
+
+// Value is one value's text, nil for NULL. It is valid until the next Add or Reset.
+func (r *Rows) Value(row, column int) []byte {
+	c := r.cells[row*r.width+column]
+	if c.length < 0 {
+		return nil
+	}
+	return r.arena[c.start : c.start+c.length : c.start+c.length]
+}
+
+// Set holds the rows of every node of a shape for one batch of root rows.
+type Set struct {
+	shape *shape.Shape
+	nodes []Rows
+	links []links
+}
+
+// links finds the rows of a node by the value that ties them to their parent:
+// the first row of each value, and from each row the next of the same value.
+type links struct {
+	first map[string]int32
+	next  []int32
+}
+
+// NewSet makes an empty set for a shape.
+func NewSet(s *shape.Shape) *Set {
+	set := &Set{shape: s, nodes: make([]Rows, len(s.Nodes)), links: make([]links, len(s.Nodes))}
+	for i := range set.links {
+		set.links[i].first = map[string]int32{}
+	}
+	set.Reset()
+	return set
+}
+
+// Shape is the shape that the set was made for.
+func (s *Set) Shape() *shape.Shape { return s.shape }
+
+// Rows gives the rows of one node, to add to.
+func (s *Set) Rows(node int) *Rows { return &s.nodes[node] }
+
+// Reset empties the set, and gives buffers back that one large batch has blown up.
+func (s *Set) Reset() {
+	const keep = 8 << 20
+	for i, n := range s.shape.Nodes {
+		if cap(s.nodes[i].arena) > keep {
+			s.nodes[i] = Rows{}
+		}
+		s.nodes[i].Reset(len(n.Columns))
+		clear(s.links[i].first)
+	}
+}
+
+// Bytes is the size of all values of all nodes.
+func (s *Set) Bytes() int {
+	total := 0
+	for i := range s.nodes {
+		total += s.nodes[i].Bytes()
+	}
+	return total
+}
+
+// Link ties the rows of a node to those of its parent. It is called once when all
+// rows of the node were added, before documents are made. The keys of the map
+// share memory with the rows, which is safe until the next Reset clears both.
+func (s *Set) Link(node int) {
+	rows, l := &s.nodes[node], &s.links[node]
+	if cap(l.next) < rows.count {
+		l.next = make([]int32, rows.count)
+	}
+	l.next = l.next[:rows.count]
+	for i := rows.count - 1; i >= 0; i-- {
+		v := rows.Value(i, 0)
+		if v == nil {
+			continue
+		}
+		key := unsafe.String(unsafe.SliceData(v), len(v))
+		if after, ok := l.first[key]; ok {
+			l.next[i] = after
+		} else {
+			l.next[i] = -1
+		}
+		l.first[key] = int32(i)
+	}
+}
+
+// Distinct lists the distinct values of a node's column, NULL left out, in the
+// order they first appear. The values share memory with the rows.
+func (s *Set) Distinct(node, column int) []string {
+	rows := &s.nodes[node]
+	seen := make(map[string]struct{}, 16)
+	var out []string
+	for i := 0; i < rows.count; i++ {
+		v := rows.Value(i, column)
+		if v == nil {
+			continue
+		}
+		key := unsafe.String(unsafe.SliceData(v), len(v))
+		if _, ok := seen[key]; !ok {
+			seen[key] = struct{}{}
+			out = append(out, key)
+		}
+	}
+	return out
+}

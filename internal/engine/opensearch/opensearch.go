@@ -1,0 +1,506 @@
+// Package opensearch is the engine of kind opensearch: servers that speak the HTTP
+// interface which OpenSearch documents.
+package opensearch
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"sort"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine/wire"
+)
+
+// Engine is one server. Make one with Open.
+type Engine struct {
+	base   *url.URL
+	user   *url.Userinfo
+	client *http.Client
+	bodies sync.Pool
+}
+
+const requestTimeout = 30 * time.Second
+
+// Open prepares an engine at a URL, whose user and password are sent as basic
+// credentials; it connects when it is first used.
+func Open(raw string) (*Engine, error) {
+	u, err := url.Parse(raw)
+	if err != nil {
+		return nil, errors.New("the url of the engine cannot be read")
+	}
+	e := &Engine{user: u.User, base: &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")}}
+	e.client = &http.Client{
+		Timeout:   requestTimeout,
+		Transport: &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, WriteBufferSize: 64 << 10},
+	}
+	e.bodies.New = func() any { return new(bytes.Buffer) }
+	return e, nil
+}
+
+// answer is the part of the interface's error objects that matters here.
+type answer struct {
+	Error  json.RawMessage `json:"error"`
+	Status int             `json:"status"`
+}
+
+type cause struct {
+	Type     string `json:"type"`
+	Reason   string `json:"reason"`
+	CausedBy *cause `json:"caused_by"`
+}
+
+func (c *cause) words() string {
+	if c.CausedBy != nil && c.CausedBy.Reason != "" {
+		return c.Reason + ": " + c.CausedBy.words()
+	}
+	return c.Reason
+}
+
+// do sends a request and decodes the answer into out, which may be nil.
+func (e *Engine) do(ctx context.Context, method, path string, query url.Values, body io.Reader, out any) error {
+	u := *e.base
+	u.Path += path
+	u.RawQuery = query.Encode()
+	request, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	if err != nil {
+		return err
+	}
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+		if strings.HasSuffix(path, "/_bulk") {
+			request.Header.Set("Content-Type", "application/x-ndjson")
+		}
+	}
+	if e.user != nil {
+		password, _ := e.user.Password()
+		request.SetBasicAuth(e.user.Username(), password)
+	}
+	response, err := e.client.Do(request)
+	if err != nil {
+		return e.unreachable(err)
+	}
+	defer response.Body.Close()
+	defer io.Copy(io.Discard, io.LimitReader(response.Body, 1<<20))
+	if kind := response.Header.Get("Content-Type"); method != http.MethodHead && !strings.Contains(kind, "json") {
+		start, _ := io.ReadAll(io.LimitReader(response.Body, 200))
+		return &wire.Failure{Outcome: notJSON(response.StatusCode), Status: response.StatusCode, Message: fmt.Sprintf(
+			"%s answered %s with %s instead of JSON (it begins %.60q): is the url really the engine's, without a proxy or a login page before it?",
+			e.base, response.Status, orNothing(kind), strings.TrimSpace(string(start)))}
+	}
+	if response.StatusCode >= 300 {
+		return e.failed(response)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("reading the answer of %s to %s %s: %w", e.base, method, path, err)
+	}
+	return nil
+}
+
+// notJSON: a proxy in trouble passes by; a wrong address does not.
+func notJSON(status int) retry.Outcome {
+	if status == http.StatusTooManyRequests || status >= 500 || status == http.StatusRequestEntityTooLarge {
+		return retry.Later
+	}
+	return retry.Blocked
+}
+
+func orNothing(kind string) string {
+	if kind == "" {
+		return "a body of no stated type"
+	}
+	return kind
+}
+
+func (e *Engine) failed(response *http.Response) error {
+	var a answer
+	body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if err != nil {
+		return e.unreachable(err)
+	}
+	c := cause{Reason: http.StatusText(response.StatusCode)}
+	if json.Unmarshal(body, &a) == nil && a.Error != nil && json.Unmarshal(a.Error, &c) != nil {
+		json.Unmarshal(a.Error, &c.Reason) // some errors are a plain text
+	}
+	f := &wire.Failure{Outcome: retry.Classify(response.StatusCode, c.Type), Status: response.StatusCode, Kind: c.Type}
+	switch response.StatusCode {
+	case http.StatusUnauthorized:
+		f.Message = fmt.Sprintf("%s refused the user or password: look at the url's user and password", e.base)
+	case http.StatusForbidden:
+		f.Message = fmt.Sprintf("%s does not allow this user to do that (%s): give the user rights on the index and its editions", e.base, c.words())
+	default:
+		f.Message = fmt.Sprintf("%s says %s (%d)", e.base, c.words(), response.StatusCode)
+	}
+	return f
+}
+
+func (e *Engine) unreachable(err error) error {
+	var why error
+	var dial *net.OpError
+	var dns *net.DNSError
+	var timeout interface{ Timeout() bool }
+	switch {
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.As(err, &dns):
+		why = errors.New("no such host " + dns.Name)
+	case errors.Is(err, syscall.ECONNREFUSED):
+		why = syscall.ECONNREFUSED
+	case errors.As(err, &timeout) && timeout.Timeout():
+		why = errors.New("no answer in time")
+	case errors.As(err, &dial):
+		why = dial.Err
+	default:
+		why = err
+		var in *url.Error
+		if errors.As(err, &in) {
+			why = in.Err
+		}
+	}
+	return fmt.Errorf("%s does not answer (%w): look at the url's host and port, and whether the engine runs", e.base, why)
+}
+
+// Describe says which server answered.
+func (e *Engine) Describe(ctx context.Context) (string, error) {
+	var info struct {
+		ClusterName string `json:"cluster_name"`
+		Version     struct {
+			Distribution string `json:"distribution"`
+			Number       string `json:"number"`
+		} `json:"version"`
+	}
+	if err := e.do(ctx, http.MethodGet, "/", nil, nil, &info); err != nil {
+		return "", err
+	}
+	if info.Version.Number == "" {
+		return "", &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s answers JSON, but not as a search engine does: look at the url", e.base)}
+	}
+	return fmt.Sprintf("%s %s, cluster %s", info.Version.Distribution, info.Version.Number, info.ClusterName), nil
+}
+
+// deliveries is the alias that documents are sent to. A server that makes missing
+// indices by itself would make a lost edition anew, with a guessed mapping; an alias
+// that must exist is never made by itself.
+func deliveries(edition string) string { return edition + "-write" }
+
+// Prepare creates an edition that refuses fields it does not know and does not
+// refresh until it is filled.
+func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) error {
+	err := e.send(ctx, http.MethodPut, "/"+edition, map[string]any{
+		"settings": map[string]any{"index": map[string]any{"refresh_interval": "-1"}},
+		"mappings": Mapping(s),
+		"aliases":  map[string]any{deliveries(edition): map[string]any{}},
+	})
+	var f *wire.Failure
+	if errors.As(err, &f) && f.Kind == "resource_already_exists_exception" {
+		return nil
+	}
+	return err
+}
+
+// Mapping is the engine's explicit mapping for a shape.
+func Mapping(s *shape.Shape) map[string]any {
+	properties := map[string]any{definition.FingerprintField: map[string]any{"type": "keyword", "index": false}}
+	placed := map[int]map[string]any{0: properties}
+	for _, n := range s.Nodes {
+		into := placed[n.ID]
+		if n.Parent >= 0 && !n.List {
+			into = map[string]any{}
+			placed[n.Parent][n.Name] = map[string]any{"properties": into}
+			placed[n.ID] = into
+		}
+		for _, f := range n.Fields {
+			if n.List {
+				placed[n.Parent][n.Name] = fieldMapping(f)
+			} else {
+				into[f.Name] = fieldMapping(f)
+			}
+		}
+	}
+	return map[string]any{"dynamic": "strict", "properties": properties}
+}
+
+func fieldMapping(f shape.Field) map[string]any {
+	switch f.Type {
+	case shape.Text:
+		if f.Search == 0 && (f.Filter || f.Sort) {
+			return map[string]any{"type": "keyword", "ignore_above": 8191}
+		}
+		if f.Filter || f.Sort {
+			return map[string]any{"type": "text", "fields": map[string]any{"whole": map[string]any{"type": "keyword", "ignore_above": 8191}}}
+		}
+		return map[string]any{"type": "text"}
+	case shape.Keyword:
+		return map[string]any{"type": "keyword"}
+	case shape.Integer:
+		return map[string]any{"type": "long"}
+	case shape.Decimal:
+		return map[string]any{"type": "double"}
+	case shape.Boolean:
+		return map[string]any{"type": "boolean"}
+	case shape.Date, shape.Timestamp:
+		return map[string]any{"type": "date", "format": "strict_date_optional_time"}
+	case shape.Geo:
+		return map[string]any{"type": "geo_point"}
+	}
+	return map[string]any{"type": "object", "enabled": false}
+}
+
+// Filled lets the edition refresh by itself, and refreshes it now.
+func (e *Engine) Filled(ctx context.Context, edition string) error {
+	err := e.send(ctx, http.MethodPut, "/"+edition+"/_settings", map[string]any{"index": map[string]any{"refresh_interval": "500ms"}})
+	if err != nil {
+		return err
+	}
+	return e.do(ctx, http.MethodPost, "/"+edition+"/_refresh", nil, nil, nil)
+}
+
+// Drop deletes an edition.
+func (e *Engine) Drop(ctx context.Context, edition string) error {
+	return ignoreMissing(e.do(ctx, http.MethodDelete, "/"+edition, nil, nil, nil))
+}
+
+func ignoreMissing(err error) error {
+	var f *wire.Failure
+	if errors.As(err, &f) && f.Status == http.StatusNotFound {
+		return nil
+	}
+	return err
+}
+
+func (e *Engine) send(ctx context.Context, method, path string, body any) error {
+	b, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	return e.do(ctx, method, path, nil, bytes.NewReader(b), nil)
+}
+
+// Deliver sends one bulk request with external versions.
+func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Document) ([]wire.Result, error) {
+	body := e.bodies.Get().(*bytes.Buffer)
+	defer e.bodies.Put(body)
+	body.Reset()
+	for i := range docs {
+		d := &docs[i]
+		action := "index"
+		if d.Body == nil {
+			action = "delete"
+		}
+		id, err := json.Marshal(d.Key)
+		if err != nil {
+			return nil, err
+		}
+		fmt.Fprintf(body, `{"%s":{"_id":%s,"version":%d,"version_type":"external"}}`+"\n", action, id, d.Version)
+		if d.Body != nil {
+			body.Write(d.Body)
+			body.WriteByte('\n')
+		}
+	}
+	var out struct {
+		Items []map[string]struct {
+			ID     string `json:"_id"`
+			Status int    `json:"status"`
+			Error  *cause `json:"error"`
+		} `json:"items"`
+	}
+	query := url.Values{"require_alias": {"true"}, "filter_path": {"items.*._id,items.*.status,items.*.error"}}
+	if err := e.do(ctx, http.MethodPost, "/"+deliveries(edition)+"/_bulk", query, bytes.NewReader(body.Bytes()), &out); err != nil {
+		return nil, err
+	}
+	if len(out.Items) != len(docs) {
+		return nil, fmt.Errorf("%s answered for %d documents of %d", e.base, len(out.Items), len(docs))
+	}
+	results := make([]wire.Result, len(docs))
+	for i, item := range out.Items {
+		for action, r := range item {
+			if r.ID != docs[i].Key {
+				return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.base, r.ID, docs[i].Key)
+			}
+			kind := ""
+			if r.Error != nil {
+				kind = r.Error.Type
+				results[i].Kind, results[i].Reason = kind, r.Error.words()
+			}
+			results[i].Outcome = retry.Classify(r.Status, kind)
+			if action == "delete" && r.Status == http.StatusNotFound && r.Error == nil {
+				results[i].Outcome = retry.Done // it was not there
+			}
+		}
+	}
+	return results, nil
+}
+
+// Count counts what searches can find.
+func (e *Engine) Count(ctx context.Context, edition string) (int64, error) {
+	var out struct {
+		Count int64 `json:"count"`
+	}
+	return out.Count, e.do(ctx, http.MethodGet, "/"+edition+"/_count", nil, nil, &out)
+}
+
+// Get reads documents by key, refreshed or not.
+func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error) {
+	b, err := json.Marshal(map[string]any{"ids": keys})
+	if err != nil {
+		return nil, err
+	}
+	var out struct {
+		Docs []struct {
+			ID     string          `json:"_id"`
+			Found  bool            `json:"found"`
+			Source json.RawMessage `json:"_source"`
+		} `json:"docs"`
+	}
+	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_mget", nil, bytes.NewReader(b), &out); err != nil {
+		return nil, err
+	}
+	found := map[string]json.RawMessage{}
+	for _, d := range out.Docs {
+		if d.Found {
+			found[d.ID] = d.Source
+		}
+	}
+	return found, nil
+}
+
+// Scan walks all documents in a point in time, which it opens after a refresh.
+func (e *Engine) Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error {
+	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_refresh", nil, nil, nil); err != nil {
+		return err
+	}
+	var pit struct {
+		ID string `json:"pit_id"`
+	}
+	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_search/point_in_time", url.Values{"keep_alive": {"2m"}}, nil, &pit); err != nil {
+		return err
+	}
+	defer e.send(context.WithoutCancel(ctx), http.MethodDelete, "/_search/point_in_time", map[string]any{"pit_id": []string{pit.ID}})
+	var after []json.RawMessage
+	for {
+		request := map[string]any{
+			"size": 5000, "pit": map[string]any{"id": pit.ID, "keep_alive": "2m"},
+			"sort": []any{map[string]any{"_shard_doc": "asc"}}, "_source": []string{definition.FingerprintField},
+		}
+		if after != nil {
+			request["search_after"] = after
+		}
+		b, err := json.Marshal(request)
+		if err != nil {
+			return err
+		}
+		var page searchAnswer
+		if err := e.do(ctx, http.MethodPost, "/_search", nil, bytes.NewReader(b), &page); err != nil {
+			return err
+		}
+		for _, h := range page.Hits.Hits {
+			var fields map[string]string
+			if err := json.Unmarshal(h.Source, &fields); err != nil {
+				return fmt.Errorf("document %s has no readable fingerprint: %w", h.ID, err)
+			}
+			if err := each(h.ID, fields[definition.FingerprintField]); err != nil {
+				return err
+			}
+			after = h.Sort
+		}
+		if len(page.Hits.Hits) == 0 {
+			return nil
+		}
+	}
+}
+
+type searchAnswer struct {
+	Hits struct {
+		Total struct {
+			Value int64 `json:"value"`
+		} `json:"total"`
+		Hits []struct {
+			ID     string            `json:"_id"`
+			Score  float64           `json:"_score"`
+			Source json.RawMessage   `json:"_source"`
+			Sort   []json.RawMessage `json:"sort"`
+		} `json:"hits"`
+	} `json:"hits"`
+}
+
+// Search asks for documents in which each word is found in some field, the last
+// word as a prefix; with no text it lists documents.
+func (e *Engine) Search(ctx context.Context, name string, q wire.Query) (wire.Hits, error) {
+	query := map[string]any{"match_all": map[string]any{}}
+	if words := strings.Fields(q.Text); len(words) > 0 {
+		fields := make([]string, len(q.Fields))
+		for i, f := range q.Fields {
+			fields[i] = fmt.Sprintf("%s^%g", f.Path, f.Weight)
+		}
+		must := make([]any, len(words))
+		for i, word := range words {
+			kind := "best_fields"
+			if i == len(words)-1 {
+				kind = "bool_prefix"
+			}
+			must[i] = map[string]any{"multi_match": map[string]any{"query": word, "type": kind, "operator": "and", "fields": fields}}
+		}
+		query = map[string]any{"bool": map[string]any{"must": must}}
+	}
+	b, err := json.Marshal(map[string]any{"query": query, "size": q.Limit, "track_total_hits": true})
+	if err != nil {
+		return wire.Hits{}, err
+	}
+	var out searchAnswer
+	if err := e.do(ctx, http.MethodPost, "/"+name+"/_search", nil, bytes.NewReader(b), &out); err != nil {
+		return wire.Hits{}, err
+	}
+	hits := wire.Hits{Total: out.Hits.Total.Value, Hits: []wire.Hit{}}
+	for _, h := range out.Hits.Hits {
+		hits.Hits = append(hits.Hits, wire.Hit{Key: h.ID, Score: h.Score, Document: h.Source})
+	}
+	return hits, nil
+}
+
+// Switch moves the alias in one atomic request.
+func (e *Engine) Switch(ctx context.Context, name, edition string) error {
+	now, err := e.Answering(ctx, name)
+	if err != nil {
+		return err
+	}
+	actions := []any{}
+	for _, old := range now {
+		if old == name {
+			return &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s has an index of the name %s that Pingo did not make, so the name cannot point at %s: rename or delete it, or give the index another name", e.base, name, edition)}
+		}
+		if old != edition {
+			actions = append(actions, map[string]any{"remove": map[string]any{"index": old, "alias": name}})
+		}
+	}
+	actions = append(actions, map[string]any{"add": map[string]any{"index": edition, "alias": name}})
+	return e.send(ctx, http.MethodPost, "/_aliases", map[string]any{"actions": actions})
+}
+
+// Answering reads where the alias points. An index of that very name answers for itself.
+func (e *Engine) Answering(ctx context.Context, name string) ([]string, error) {
+	var out map[string]json.RawMessage
+	if err := ignoreMissing(e.do(ctx, http.MethodGet, "/"+name, nil, nil, &out)); err != nil {
+		return nil, err
+	}
+	editions := make([]string, 0, len(out))
+	for edition := range out {
+		editions = append(editions, edition)
+	}
+	sort.Strings(editions)
+	return editions, nil
+}

@@ -1,0 +1,489 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/document"
+	"pingo/internal/core/fill"
+	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine"
+	"pingo/internal/engine/wire"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+const (
+	lanes        = 4
+	laneWaits    = 5000    // keys that may wait in a lane before the reader is held up
+	laneTakes    = 500     // keys read and sent together
+	requestBytes = 5 << 20 // the most that one request carries, one large document aside
+)
+
+// editionFlow feeds one edition: its lanes, and its fill while there is one.
+type editionFlow struct {
+	record  *records.Edition
+	shape   *shape.Shape
+	routes  map[shape.Ref][]shape.Route
+	source  source.Source
+	engine  engine.Engine
+	records *records.Records
+	version func() int64
+	log     *slog.Logger
+
+	lanes [lanes]*lane
+
+	mu      sync.Mutex // guards what follows
+	touched fill.Touched
+	failed  map[string]bool
+	state   fill.State
+	done    fill.Progress
+	// searched are the fields that searches look into, with their weights.
+	searched []shape.Weighted
+
+	trouble  troubleSpot
+	applied  meter // documents that the engine acknowledged
+	lag      lags
+	refused  atomic.Int64 // failed documents now
+	sourceN  counted
+	engineN  counted
+	stop     context.CancelFunc
+	ended    chan struct{} // closed when run has returned
+	switched chan struct{} // closed when the edition answers under the public name
+}
+
+// counted is a count and when it was made.
+type counted struct {
+	mu sync.Mutex
+	n  *int64
+	at time.Time
+}
+
+func (c *counted) set(n int64) {
+	c.mu.Lock()
+	c.n, c.at = &n, time.Now()
+	c.mu.Unlock()
+}
+
+func (c *counted) get() (*int64, time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.n, c.at
+}
+
+// lane delivers the keys that hash to it, one request at a time.
+type lane struct {
+	edition *editionFlow
+	mu      sync.Mutex
+	room    sync.Cond
+	ready   chan struct{}
+	queue   change.Queue
+	closed  bool
+	sizer   fill.Sizer
+	// unsettled were taken, but the context ended before they were delivered.
+	unsettled []change.Entry
+	// sending is held from taking keys, or from dropping a chunk's touched
+	// documents, until the engine has acknowledged: a key is never in two requests.
+	sending sync.Mutex
+}
+
+func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, rec *records.Records, version func() int64, log *slog.Logger) (*editionFlow, error) {
+	e := &editionFlow{
+		record: record, shape: record.Shape, routes: record.Shape.Routes(), source: src, engine: eng, records: rec, version: version,
+		log: log.With("index", record.Index, "edition", record.Name()), failed: map[string]bool{}, state: record.State, ended: make(chan struct{}), switched: make(chan struct{}),
+	}
+	for i := range e.lanes {
+		e.lanes[i] = &lane{edition: e, ready: make(chan struct{}, 1)}
+		e.lanes[i].room.L = &e.lanes[i].mu
+	}
+	e.searched = record.Shape.Searched()
+	e.done = fill.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}
+	if record.State == fill.Switched {
+		close(e.switched)
+	}
+	return e, nil
+}
+
+// run feeds the edition until the context ends.
+func (e *editionFlow) run(ctx context.Context) {
+	keys, err := e.records.FailedKeys(ctx, e.record)
+	if err != nil && ctx.Err() == nil {
+		e.log.Error("reading failed documents", "error", err)
+	}
+	e.mu.Lock()
+	for _, k := range keys {
+		e.failed[k] = true
+	}
+	e.mu.Unlock()
+	e.refused.Store(int64(len(keys)))
+	var wg sync.WaitGroup
+	for _, l := range e.lanes {
+		wg.Go(func() { l.run(ctx) })
+	}
+	wg.Go(func() { e.count(ctx) })
+	wg.Wait()
+	close(e.ended)
+}
+
+// abandon waits until a stopped edition's lanes are still, and lets the changes that
+// wait for its documents go: nobody asks for these documents any more.
+func (e *editionFlow) abandon() {
+	<-e.ended
+	for _, l := range e.lanes {
+		l.mu.Lock()
+		for _, entry := range append(l.queue.Take(nil, l.queue.Len()), l.unsettled...) {
+			for _, t := range entry.Tickets {
+				t.Close()
+			}
+		}
+		l.unsettled = nil
+		l.mu.Unlock()
+	}
+}
+
+// add lets a key wait in its lane; it blocks while the lane is full.
+func (e *editionFlow) add(ctx context.Context, key string, t *change.Ticket) error {
+	l := e.lanes[change.Lane([]byte(key), lanes)]
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for l.queue.Len() >= laneWaits && !l.closed {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		l.room.Wait()
+	}
+	if l.closed {
+		return ctx.Err()
+	}
+	l.queue.Add(key, t)
+	select {
+	case l.ready <- struct{}{}:
+	default:
+	}
+	return nil
+}
+
+// waiting is the number of keys in the lanes.
+func (e *editionFlow) waiting() int {
+	n := 0
+	for _, l := range e.lanes {
+		l.mu.Lock()
+		n += l.queue.Len()
+		l.mu.Unlock()
+	}
+	return n
+}
+
+func (l *lane) run(ctx context.Context) {
+	defer l.close()
+	stop := context.AfterFunc(ctx, l.close)
+	defer stop()
+	set := document.NewSet(l.edition.shape)
+	var docs []wire.Document
+	var arena []byte
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-l.ready:
+		}
+		for ctx.Err() == nil {
+			l.sending.Lock()
+			entries := l.take()
+			if len(entries) > 0 {
+				docs, arena = l.edition.build(ctx, entries, set, docs[:0], arena[:0])
+				l.sizer.Saw(len(entries), len(arena))
+				if ctx.Err() != nil {
+					l.unsettled = entries
+				}
+			}
+			l.sending.Unlock()
+			if len(entries) == 0 {
+				break
+			}
+			if cap(arena) > 2*requestBytes {
+				arena = nil // one blown-up batch must not stay in memory
+			}
+		}
+	}
+}
+
+func (l *lane) take() []change.Entry {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	entries := l.queue.Take(nil, min(laneTakes, l.sizer.Rows()))
+	l.room.Broadcast()
+	return entries
+}
+
+// close lets nobody wait any longer; what waits stays in the journal.
+func (l *lane) close() {
+	l.mu.Lock()
+	l.closed = true
+	l.room.Broadcast()
+	l.mu.Unlock()
+}
+
+// build reads, assembles and delivers the documents of some keys, and settles the
+// changes that wait for them. It tries until it is done or the context ends; the
+// lane is held.
+func (e *editionFlow) build(ctx context.Context, entries []change.Entry, set *document.Set, docs []wire.Document, arena []byte) ([]wire.Document, []byte) {
+	columns := len(e.shape.Root().Key)
+	keys := make([][]string, 0, len(entries))
+	for _, entry := range entries {
+		if parts, err := document.ParseKey(entry.Key, columns); err == nil {
+			keys = append(keys, parts)
+		}
+	}
+	var version int64
+	for attempt := 1; ; attempt++ {
+		// The version is taken before the snapshot: whoever has the higher one has
+		// also read later.
+		version = e.version()
+		set.Reset()
+		err := e.source.ReadKeys(ctx, set, keys)
+		if err == nil {
+			break
+		}
+		if source.DataFault(err) {
+			if len(entries) > 1 {
+				half := len(entries) / 2
+				docs, arena = e.build(ctx, entries[:half], set, docs[:0], arena[:0])
+				return e.build(ctx, entries[half:], set, docs[:0], arena[:0])
+			}
+			if e.settle(ctx, entries[0].Key, nil, wire.Result{Outcome: retry.Refused, Kind: "source", Reason: err.Error()}) {
+				e.acknowledge(entries)
+			}
+			return docs, arena
+		}
+		if !e.pause(ctx, attempt, err.Error(), false) {
+			return docs, arena
+		}
+	}
+	docs, arena = e.assemble(set, version, docs, arena, nil)
+	found := make(map[string]bool, len(docs))
+	for i := range docs {
+		found[docs[i].Key] = true
+	}
+	for _, entry := range entries {
+		if !found[entry.Key] {
+			docs = append(docs, wire.Document{Key: entry.Key, Version: version})
+		}
+	}
+	if !e.deliver(ctx, docs) {
+		return docs, arena
+	}
+	e.mu.Lock()
+	for i := range docs {
+		e.touched.Add(docs[i].Key)
+	}
+	e.mu.Unlock()
+	e.acknowledge(entries)
+	return docs, arena
+}
+
+// assemble appends the documents of all root rows of a set. each, when given, says
+// into which slice a document goes.
+func (e *editionFlow) assemble(set *document.Set, version int64, docs []wire.Document, arena []byte, each func(d wire.Document)) ([]wire.Document, []byte) {
+	n := set.Rows(0).Len()
+	type span struct{ key, start, end int }
+	spans := make([]span, n)
+	for row := range n {
+		key := len(arena)
+		arena = set.AppendKey(arena, row)
+		start := len(arena)
+		arena = set.Append(arena, row)
+		spans[row] = span{key, start, len(arena)}
+	}
+	for _, s := range spans {
+		d := wire.Document{Key: string(arena[s.key:s.start]), Version: version, Body: arena[s.start:s.end:s.end]}
+		if each != nil {
+			each(d)
+		} else {
+			docs = append(docs, d)
+		}
+	}
+	return docs, arena
+}
+
+// deliver sends documents until the engine has answered for each of them: taken,
+// already newer, or refused and recorded. It returns false when the context ended
+// before. The lane is held.
+func (e *editionFlow) deliver(ctx context.Context, docs []wire.Document) bool {
+	most := len(docs)
+	attempt := 0
+	for len(docs) > 0 {
+		batch := docs[:slice(docs, most)]
+		results, err := e.engine.Deliver(ctx, e.record.Name(), batch)
+		if err != nil {
+			var f *wire.Failure
+			outcome := engine.OutcomeOf(err)
+			tooLarge := errors.As(err, &f) && f.Status == http.StatusRequestEntityTooLarge
+			switch {
+			case ctx.Err() != nil:
+				return false
+			case (tooLarge || outcome == retry.Refused) && len(batch) > 1:
+				most = len(batch) / 2
+				continue
+			case tooLarge || outcome == retry.Refused:
+				if !e.settle(ctx, batch[0].Key, batch[0].Body, wire.Result{Outcome: retry.Refused, Kind: "request", Reason: err.Error()}) {
+					return false
+				}
+				docs = docs[1:]
+				continue
+			}
+			attempt++
+			if !e.pause(ctx, attempt, err.Error(), outcome == retry.Blocked) {
+				return false
+			}
+			continue
+		}
+		var again []wire.Document
+		var words string
+		blocked := false
+		taken := 0
+		for i, r := range results {
+			switch r.Outcome {
+			case retry.Later, retry.Blocked:
+				again = append(again, batch[i])
+				blocked = blocked || r.Outcome == retry.Blocked
+				words = fmt.Sprintf("the engine does not take documents: %s", r.Reason)
+				continue
+			case retry.Done:
+				taken++
+			}
+			if !e.settle(ctx, batch[i].Key, batch[i].Body, r) {
+				return false
+			}
+		}
+		e.applied.add(taken)
+		rest := docs[len(batch):]
+		if len(again) > 0 {
+			docs = append(again, rest...)
+			attempt++
+			if !e.pause(ctx, attempt, words, blocked) {
+				return false
+			}
+			continue
+		}
+		docs, attempt = rest, 0
+		if e.trouble.clear() {
+			e.log.Info("the engine takes documents again")
+		}
+	}
+	return true
+}
+
+// slice says how many documents fit into the next request.
+func slice(docs []wire.Document, most int) int {
+	bytes := 0
+	for i := range docs {
+		bytes += len(docs[i].Body)
+		if i > 0 && (i >= most || bytes > requestBytes) {
+			return i
+		}
+	}
+	return len(docs)
+}
+
+// settle records what an answer means for the failed documents: a refused document
+// is recorded, one that was taken is one no longer. It tries until the records
+// database has it; false when the context ended before.
+func (e *editionFlow) settle(ctx context.Context, key string, body []byte, r wire.Result) bool {
+	e.mu.Lock()
+	was := e.failed[key]
+	e.mu.Unlock()
+	refused := r.Outcome == retry.Refused
+	if !was && !refused {
+		return true
+	}
+	for attempt := 1; ; attempt++ {
+		var err error
+		if refused {
+			f := records.Failed{Index: e.record.Index, Edition: e.record.Number, Key: key, Kind: r.Kind, Reason: r.Reason}
+			if body != nil {
+				text := string(body)
+				f.Document = &text
+			}
+			err = e.records.SaveFailed(ctx, f)
+		} else {
+			err = e.records.ResolveFailed(ctx, e.record, key)
+		}
+		if err == nil {
+			break
+		}
+		if !e.pause(ctx, attempt, "recording a failed document: "+err.Error(), false) {
+			return false
+		}
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	switch {
+	case refused && !was:
+		e.failed[key] = true
+		e.refused.Add(1)
+		e.log.Warn("document refused", "key", key, "kind", r.Kind, "reason", r.Reason)
+	case !refused:
+		delete(e.failed, key)
+		e.refused.Add(-1)
+		e.log.Info("failed document resolved", "key", key)
+	}
+	return true
+}
+
+// acknowledge closes the changes that waited for these keys.
+func (e *editionFlow) acknowledge(entries []change.Entry) {
+	now := time.Now()
+	for i := range entries {
+		for _, t := range entries[i].Tickets {
+			if !t.At.IsZero() {
+				e.lag.add(now.Sub(t.At))
+			}
+			t.Close()
+		}
+		entries[i].Tickets = nil
+	}
+}
+
+// pause reports trouble and waits before the next try; false when the context ended.
+func (e *editionFlow) pause(ctx context.Context, attempt int, message string, blocked bool) bool {
+	if ctx.Err() != nil {
+		return false
+	}
+	// A first stumble is not worth a word.
+	if (attempt > 1 || blocked) && e.trouble.report(message, blocked) {
+		e.log.Warn("waiting", "blocked", blocked, "reason", message)
+	}
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(retry.Backoff(attempt)):
+		return true
+	}
+}
+
+// count counts both sides now and then, spending little of their time on it.
+func (e *editionFlow) count(ctx context.Context) {
+	for {
+		began := time.Now()
+		if n, err := e.source.Count(ctx, e.shape); err == nil {
+			e.sourceN.set(n)
+		}
+		if n, err := e.engine.Count(ctx, e.record.Name()); err == nil {
+			e.engineN.set(n)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(max(time.Second, 50*time.Since(began))):
+		}
+	}
+}

@@ -1,0 +1,303 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/document"
+	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
+	"pingo/internal/source"
+)
+
+const (
+	maxInFlight = 20000 // changes read from the journal and not done
+	readAtOnce  = 2000
+	pollFast    = 5 * time.Millisecond
+	pollSlow    = 150 * time.Millisecond
+)
+
+// stream reads one source's journal, resolves its changes to documents, and
+// removes from the journal what is done.
+type stream struct {
+	name   string
+	source source.Source
+	log    *slog.Logger
+
+	mu       sync.Mutex
+	editions []*editionFlow
+	// inFlight holds the source's time of every change that is not done.
+	inFlight map[int64]time.Time
+	done     []int64
+	wake     chan struct{}
+
+	noticed meter
+	trouble troubleSpot
+}
+
+func newStream(name string, src source.Source, log *slog.Logger) *stream {
+	return &stream{name: name, source: src, log: log.With("source", name), inFlight: map[int64]time.Time{}, wake: make(chan struct{}, 1)}
+}
+
+// feed adds an edition. From now on every change that is read touches it, too.
+func (s *stream) feed(e *editionFlow) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.editions = append(slices.Clone(s.editions), e)
+}
+
+func (s *stream) unfeed(e *editionFlow) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.editions = slices.DeleteFunc(slices.Clone(s.editions), func(x *editionFlow) bool { return x == e })
+}
+
+func (s *stream) run(ctx context.Context) {
+	s.source.Rewind()
+	var wg sync.WaitGroup
+	wg.Go(func() { s.forget(ctx) })
+	wait := pollFast
+	for attempt := 1; ctx.Err() == nil; {
+		n, err := s.read(ctx)
+		switch {
+		case err != nil && ctx.Err() == nil:
+			if s.trouble.report(err.Error(), false) {
+				s.log.Warn("waiting", "reason", err)
+			}
+			wait = retry.Backoff(attempt)
+			attempt++
+		case n > 0:
+			attempt, wait = 1, pollFast
+		default:
+			attempt, wait = 1, min(wait*3/2, pollSlow)
+		}
+		if err == nil && s.trouble.clear() {
+			s.log.Info("the source answers again")
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+	}
+	wg.Wait()
+}
+
+// read takes the next changes out of the journal and hands their documents to the
+// lanes; it returns how many there were.
+func (s *stream) read(ctx context.Context) (int, error) {
+	s.mu.Lock()
+	room := maxInFlight - len(s.inFlight)
+	s.mu.Unlock()
+	if room <= 0 {
+		return 0, nil
+	}
+	changes, err := s.source.Changes(ctx, min(room, readAtOnce))
+	if err != nil || len(changes) == 0 {
+		return 0, err
+	}
+	s.noticed.add(len(changes))
+	tickets := make([]*change.Ticket, len(changes))
+	s.mu.Lock()
+	// The editions are looked up after the changes were read: an edition that is
+	// added in between reads its rows later still.
+	editions := s.editions
+	for i, c := range changes {
+		s.inFlight[c.Seq] = c.At
+		tickets[i] = change.NewTicket(c.At, func() { s.finished(c.Seq) })
+	}
+	s.mu.Unlock()
+	for _, e := range editions {
+		for attempt := 1; ; attempt++ {
+			err := e.resolve(ctx, changes, tickets)
+			if err == nil || e.over() {
+				break
+			}
+			if !e.pause(ctx, attempt, err.Error(), false) {
+				return len(changes), ctx.Err()
+			}
+		}
+	}
+	for _, t := range tickets {
+		t.Close()
+	}
+	return len(changes), nil
+}
+
+// resolve lets every document that the changes touch wait in its lane. Changes that
+// need a query on the way up share it.
+func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tickets []*change.Ticket) error {
+	type group struct {
+		steps   []shape.Step
+		values  []string
+		tickets []*change.Ticket
+	}
+	type way struct {
+		table shape.Ref
+		route int
+	}
+	groups := map[way]*group{}
+	seen := map[way]map[string]bool{}
+	for i := range changes {
+		c := &changes[i]
+		for n, route := range e.routes[c.Table] {
+			if c.Op == change.Truncate {
+				if err := e.everything(ctx, tickets[i]); err != nil {
+					return err
+				}
+				break
+			}
+			if route.Link == "" {
+				if err := e.add(ctx, document.Key(c.Key...), tickets[i]); err != nil {
+					return err
+				}
+				continue
+			}
+			values := c.Values(route.Link)
+			if len(route.Steps) == 0 {
+				for _, v := range values {
+					if err := e.add(ctx, document.Key(v), tickets[i]); err != nil {
+						return err
+					}
+				}
+				continue
+			}
+			w := way{c.Table, n}
+			g := groups[w]
+			if g == nil {
+				g = &group{steps: route.Steps}
+				groups[w], seen[w] = g, map[string]bool{}
+			}
+			for _, v := range values {
+				if !seen[w][v] {
+					seen[w][v] = true
+					g.values = append(g.values, v)
+				}
+			}
+			g.tickets = append(g.tickets, tickets[i])
+		}
+	}
+	for _, g := range groups {
+		shared := sharedTicket(g.tickets)
+		err := e.source.Touched(ctx, g.steps, g.values, func(key string) error { return e.add(ctx, key, shared) })
+		shared.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sharedTicket stands for several: each of them waits for it.
+func sharedTicket(tickets []*change.Ticket) *change.Ticket {
+	at := tickets[0].At
+	for _, t := range tickets {
+		t.Open()
+		if t.At.Before(at) {
+			at = t.At
+		}
+	}
+	return change.NewTicket(at, func() {
+		for _, t := range tickets {
+			t.Close()
+		}
+	})
+}
+
+// everything rebuilds all documents of the edition: those that the source has rows
+// for, and those that the engine still holds.
+func (e *editionFlow) everything(ctx context.Context, t *change.Ticket) error {
+	add := func(key string) error { return e.add(ctx, key, t) }
+	if err := e.source.Keys(ctx, e.shape, nil, nil, add); err != nil {
+		return err
+	}
+	if err := e.engine.Scan(ctx, e.record.Name(), func(key, _ string) error { return add(key) }); err != nil {
+		return fmt.Errorf("listing the documents of %s: %w", e.record.Name(), err)
+	}
+	return nil
+}
+
+// finished notes a change that is done, to be removed from the journal.
+func (s *stream) finished(seq int64) {
+	s.mu.Lock()
+	s.done = append(s.done, seq)
+	s.mu.Unlock()
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// forget removes done changes from the journal, many at a time.
+func (s *stream) forget(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.wake:
+		}
+		time.Sleep(2 * pollFast) // let a few more come
+		s.mu.Lock()
+		done := s.done
+		s.done = nil
+		s.mu.Unlock()
+		for attempt := 1; len(done) > 0; attempt++ {
+			err := s.source.Forget(ctx, done)
+			if err == nil {
+				break
+			}
+			if ctx.Err() != nil {
+				return
+			}
+			s.log.Warn("waiting", "reason", err)
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(retry.Backoff(attempt)):
+			}
+		}
+		s.mu.Lock()
+		for _, seq := range done {
+			delete(s.inFlight, seq)
+		}
+		s.mu.Unlock()
+	}
+}
+
+// oldest is the source's time of the oldest change that is not done; zero when all are.
+func (s *stream) oldest() (waiting int, at time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range s.inFlight {
+		if at.IsZero() || t.Before(at) {
+			at = t
+		}
+	}
+	return len(s.inFlight), at
+}
+
+// caughtUp waits until every change that the journal holds now is done.
+func (s *stream) caughtUp(ctx context.Context) error {
+	var upto time.Time
+	for {
+		status, err := s.source.CaptureStatus(ctx)
+		if err != nil {
+			return err
+		}
+		if upto.IsZero() && status.Newest != nil {
+			upto = *status.Newest
+		}
+		if status.Oldest == nil || upto.IsZero() || status.Oldest.After(upto) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,237 @@
+package server
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v4"
+
+	"pingo/internal/records"
+)
+
+// The roles, from least to most: a viewer sees everything, an operator mends, an
+// admin changes definitions, captures and tokens.
+const (
+	Viewer   = "viewer"
+	Operator = "operator"
+	Admin    = "admin"
+)
+
+// Roles lists the roles in order.
+var Roles = []string{Viewer, Operator, Admin}
+
+// NewToken makes a token: what is handed out, and the hash that is stored.
+func NewToken() (token string, hash []byte) {
+	random := make([]byte, 24)
+	rand.Read(random)
+	token = "pingo_" + base64.RawURLEncoding.EncodeToString(random)
+	return token, hashOf(token)
+}
+
+// hashOf needs no salt or slowness: a token is 192 random bits.
+func hashOf(token string) []byte {
+	sum := sha256.Sum256([]byte(token))
+	return sum[:]
+}
+
+// access checks tokens; it remembers each for a moment, so that a page's many
+// requests are not as many writes.
+type access struct {
+	records *records.Records
+	mu      sync.Mutex
+	known   map[string]remembered
+}
+
+type remembered struct {
+	token *records.Token
+	until time.Time
+}
+
+const remember = 5 * time.Second
+
+// Caller is who makes a request.
+type Caller struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+	key  string
+}
+
+func newAccess(rec *records.Records) *access {
+	return &access{records: rec, known: map[string]remembered{}}
+}
+
+func (a *access) find(ctx context.Context, token string) (*Caller, error) {
+	hash := hashOf(token)
+	key := string(hash)
+	a.mu.Lock()
+	r, ok := a.known[key]
+	a.mu.Unlock()
+	if !ok || time.Now().After(r.until) {
+		t, err := a.records.TokenByHash(ctx, hash)
+		if err != nil {
+			return nil, err
+		}
+		if t == nil {
+			return nil, nil
+		}
+		r = remembered{t, time.Now().Add(remember)}
+		a.mu.Lock()
+		if len(a.known) > 1000 {
+			clear(a.known)
+		}
+		a.known[key] = r
+		a.mu.Unlock()
+	}
+	return &Caller{r.token.Name, r.token.Role, key}, nil
+}
+
+func (a *access) forget() {
+	a.mu.Lock()
+	clear(a.known)
+	a.mu.Unlock()
+}
+
+// still reports whether a caller of a long request may go on.
+func (a *access) still(c *Caller) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	a.mu.Lock()
+	r, ok := a.known[c.key]
+	a.mu.Unlock()
+	if ok && time.Now().Before(r.until) {
+		return true
+	}
+	t, err := a.records.TokenByHash(ctx, []byte(c.key))
+	if err == nil && t != nil {
+		a.mu.Lock()
+		a.known[c.key] = remembered{t, time.Now().Add(remember)}
+		a.mu.Unlock()
+	}
+	return err != nil || t != nil
+}
+
+const cookieName = "pingo_session"
+
+// need lets callers through whose role is at least the one given.
+func (a *access) need(role string) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c echo.Context) error {
+			token, ok := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+			if !ok {
+				cookie, err := c.Cookie(cookieName)
+				if err != nil {
+					return problemf(http.StatusUnauthorized, "a token is needed: set PINGO_TOKEN, or sign in to the console with one")
+				}
+				token = cookie.Value
+			}
+			found, err := a.find(c.Request().Context(), token)
+			if err != nil {
+				return err
+			}
+			if found == nil {
+				return problemf(http.StatusUnauthorized, "this token is not known: ask an admin for one (pingo token create)")
+			}
+			if slices.Index(Roles, found.Role) < slices.Index(Roles, role) {
+				return problemf(http.StatusForbidden, "token %s has the role %s, and this needs %s", found.Name, found.Role, role)
+			}
+			c.Set("caller", found)
+			return next(c)
+		}
+	}
+}
+
+func caller(c echo.Context) *Caller {
+	found, _ := c.Get("caller").(*Caller)
+	return found
+}
+
+// signIn checks a token and keeps it in a cookie that scripts cannot read.
+func (s *Server) signIn(c echo.Context) error {
+	body, err := bind[struct {
+		Token string `json:"token"`
+	}](c)
+	if err != nil {
+		return err
+	}
+	found, err := s.access.find(c.Request().Context(), strings.TrimSpace(body.Token))
+	if err != nil {
+		return err
+	}
+	if found == nil {
+		time.Sleep(300 * time.Millisecond) // guessing is hopeless; this keeps it quiet, too
+		return problemf(http.StatusUnauthorized, "this token is not known")
+	}
+	c.SetCookie(&http.Cookie{Name: cookieName, Value: strings.TrimSpace(body.Token), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int((12 * time.Hour).Seconds())})
+	return c.JSON(http.StatusOK, found)
+}
+
+func (s *Server) signOut(c echo.Context) error {
+	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) tokens(c echo.Context) error {
+	list, err := s.records.Tokens(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
+var tokenName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
+
+// CreatedToken is a fresh token: the only time that it is shown.
+type CreatedToken struct {
+	Name  string `json:"name"`
+	Role  string `json:"role"`
+	Token string `json:"token"`
+}
+
+func (s *Server) createToken(c echo.Context) error {
+	body, err := bind[CreatedToken](c)
+	if err != nil {
+		return err
+	}
+	if !tokenName.MatchString(body.Name) || !slices.Contains(Roles, body.Role) || body.Token != "" {
+		return problemf(http.StatusBadRequest, "a token has a name of letters, digits, points, _ and -, and one of the roles %s", strings.Join(Roles, ", "))
+	}
+	token, hash := NewToken()
+	if err := s.records.CreateToken(c.Request().Context(), body.Name, body.Role, hash); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, CreatedToken{body.Name, body.Role, token})
+}
+
+func (s *Server) removeToken(c echo.Context) error {
+	there, err := s.records.RemoveToken(c.Request().Context(), c.Param("name"))
+	if err != nil {
+		return err
+	}
+	s.access.forget()
+	if !there {
+		return problemf(http.StatusNotFound, "there is no token %q", c.Param("name"))
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// FirstToken makes an admin token when there is none at all; empty otherwise.
+func FirstToken(ctx context.Context, rec *records.Records) (string, error) {
+	list, err := rec.Tokens(ctx)
+	if err != nil || len(list) > 0 {
+		return "", err
+	}
+	token, hash := NewToken()
+	if err := rec.CreateToken(ctx, "first", Admin, hash); err != nil {
+		return "", fmt.Errorf("making the first token: %w", err)
+	}
+	return token, nil
+}

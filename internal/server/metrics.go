@@ -1,0 +1,65 @@
+package server
+
+import (
+	"github.com/prometheus/client_golang/prometheus"
+
+	"pingo/internal/flow"
+)
+
+// exporter tells Prometheus what the status tells people.
+type exporter struct{ flow *flow.Service }
+
+func metric(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("pingo_"+name, help, labels, nil)
+}
+
+var (
+	rowsMetric      = metric("index_rows", "Rows in the source that have documents, when last counted.", "index")
+	documentsMetric = metric("index_documents", "Documents that searches find, when last counted.", "index")
+	failedMetric    = metric("index_failed_documents", "Documents that the engine refused and that were not mended since.", "index")
+	waitingMetric   = metric("index_waiting_documents", "Documents that wait to be delivered.", "index")
+	appliedMetric   = metric("index_applied_documents_total", "Documents that the engine acknowledged since this process began.", "index")
+	lagMetric       = metric("index_lag_seconds", "Age of the oldest change that is not in the engine, 0 when all are.", "index")
+	recentMetric    = metric("index_recent_lag_seconds", "Lag of the most recent changes by percentile.", "index", "percentile")
+	troubleMetric   = metric("index_trouble", "1 while the index waits for something, by kind.", "index", "kind")
+	noticedMetric   = metric("source_changes_total", "Changes noticed since this process began.", "source")
+	inFlightMetric  = metric("source_changes_in_flight", "Changes read from the journal that are not done.", "source")
+)
+
+func (x *exporter) Describe(c chan<- *prometheus.Desc) { prometheus.DescribeByCollect(x, c) }
+
+func (x *exporter) Collect(c chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		c <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	counter := func(d *prometheus.Desc, v int64, labels ...string) {
+		c <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
+	}
+	status := x.flow.Status()
+	for _, ix := range status.Indexes {
+		if ix.Rows != nil {
+			gauge(rowsMetric, float64(*ix.Rows), ix.Name)
+		}
+		if ix.Documents != nil {
+			gauge(documentsMetric, float64(*ix.Documents), ix.Name)
+		}
+		gauge(failedMetric, float64(ix.Failed), ix.Name)
+		gauge(waitingMetric, float64(ix.Waiting), ix.Name)
+		counter(appliedMetric, ix.Applied, ix.Name)
+		gauge(lagMetric, ix.LagMS/1000, ix.Name)
+		gauge(recentMetric, ix.Lag.P50/1000, ix.Name, "50")
+		gauge(recentMetric, ix.Lag.P95/1000, ix.Name, "95")
+		gauge(recentMetric, ix.Lag.P99/1000, ix.Name, "99")
+		for _, kind := range []string{flow.StateWaiting, flow.StateBlocked} {
+			on := 0.0
+			if ix.State == kind {
+				on = 1
+			}
+			gauge(troubleMetric, on, ix.Name, kind)
+		}
+	}
+	for _, src := range status.Sources {
+		counter(noticedMetric, src.Noticed, src.Name)
+		gauge(inFlightMetric, float64(src.InFlight), src.Name)
+	}
+}

@@ -1,0 +1,41 @@
+package server
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net"
+	"sync"
+
+	"pingo/internal/flow"
+	"pingo/internal/records"
+)
+
+// Run works and answers on a listener until the context ends.
+func Run(ctx context.Context, rec *records.Records, l net.Listener, console fs.FS, version string, log *slog.Logger) error {
+	service, err := flow.New(ctx, rec, log)
+	if err != nil {
+		return err
+	}
+	s, err := New(service, rec, console, version, log)
+	if err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	var wg sync.WaitGroup
+	var served error
+	wg.Go(func() {
+		served = s.Serve(l)
+		stop()
+	})
+	worked := service.Run(ctx)
+	if err := s.Close(); err != nil {
+		log.Warn("closing", "error", err)
+	}
+	wg.Wait()
+	if worked != nil {
+		return worked
+	}
+	return served
+}

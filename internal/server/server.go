@@ -1,0 +1,385 @@
+// Package server is Pingo's face over HTTP: the API, the event stream, metrics and
+// the console's files.
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v4"
+	"github.com/labstack/echo/v4/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/flow"
+	"pingo/internal/records"
+)
+
+// Server serves one flow.
+type Server struct {
+	flow    *flow.Service
+	records *records.Records
+	access  *access
+	log     *slog.Logger
+	version string
+	closing chan struct{}
+	http    *http.Server
+}
+
+// New makes a server; console holds the built console's files.
+func New(f *flow.Service, rec *records.Records, console fs.FS, version string, log *slog.Logger) (*Server, error) {
+	s := &Server{flow: f, records: rec, access: newAccess(rec), log: log, version: version, closing: make(chan struct{})}
+	e := echo.New()
+	e.HideBanner, e.HidePort = true, true
+	e.HTTPErrorHandler = s.problem
+	e.Use(middleware.Recover(), middleware.BodyLimit("4M"), secureHeaders)
+	s.routes(e)
+	if err := s.console(e, console); err != nil {
+		return nil, err
+	}
+	s.http = &http.Server{Handler: e, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	return s, nil
+}
+
+// Serve answers on a listener until Close.
+func (s *Server) Serve(l net.Listener) error {
+	if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// Close ends event streams, and waits a moment for requests under way.
+func (s *Server) Close() error {
+	close(s.closing)
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	return s.http.Shutdown(ctx)
+}
+
+// routes lists the whole API; openapi.yaml describes it.
+func (s *Server) routes(e *echo.Echo) {
+	e.GET("/health", func(c echo.Context) error {
+		return c.JSON(http.StatusOK, map[string]string{"status": "ok", "version": s.version})
+	})
+	e.GET("/ready", s.ready)
+	e.GET("/openapi.json", openAPI)
+	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.access.need(Viewer))
+
+	api := e.Group("/api")
+	api.POST("/session", s.signIn)
+	api.DELETE("/session", s.signOut)
+	viewer := api.Group("", s.access.need(Viewer))
+	viewer.GET("/session", func(c echo.Context) error { return c.JSON(http.StatusOK, caller(c)) })
+	viewer.GET("/status", func(c echo.Context) error { return c.JSON(http.StatusOK, s.flow.Status()) })
+	viewer.GET("/events", s.events)
+	viewer.GET("/definition", s.definition)
+	viewer.GET("/indexes/:index/search", s.search)
+	viewer.GET("/indexes/:index/preview/:key", s.preview)
+	viewer.GET("/indexes/:index/failed", s.failed)
+	admin := api.Group("", s.access.need(Admin))
+	admin.POST("/definition/check", s.check)
+	admin.POST("/definition/apply", s.apply)
+	admin.POST("/definition/capture-sql", s.captureSQLFor)
+	admin.GET("/capture", s.captureSQL)
+	admin.POST("/capture", s.installCapture)
+	admin.DELETE("/capture", s.removeCapture)
+	admin.GET("/tokens", s.tokens)
+	admin.POST("/tokens", s.createToken)
+	admin.DELETE("/tokens/:name", s.removeToken)
+}
+
+// Problem is an error as RFC 9457 has it.
+type Problem struct {
+	Title    string              `json:"title"`
+	Status   int                 `json:"status"`
+	Detail   string              `json:"detail,omitempty"`
+	Findings definition.Findings `json:"findings,omitempty"`
+	Plan     *flow.Plan          `json:"plan,omitempty"`
+}
+
+func (p *Problem) Error() string {
+	if p.Detail == "" {
+		return p.Title
+	}
+	return p.Detail
+}
+
+func problemf(status int, format string, args ...any) *Problem {
+	return &Problem{Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
+}
+
+// problem answers with an error as application/problem+json.
+func (s *Server) problem(err error, c echo.Context) {
+	if c.Response().Committed {
+		return
+	}
+	var p *Problem
+	var fromEcho *echo.HTTPError
+	var badKey *flow.BadKey
+	switch {
+	case errors.As(err, &p):
+	case errors.As(err, &fromEcho):
+		p = problemf(fromEcho.Code, "%v", fromEcho.Message)
+		if fromEcho.Code == http.StatusNotFound {
+			p.Detail = "there is nothing at " + c.Request().URL.Path
+		}
+	case errors.Is(err, flow.ErrUnknown):
+		p = problemf(http.StatusNotFound, "%v", err)
+	case errors.Is(err, flow.ErrNotReady):
+		p = problemf(http.StatusServiceUnavailable, "%v", err)
+	case errors.As(err, &badKey):
+		p = problemf(http.StatusBadRequest, "%v", err)
+	case errors.Is(err, flow.ErrNotYet), errors.Is(err, records.ErrExists):
+		p = problemf(http.StatusConflict, "%v", err)
+	default:
+		// A source or engine that does not do what it should.
+		p = problemf(http.StatusBadGateway, "%v", err)
+		s.log.Warn("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	body, err := json.Marshal(p)
+	if err != nil {
+		s.log.Error("writing a problem", "error", err)
+	}
+	if err := c.Blob(p.Status, "application/problem+json", body); err != nil {
+		s.log.Debug("answering", "error", err)
+	}
+}
+
+func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cache-Control", "no-store")
+		return next(c)
+	}
+}
+
+func (s *Server) ready(c echo.Context) error {
+	if err := s.records.Ping(c.Request().Context()); err != nil {
+		return problemf(http.StatusServiceUnavailable, "%v", err)
+	}
+	return c.JSON(http.StatusOK, map[string]string{"status": "ready"})
+}
+
+// events sends the status once a second, for as long as somebody listens.
+func (s *Server) events(c echo.Context) error {
+	w := c.Response()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("X-Accel-Buffering", "no")
+	controller := http.NewResponseController(w)
+	if err := controller.SetReadDeadline(time.Time{}); err != nil {
+		return err
+	}
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		body, err := json.Marshal(s.flow.Status())
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "event: status\ndata: %s\n\n", body); err != nil {
+			return nil // the listener left
+		}
+		if err := controller.Flush(); err != nil {
+			return nil
+		}
+		select {
+		case <-c.Request().Context().Done():
+			return nil
+		case <-s.closing:
+			return nil
+		case <-tick.C:
+		}
+		if !s.access.still(caller(c)) {
+			return nil
+		}
+	}
+}
+
+func bind[T any](c echo.Context) (T, error) {
+	var v T
+	decoder := json.NewDecoder(c.Request().Body)
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&v); err != nil {
+		return v, problemf(http.StatusBadRequest, "the request's body cannot be read: %v", err)
+	}
+	return v, nil
+}
+
+type definitionFiles struct {
+	Files  []definition.File `json:"files"`
+	Source string            `json:"source,omitempty"`
+}
+
+func (s *Server) definition(c echo.Context) error {
+	applied, err := s.records.Definition(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	if applied == nil {
+		return problemf(http.StatusNotFound, "no definition was applied yet: pingo apply does that")
+	}
+	return c.JSON(http.StatusOK, applied)
+}
+
+func (s *Server) check(c echo.Context) error {
+	body, err := bind[definitionFiles](c)
+	if err != nil {
+		return err
+	}
+	plan, err := s.flow.Check(c.Request().Context(), body.Files)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, plan)
+}
+
+// Applied is the answer to applying a definition.
+type Applied struct {
+	Version int        `json:"version"`
+	Plan    *flow.Plan `json:"plan"`
+}
+
+func (s *Server) apply(c echo.Context) error {
+	body, err := bind[definitionFiles](c)
+	if err != nil {
+		return err
+	}
+	plan, version, err := s.flow.Apply(c.Request().Context(), body.Files, caller(c).Name)
+	if errors.Is(err, flow.ErrRefused) {
+		p := problemf(http.StatusUnprocessableEntity, "%v", err)
+		p.Findings, p.Plan = plan.Findings, plan
+		return p
+	}
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, Applied{version, plan})
+}
+
+func (s *Server) captureSQLFor(c echo.Context) error {
+	body, err := bind[definitionFiles](c)
+	if err != nil {
+		return err
+	}
+	sql, err := s.flow.CaptureSQLFor(c.Request().Context(), body.Files, body.Source)
+	if errors.Is(err, flow.ErrRefused) {
+		return problemf(http.StatusUnprocessableEntity, "%v", err)
+	}
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]string{"sql": sql})
+}
+
+func (s *Server) captureSQL(c echo.Context) error {
+	sql, err := s.flow.CaptureSQL(c.Request().Context(), c.QueryParam("source"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]string{"sql": sql})
+}
+
+func (s *Server) installCapture(c echo.Context) error {
+	if err := s.flow.InstallCapture(c.Request().Context(), c.QueryParam("source")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) removeCapture(c echo.Context) error {
+	if err := s.flow.RemoveCapture(c.Request().Context(), c.QueryParam("source")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func limitOf(c echo.Context, standard, most int) (int, error) {
+	text := c.QueryParam("limit")
+	if text == "" {
+		return standard, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > most {
+		return 0, problemf(http.StatusBadRequest, "limit is a number from 1 to %d, not %q", most, text)
+	}
+	return n, nil
+}
+
+func (s *Server) search(c echo.Context) error {
+	limit, err := limitOf(c, 10, 100)
+	if err != nil {
+		return err
+	}
+	hits, err := s.flow.Search(c.Request().Context(), c.Param("index"), c.QueryParam("q"), limit)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, hits)
+}
+
+func (s *Server) preview(c echo.Context) error {
+	preview, err := s.flow.Preview(c.Request().Context(), c.Param("index"), c.Param("key"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, preview)
+}
+
+func (s *Server) failed(c echo.Context) error {
+	limit, err := limitOf(c, 50, 1000)
+	if err != nil {
+		return err
+	}
+	failed, err := s.flow.FailedDocuments(c.Request().Context(), c.Param("index"), limit)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, failed)
+}
+
+// console serves the console's files; a path that is none of them is a page of the
+// console, which finds out itself what to show.
+func (s *Server) console(e *echo.Echo, files fs.FS) error {
+	index, err := fs.ReadFile(files, "index.html")
+	if err != nil {
+		index = []byte("<!doctype html><title>Pingo</title><p>This binary was built without its console: run make build.")
+	}
+	static := http.FileServerFS(files)
+	e.GET("/*", func(c echo.Context) error {
+		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
+		if strings.HasPrefix(name, "api/") {
+			return echo.ErrNotFound
+		}
+		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() && name != "index.html" {
+			if strings.HasPrefix(name, "assets/") {
+				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			static.ServeHTTP(c.Response(), c.Request())
+			return nil
+		}
+		return c.HTMLBlob(http.StatusOK, index)
+	})
+	return nil
+}
+
+func (s *Server) metrics() http.Handler {
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &exporter{s.flow})
+	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
+}

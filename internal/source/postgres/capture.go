@@ -1,0 +1,294 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/cespare/xxhash/v2"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"pingo/internal/core/shape"
+)
+
+// The journal: a row for each changed row. layout says which table it was and
+// which columns key, before and after hold. Keep it lean: every write of the
+// application pays for it.
+const journalSQL = `CREATE SCHEMA IF NOT EXISTS pingo_capture;
+
+CREATE TABLE IF NOT EXISTS pingo_capture.owner (
+    service text PRIMARY KEY
+);
+
+CREATE TABLE IF NOT EXISTS pingo_capture.layouts (
+    id int PRIMARY KEY,
+    schema_name text NOT NULL,
+    table_name text NOT NULL,
+    key text[] NOT NULL,
+    watch text[] NOT NULL,
+    links text[] NOT NULL
+);
+
+CREATE SEQUENCE IF NOT EXISTS pingo_capture.journal_seq;
+
+CREATE TABLE IF NOT EXISTS pingo_capture.journal (
+    seq bigint NOT NULL DEFAULT nextval('pingo_capture.journal_seq'),
+    at timestamptz NOT NULL DEFAULT clock_timestamp(),
+    layout int NOT NULL,
+    op "char" NOT NULL,
+    key text[],
+    before text[],
+    after text[]
+) WITH (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 2000);
+
+CREATE INDEX IF NOT EXISTS journal_seq_idx ON pingo_capture.journal (seq);
+`
+
+// layoutID names a layout by its content, so that the same need always makes the
+// same SQL.
+func layoutID(c shape.Captured) int32 {
+	return int32(xxhash.Sum64String(fmt.Sprintf("%q %q %q %q", c.Table, c.Key, c.Watch, c.Links)) & 0x7fffffff)
+}
+
+// tableSQL is what one table needs: its layout, its trigger function and triggers.
+// The function runs with its owner's rights, so that the application needs none
+// on the journal; it names everything by schema, so no search path can mislead it.
+func tableSQL(c shape.Captured) string {
+	id, table := layoutID(c), quote(c.Table)
+	side := func(columns []string, row string) string {
+		if len(columns) == 0 {
+			return "NULL"
+		}
+		values := make([]string, len(columns))
+		for i, name := range columns {
+			values[i] = row + "." + quoteName(name) + "::pg_catalog.text"
+		}
+		return "ARRAY[" + strings.Join(values, ", ") + "]"
+	}
+	note := func(op, key, before, after string) string {
+		return fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op, key, before, after) VALUES (%d, '%s', %s, %s, %s);", id, op, key, before, after)
+	}
+	update := note("u", side(c.Key, "NEW"), side(c.Links, "OLD"), side(c.Links, "NEW"))
+	if len(c.Key) > 0 {
+		update = fmt.Sprintf("IF %s THEN\n            %s\n            %s\n        ELSE\n            %s\n        END IF;",
+			changed(c.Key),
+			note("d", side(c.Key, "OLD"), side(c.Links, "OLD"), "NULL"),
+			note("i", side(c.Key, "NEW"), "NULL", side(c.Links, "NEW")),
+			update)
+	}
+	names := func(columns []string) string {
+		quoted := make([]string, len(columns))
+		for i, c := range columns {
+			quoted[i] = literal(c)
+		}
+		return "ARRAY[" + strings.Join(quoted, ", ") + "]::text[]"
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "INSERT INTO pingo_capture.layouts VALUES (%d, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING;\n\n",
+		id, literal(c.Table.Schema), literal(c.Table.Name), names(c.Key), names(c.Watch), names(c.Links))
+	fmt.Fprintf(&b, `CREATE OR REPLACE FUNCTION pingo_capture.note_%d() RETURNS trigger
+    LANGUAGE plpgsql SECURITY DEFINER AS $pingo$
+BEGIN
+    IF TG_OP = 'UPDATE' THEN
+        %s
+    ELSIF TG_OP = 'INSERT' THEN
+        %s
+    ELSIF TG_OP = 'DELETE' THEN
+        %s
+    ELSE
+        %s
+    END IF;
+    RETURN NULL;
+END $pingo$;
+
+`, id, update, note("i", side(c.Key, "NEW"), "NULL", side(c.Links, "NEW")), note("d", side(c.Key, "OLD"), side(c.Links, "OLD"), "NULL"), note("t", "NULL", "NULL", "NULL"))
+	for _, name := range []string{"pingo_update", "pingo_row", "pingo_truncate"} {
+		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS %s ON %s;\n", name, table)
+	}
+	fmt.Fprintf(&b, "CREATE TRIGGER pingo_update AFTER UPDATE ON %s FOR EACH ROW\n    WHEN (%s)\n    EXECUTE FUNCTION pingo_capture.note_%d();\n", table, changed(c.Watch), id)
+	fmt.Fprintf(&b, "CREATE TRIGGER pingo_row AFTER INSERT OR DELETE ON %s FOR EACH ROW EXECUTE FUNCTION pingo_capture.note_%d();\n", table, id)
+	fmt.Fprintf(&b, "CREATE TRIGGER pingo_truncate AFTER TRUNCATE ON %s FOR EACH STATEMENT EXECUTE FUNCTION pingo_capture.note_%d();\n", table, id)
+	for _, name := range []string{"pingo_update", "pingo_row", "pingo_truncate"} {
+		fmt.Fprintf(&b, "ALTER TABLE %s ENABLE ALWAYS TRIGGER %s;\n", table, name)
+	}
+	return b.String()
+}
+
+// changed compares columns by their stored bytes: it works for types that have no
+// equality, and sees 1.0 become 1.00.
+func changed(columns []string) string {
+	return fmt.Sprintf("ROW(%s)::record OPERATOR(pg_catalog.*<>) ROW(%s)::record", quoteNames(columns, "OLD."), quoteNames(columns, "NEW."))
+}
+
+// CaptureSQL is all that InstallCapture runs, with the least grants that Pingo
+// needs when another user runs it.
+func (p *Postgres) CaptureSQL(ctx context.Context, need []shape.Captured) (string, error) {
+	var user string
+	if err := p.pool.QueryRow(ctx, "SELECT current_user").Scan(&user); err != nil {
+		return "", Explain(err)
+	}
+	var b strings.Builder
+	b.WriteString("-- What Pingo installs to notice changes. Run it as the owner of the tables;\n-- creating a trigger waits for writers, so set a short lock_timeout and try again.\nSET lock_timeout = '2s';\n\n")
+	b.WriteString(journalSQL)
+	for _, c := range need {
+		fmt.Fprintf(&b, "\n-- %s\n%s", c.Table, tableSQL(c))
+	}
+	role := quoteName(user)
+	fmt.Fprintf(&b, "\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, DELETE ON pingo_capture.journal TO %s;\n", user, role, role, role, role)
+	for _, c := range need {
+		fmt.Fprintf(&b, "GRANT USAGE ON SCHEMA %s TO %s;\nGRANT SELECT ON %s TO %s;\n", quoteName(c.Table.Schema), role, quote(c.Table), role)
+	}
+	return b.String(), nil
+}
+
+// InstallCapture installs what is missing or different, a table at a time, each in
+// a transaction of its own. It claims the journal for one service: two that read
+// it would each take changes away from the other.
+func (p *Postgres) InstallCapture(ctx context.Context, service string, need []shape.Captured) ([]shape.Ref, error) {
+	installed, err := p.installedLayouts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if installed == nil {
+		if _, err := p.pool.Exec(ctx, journalSQL); err != nil {
+			return nil, wrap("creating the journal", err)
+		}
+	}
+	if err := p.claim(ctx, service); err != nil {
+		return nil, err
+	}
+	var made []shape.Ref
+	wanted := map[shape.Ref]bool{}
+	for _, c := range need {
+		wanted[c.Table] = true
+		if installed[c.Table] == layoutID(c) {
+			continue
+		}
+		if err := p.locked(ctx, tableSQL(c)); err != nil {
+			return made, wrap("installing triggers on "+c.Table.String(), err)
+		}
+		made = append(made, c.Table)
+	}
+	for table := range installed {
+		if !wanted[table] {
+			if err := p.locked(ctx, dropTriggers(table)); err != nil {
+				return made, wrap("removing triggers from "+table.String(), err)
+			}
+		}
+	}
+	return made, nil
+}
+
+// locked runs DDL in one transaction, and tries again when writers hold the table.
+func (p *Postgres) locked(ctx context.Context, sql string) error {
+	for attempt := 1; ; attempt++ {
+		_, err := p.pool.Exec(ctx, sql)
+		var pg *pgconn.PgError
+		if attempt == 5 || !errors.As(err, &pg) || pg.Code != "55P03" {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(attempt) * 200 * time.Millisecond):
+		}
+	}
+}
+
+func (p *Postgres) claim(ctx context.Context, service string) error {
+	_, err := p.pool.Exec(ctx, "INSERT INTO pingo_capture.owner SELECT $1 WHERE NOT EXISTS (SELECT FROM pingo_capture.owner)", service)
+	if err != nil {
+		return wrap("claiming the journal", err)
+	}
+	var owner string
+	if err := p.pool.QueryRow(ctx, "SELECT service FROM pingo_capture.owner").Scan(&owner); err != nil {
+		return wrap("reading the journal's owner", err)
+	}
+	if owner != service {
+		return fmt.Errorf("another Pingo service (%s) reads this database's journal already: remove its capture first (pingo capture remove), or use its records database", owner)
+	}
+	return nil
+}
+
+// installedLayouts gives the layout of every table whose three triggers stand and
+// fire; nil when there is no journal.
+func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, error) {
+	var there bool
+	if err := p.pool.QueryRow(ctx, "SELECT to_regclass('pingo_capture.journal') IS NOT NULL").Scan(&there); err != nil {
+		return nil, Explain(err)
+	}
+	if !there {
+		return nil, nil
+	}
+	rows, err := p.pool.Query(ctx, `
+		SELECT n.nspname, c.relname, CASE WHEN count(*) FILTER (WHERE t.tgenabled = 'A') = 3 AND min(f.proname) = max(f.proname)
+		       THEN substr(min(f.proname), 6)::int ELSE 0 END
+		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
+		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE t.tgparentid = 0 GROUP BY 1, 2`)
+	if err != nil {
+		return nil, wrap("reading the installed triggers", err)
+	}
+	installed := map[shape.Ref]int32{}
+	var ref shape.Ref
+	var id int32
+	_, err = pgx.ForEachRow(rows, []any{&ref.Schema, &ref.Name, &id}, func() error {
+		installed[ref] = id
+		return nil
+	})
+	return installed, err
+}
+
+func dropTriggers(t shape.Ref) string {
+	return fmt.Sprintf("DROP TRIGGER IF EXISTS pingo_update ON %s; DROP TRIGGER IF EXISTS pingo_row ON %[1]s; DROP TRIGGER IF EXISTS pingo_truncate ON %[1]s", quote(t))
+}
+
+// RemoveCapture drops every trigger of ours, then the schema with the journal.
+func (p *Postgres) RemoveCapture(ctx context.Context) error {
+	installed, err := p.installedLayouts(ctx)
+	if err != nil {
+		return err
+	}
+	for table := range installed {
+		if err := p.locked(ctx, dropTriggers(table)); err != nil {
+			return wrap("removing triggers from "+table.String(), err)
+		}
+	}
+	if err := p.locked(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
+		return wrap("removing the journal", err)
+	}
+	p.Rewind()
+	return nil
+}
+
+// CaptureStatus is what stands in the source.
+type CaptureStatus struct {
+	Installed bool     `json:"installed"`
+	Tables    []string `json:"tables"`
+	// Waiting is the number of journal rows, Oldest when the first was written.
+	Waiting int64      `json:"waiting"`
+	Oldest  *time.Time `json:"oldest,omitempty"`
+	Newest  *time.Time `json:"newest,omitempty"`
+	Bytes   int64      `json:"bytes"`
+}
+
+// CaptureStatus reads which tables have triggers and how deep the journal is.
+func (p *Postgres) CaptureStatus(ctx context.Context) (CaptureStatus, error) {
+	var s CaptureStatus
+	installed, err := p.installedLayouts(ctx)
+	if err != nil || installed == nil {
+		return s, err
+	}
+	s.Installed, s.Tables = true, []string{}
+	for table := range installed {
+		s.Tables = append(s.Tables, table.String())
+	}
+	err = p.pool.QueryRow(ctx, "SELECT count(*), min(at), max(at), pg_total_relation_size('pingo_capture.journal') FROM pingo_capture.journal").Scan(&s.Waiting, &s.Oldest, &s.Newest, &s.Bytes)
+	if err != nil {
+		return s, wrap("reading the journal's depth", err)
+	}
+	return s, nil
+}
