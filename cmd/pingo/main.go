@@ -3,8 +3,18 @@ package main
 
 import (
 	"os"
+	"runtime/pprof"
 
 	"pingo/internal/cli"
 )
 
-func main() { os.Exit(cli.Main()) }
+func main() {
+	if f := os.Getenv("PROF"); f != "" {
+		w, _ := os.Create(f + os.Args[1])
+		pprof.StartCPUProfile(w)
+		c := cli.Main()
+		pprof.StopCPUProfile()
+		os.Exit(c)
+	}
+	os.Exit(cli.Main())
+}

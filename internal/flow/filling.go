@@ -17,7 +17,7 @@ import (
 )
 
 // fillWorkers read and send chunks side by side.
-const fillWorkers = 3
+const fillWorkers = 4
 
 // fill takes an edition from wherever it stands to switched. Every step is recorded
 // before it is taken, and can be taken again. caughtUp waits until every change

@@ -4,11 +4,13 @@ package standin
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"regexp"
 	"slices"
@@ -36,9 +38,11 @@ type Server struct {
 	bodies sync.Pool
 }
 
+// pit is a point in time: what was visible when it was opened.
 type pit struct {
 	index   *index
 	docs    map[string]*doc
+	ordered []*doc // by the order in which they were written
 	expires time.Time
 }
 
@@ -728,7 +732,8 @@ func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {
 	}
 	s.pitSeq++
 	id := fmt.Sprintf("standin-pit-%d", s.pitSeq)
-	s.pits[id] = &pit{ix, docs, time.Now().Add(keep)}
+	ordered := slices.SortedFunc(maps.Values(docs), func(a, b *doc) int { return cmp.Compare(a.ordinal, b.ordinal) })
+	s.pits[id] = &pit{ix, docs, ordered, time.Now().Add(keep)}
 	return 200, object{"pit_id": id, "creation_time": time.Now().UnixMilli()}, nil
 }
 
@@ -808,9 +813,10 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 	var docs map[string]*doc
 	var indices []*index
 	var err error
+	var p *pit
 	if request.Pit != nil {
 		s.mu.Lock()
-		p := s.pits[request.Pit.ID]
+		p = s.pits[request.Pit.ID]
 		if p != nil {
 			if keep, err := parseTime(request.Pit.KeepAlive); err == nil {
 				p.expires = time.Now().Add(keep)
@@ -826,6 +832,20 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 	}
 	by := sortKeys(request.Sort)
 	var found []ranked
+	if p != nil && request.Query == nil && len(by) == 1 && by[0].path == "_shard_doc" {
+		// Walking through everything needs no sorting for each page.
+		after := int64(-1)
+		if len(request.SearchAfter) == 1 {
+			if after, err = strconv.ParseInt(fmt.Sprint(request.SearchAfter[0]), 10, 64); err != nil {
+				return 0, nil, badQuery("search_after: %s", err)
+			}
+		}
+		at, _ := slices.BinarySearchFunc(p.ordered, after, func(d *doc, after int64) int { return cmp.Compare(d.ordinal, after+1) })
+		for _, d := range p.ordered[at:min(at+size, len(p.ordered))] {
+			found = append(found, ranked{doc: d, keys: []any{d.ordinal}})
+		}
+		return hitsOf(began, indices, found, len(p.ordered), by, request)
+	}
 	for _, ix := range indices {
 		hits, err := ix.find(docs, body)
 		if err != nil {
@@ -841,7 +861,10 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 		found = found[at:]
 	}
 	found = found[min(request.From, len(found)):]
-	found = found[:min(size, len(found))]
+	return hitsOf(began, indices, found[:min(size, len(found))], total, by, request)
+}
+
+func hitsOf(began time.Time, indices []*index, found []ranked, total int, by []sortKey, request searchRequest) (int, any, error) {
 	hits := []object{}
 	var best any
 	for _, f := range found {

@@ -22,11 +22,11 @@ type journal struct {
 	inFlight map[int64]struct{}
 	// gone were deleted; they leave inFlight when the next read begins, since a
 	// read that began before the deletion still sees them.
-	gone []int64
-	low      int64 // all rows up to here were seen
-	high     int64 // the highest row seen
-	marks    []mark
-	layouts  map[int32]layout
+	gone    []int64
+	low     int64 // all rows up to here were seen
+	high    int64 // the highest row seen
+	marks   []mark
+	layouts map[int32]layout
 	// nextFull is when rows between low and high are looked for again.
 	nextFull time.Time
 }

@@ -40,7 +40,7 @@ func Open(url string, connectTimeout time.Duration) (*Postgres, error) {
 	for name, value := range map[string]string{
 		"application_name": "pingo", "DateStyle": "ISO", "TimeZone": "UTC", "IntervalStyle": "iso_8601",
 		"extra_float_digits": "1", "bytea_output": "hex", "statement_timeout": "0", "lock_timeout": "2s",
-		"idle_in_transaction_session_timeout": "60s",
+		"idle_in_transaction_session_timeout": "60s", "jit": "off", "max_parallel_workers_per_gather": "0",
 	} {
 		config.ConnConfig.RuntimeParams[name] = value
 	}

@@ -1,0 +1,367 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
+
+	"pingo/internal/client"
+	"pingo/internal/core/definition"
+	"pingo/internal/demo"
+	"pingo/internal/engine/opensearch"
+	"pingo/internal/pgserver"
+	"pingo/internal/records"
+	"pingo/internal/server"
+)
+
+// fill compares Pingo's fill with the script that a developer would write instead,
+// and with the raw limit. Each goes into a fresh stand-in engine.
+func (b *bench) fill(ctx context.Context, conn *pgx.Conn) error {
+	engine, stop, err := b.engine(ctx)
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	if err := script(ctx, conn, engine); err != nil {
+		return fmt.Errorf("script: %w", err)
+	}
+	scriptTook := time.Since(began)
+	n, err := countDocuments(engine, "huts-script")
+	if err != nil {
+		return err
+	}
+	stop()
+	b.report("fill, the script instead", float64(n)/scriptTook.Seconds(), "docs/s", "%d documents in %.1f s", n, scriptTook.Seconds())
+
+	engine, stop, err = b.engine(ctx)
+	if err != nil {
+		return err
+	}
+	pingoTook, memory, err := b.pingo(ctx, engine)
+	if err != nil {
+		return fmt.Errorf("pingo: %w", err)
+	}
+	m, err := countDocuments(engine, "huts")
+	if err != nil {
+		return err
+	}
+	if m != n {
+		return fmt.Errorf("pingo made %d documents, the script %d", m, n)
+	}
+	b.report("fill, Pingo", float64(m)/pingoTook.Seconds(), "docs/s", "%d documents in %.1f s", m, pingoTook.Seconds())
+	b.report("fill, Pingo's peak memory", memory, "MB", "the whole process")
+	bodies, mapping, err := sameBytes(engine)
+	if err != nil {
+		return err
+	}
+	stop()
+
+	engine, stop, err = b.engine(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if _, err := call(http.MethodPut, engine+"/raw", mapping); err != nil {
+		return err
+	}
+	began = time.Now()
+	if err := b.raw(ctx, engine, bodies); err != nil {
+		return fmt.Errorf("raw: %w", err)
+	}
+	rawTook := time.Since(began)
+	b.report("fill, raw limit", float64(n)/rawTook.Seconds(), "docs/s", "COPY of the same columns while posting the same bytes, in %.1f s", rawTook.Seconds())
+	b.report("fill, Pingo to the script", scriptTook.Seconds()/pingoTook.Seconds(), "times", "wanted: at least 5")
+	b.report("fill, Pingo to the raw limit", rawTook.Seconds()/pingoTook.Seconds(), "of it", "wanted: at least 0.5")
+	return nil
+}
+
+// engine starts a stand-in in a process of its own.
+func (b *bench) engine(ctx context.Context) (url string, stop func(), err error) {
+	address, err := freeAddress()
+	if err != nil {
+		return "", nil, err
+	}
+	cmd, err := b.process(ctx, nil, "standin", "opensearch", "--listen", address)
+	if err != nil {
+		return "", nil, err
+	}
+	url = "http://" + address
+	return url, func() { end(cmd) }, until(func() error { _, err := call(http.MethodGet, url+"/", nil); return err })
+}
+
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+func until(try func() error) error {
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		err := try()
+		if err == nil || time.Now().After(deadline) {
+			return err
+		}
+	}
+}
+
+func call(method, url string, body []byte) ([]byte, error) {
+	request, err := http.NewRequest(method, url, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	answer, err := io.ReadAll(response.Body)
+	if err == nil && response.StatusCode >= 300 {
+		err = fmt.Errorf("%s %s: %s: %.300s", method, url, response.Status, answer)
+	}
+	return answer, err
+}
+
+func countDocuments(engine, index string) (int, error) {
+	if _, err := call(http.MethodPost, engine+"/"+index+"/_refresh", nil); err != nil {
+		return 0, err
+	}
+	answer, err := call(http.MethodGet, engine+"/"+index+"/_count", nil)
+	if err != nil {
+		return 0, err
+	}
+	var out struct{ Count int }
+	return out.Count, json.Unmarshal(answer, &out)
+}
+
+// pingo starts the service, applies the demo's definition, and waits until the
+// name answers: triggers, planning, filling, refresh and switch are all in it.
+func (b *bench) pingo(ctx context.Context, engine string) (time.Duration, float64, error) {
+	home := filepath.Join(b.dir, "records")
+	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: home})
+	if err != nil {
+		return 0, 0, err
+	}
+	defer pg.Stop()
+	if err := pg.CreateDatabase(ctx, "pingo"); err != nil {
+		return 0, 0, err
+	}
+	rec, err := records.Open(ctx, pg.URL("pingo"))
+	if err != nil {
+		return 0, 0, err
+	}
+	token, err := server.FirstToken(ctx, rec)
+	rec.Close()
+	if err != nil {
+		return 0, 0, err
+	}
+	address, err := freeAddress()
+	if err != nil {
+		return 0, 0, err
+	}
+	cmd, err := b.process(ctx, []string{"LODGE_URL=" + b.url, "SEARCH_URL=" + engine, "PINGO_RECORDS_URL=" + pg.URL("pingo")}, "serve", "--listen", address)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer end(cmd)
+	c := &client.Client{URL: "http://" + address, Token: token}
+	files := []definition.File{{Name: "pingo.yaml", Text: demo.Definition}}
+	if err := until(func() error { _, err := c.Check(ctx, files); return err }); err != nil {
+		return 0, 0, err
+	}
+	var began time.Time
+	if err := until(func() error { began = time.Now(); _, err := c.Apply(ctx, files); return err }); err != nil {
+		return 0, 0, err
+	}
+	for {
+		status, err := c.Status(ctx)
+		if err != nil {
+			return 0, 0, err
+		}
+		if len(status.Indexes) == 1 && status.Indexes[0].Answering {
+			took := time.Since(began)
+			memory, err := peakMemory(cmd.Process.Pid)
+			return took, memory, err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// sameBytes reads all documents back, as bulk bodies of the size that Pingo sends.
+func sameBytes(engine string) (bodies [][]byte, mapping []byte, err error) {
+	e, err := opensearch.Open(engine)
+	if err != nil {
+		return nil, nil, err
+	}
+	answer, err := call(http.MethodGet, engine+"/huts/_mapping", nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	var mappings map[string]json.RawMessage
+	if err := json.Unmarshal(answer, &mappings); err != nil {
+		return nil, nil, err
+	}
+	for _, m := range mappings {
+		mapping = m
+	}
+	var keys []string
+	if err := e.Scan(context.Background(), "huts", func(key, _ string) error { keys = append(keys, key); return nil }); err != nil {
+		return nil, nil, err
+	}
+	var body bytes.Buffer
+	for len(keys) > 0 {
+		page := keys[:min(2000, len(keys))]
+		keys = keys[len(page):]
+		docs, err := e.Get(context.Background(), "huts", page)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, key := range page {
+			fmt.Fprintf(&body, `{"index":{"_id":"%s","version":1,"version_type":"external"}}`+"\n%s\n", key, docs[key])
+		}
+		if body.Len() > 1<<20 || len(keys) == 0 {
+			bodies = append(bodies, bytes.Clone(body.Bytes()))
+			body.Reset()
+		}
+	}
+	return bodies, mapping, nil
+}
+
+var copies = []string{
+	"SELECT id, region_id, keeper_id, name, summary, altitude_m, beds, night_price, winter_room, opens_on, ARRAY[lon, lat] FROM huts WHERE retired_at IS NULL",
+	"SELECT id, name, country FROM regions", "SELECT id, first_name || ' ' || last_name FROM keepers",
+	"SELECT hut_id, amenity_id FROM hut_amenities", "SELECT id, label FROM amenities",
+	"SELECT hut_id, body, written_at FROM guest_notes WHERE approved", "SELECT hut_id, starts_on, ends_on, reason FROM closures",
+}
+
+// raw reads the same columns by COPY, and posts the same bytes that were made
+// beforehand, at the same time, as many side by side as Pingo does.
+func (b *bench) raw(ctx context.Context, engine string, bodies [][]byte) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(4)
+	group.Go(func() error {
+		conn, err := pgx.Connect(ctx, b.url)
+		if err != nil {
+			return err
+		}
+		defer conn.Close(ctx)
+		for _, sql := range copies {
+			if _, err := conn.PgConn().CopyTo(ctx, io.Discard, "COPY ("+sql+") TO STDOUT"); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	var next atomic.Int64
+	for range 3 {
+		group.Go(func() error {
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(bodies) {
+					return nil
+				}
+				if _, err := call(http.MethodPost, engine+"/raw/_bulk?filter_path=items.*.status", bodies[i]); err != nil {
+					return err
+				}
+			}
+		})
+	}
+	return group.Wait()
+}
+
+// script is what a developer would write instead: pages of 500 rows, the related
+// rows of each page, maps to JSON, one request at a time.
+func script(ctx context.Context, conn *pgx.Conn, engine string) error {
+	mapping := `{"mappings":{"properties":{"name":{"type":"text"},"summary":{"type":"text"},"position":{"type":"geo_point"}}}}`
+	if _, err := call(http.MethodPut, engine+"/huts-script", []byte(mapping)); err != nil {
+		return err
+	}
+	for offset := 0; ; offset += 500 {
+		huts, err := maps(ctx, conn, "SELECT id, name, summary, altitude_m, beds, night_price::float8, winter_room, opens_on::text, lon, lat, region_id, keeper_id FROM huts WHERE retired_at IS NULL ORDER BY id LIMIT 500 OFFSET $1", offset)
+		if err != nil {
+			return err
+		}
+		if len(huts) == 0 {
+			return nil
+		}
+		var ids, regionIDs, keeperIDs []any
+		for _, h := range huts {
+			ids, regionIDs, keeperIDs = append(ids, h["id"]), append(regionIDs, h["region_id"]), append(keeperIDs, h["keeper_id"])
+		}
+		related := map[string]map[any][]map[string]any{}
+		for name, q := range map[string]struct {
+			sql  string
+			keys []any
+		}{
+			"region":    {"SELECT id AS link, name, country FROM regions WHERE id = ANY($1)", regionIDs},
+			"keeper":    {"SELECT id AS link, first_name, last_name FROM keepers WHERE id = ANY($1)", keeperIDs},
+			"amenities": {"SELECT ha.hut_id AS link, a.label FROM hut_amenities ha JOIN amenities a ON a.id = ha.amenity_id WHERE ha.hut_id = ANY($1) ORDER BY a.id", ids},
+			"notes":     {"SELECT hut_id AS link, body, written_at FROM guest_notes WHERE hut_id = ANY($1) AND approved ORDER BY written_at DESC", ids},
+			"closures":  {"SELECT hut_id AS link, starts_on::text, ends_on::text, reason FROM closures WHERE hut_id = ANY($1) ORDER BY starts_on", ids},
+		} {
+			rows, err := maps(ctx, conn, q.sql, q.keys)
+			if err != nil {
+				return err
+			}
+			related[name] = map[any][]map[string]any{}
+			for _, row := range rows {
+				link := row["link"]
+				delete(row, "link")
+				related[name][link] = append(related[name][link], row)
+			}
+		}
+		var body bytes.Buffer
+		encoder := json.NewEncoder(&body)
+		for _, h := range huts {
+			id := h["id"]
+			doc := map[string]any{"position": []any{h["lon"], h["lat"]}, "region": first(related["region"][h["region_id"]]), "notes": related["notes"][id], "closures": related["closures"][id]}
+			for _, name := range strings.Fields("name summary altitude_m beds night_price winter_room opens_on") {
+				doc[name] = h[name]
+			}
+			if k := first(related["keeper"][h["keeper_id"]]); k != nil {
+				doc["keeper"] = map[string]any{"full_name": fmt.Sprint(k["first_name"], " ", k["last_name"])}
+			}
+			var labels []any
+			for _, a := range related["amenities"][id] {
+				labels = append(labels, a["label"])
+			}
+			doc["amenities"] = labels
+			fmt.Fprintf(&body, `{"index":{"_id":"%v"}}`+"\n", id)
+			if err := encoder.Encode(doc); err != nil {
+				return err
+			}
+		}
+		if _, err := call(http.MethodPost, engine+"/huts-script/_bulk", body.Bytes()); err != nil {
+			return err
+		}
+	}
+}
+
+func maps(ctx context.Context, conn *pgx.Conn, sql string, args ...any) ([]map[string]any, error) {
+	rows, err := conn.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToMap)
+}
+
+func first(rows []map[string]any) map[string]any {
+	if len(rows) == 0 {
+		return nil
+	}
+	return rows[0]
+}

@@ -1,0 +1,75 @@
+import { Box, Button, CircularProgress, Container, IconButton, Link, Stack, Tooltip, Typography } from '@mui/material';
+import { useColorScheme } from '@mui/material/styles';
+import { useCallback, useEffect, useState } from 'react';
+import { NavLink, Route, Routes } from 'react-router-dom';
+import { call, LiveContext, useEvents, type Caller } from './api';
+import { Definition } from './pages/Definition';
+import { IndexPage } from './pages/IndexPage';
+import { NotFound } from './pages/NotFound';
+import { Overview } from './pages/Overview';
+import { SignIn } from './pages/SignIn';
+
+export function App() {
+  const [caller, setCaller] = useState<Caller | null | undefined>(undefined);
+  useEffect(() => {
+    // A link may carry a token behind #, which never reaches a server's log.
+    const token = new URLSearchParams(window.location.hash.slice(1)).get('token');
+    if (token) window.history.replaceState(null, '', window.location.pathname);
+    const who = token
+      ? call<Caller>('/api/session', { method: 'POST', body: JSON.stringify({ token }) })
+      : call<Caller>('/api/session');
+    who.then(setCaller).catch(() => setCaller(null));
+  }, []);
+  if (caller === undefined) return <Box sx={{ display: 'grid', placeItems: 'center', height: '100vh' }}><CircularProgress aria-label="Loading" /></Box>;
+  if (caller === null) return <SignIn done={setCaller} />;
+  return <Shell caller={caller} leave={setCaller} />;
+}
+
+function Shell({ caller, leave }: { caller: Caller; leave: (c: null) => void }) {
+  const signedOut = useCallback(() => leave(null), [leave]);
+  const live = useEvents(signedOut);
+  const signOut = () => call('/api/session', { method: 'DELETE' }).finally(signedOut);
+  return (
+    <LiveContext.Provider value={live}>
+      <Link href="#main" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 9 } }}>Skip to the content</Link>
+      <Box component="header" sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
+        <Container maxWidth="lg">
+          <Stack direction="row" sx={{ alignItems: 'center', gap: { xs: 1.5, sm: 3 }, height: 56 }}>
+            <Stack direction="row" sx={{ alignItems: 'center', gap: 1 }}>
+              <img src="/icon.svg" alt="" width={26} height={26} />
+              <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '-0.02em' }}>Pingo</Typography>
+            </Stack>
+            <Stack component="nav" aria-label="Pages" direction="row" sx={{ gap: { xs: 1.5, sm: 2.5 }, flexGrow: 1, '& a': { color: 'text.secondary', textDecoration: 'none', fontSize: '0.9rem', py: 1 }, '& a.active': { color: 'text.primary', fontWeight: 600 } }}>
+              <NavLink to="/" end>Overview</NavLink>
+              <NavLink to="/definition">Definition</NavLink>
+            </Stack>
+            <SchemeButton />
+            <Tooltip title={`Signed in with the token ${caller.name} (${caller.role})`}>
+              <Button size="small" color="inherit" onClick={signOut}>Sign out</Button>
+            </Tooltip>
+          </Stack>
+        </Container>
+      </Box>
+      <Container component="main" id="main" tabIndex={-1} maxWidth="lg" sx={{ py: { xs: 2, sm: 3 }, outline: 'none' }}>
+        <Routes>
+          <Route path="/" element={<Overview />} />
+          <Route path="/indexes/:name" element={<IndexPage />} />
+          <Route path="/definition" element={<Definition />} />
+          <Route path="*" element={<NotFound />} />
+        </Routes>
+      </Container>
+    </LiveContext.Provider>
+  );
+}
+
+function SchemeButton() {
+  const { mode, systemMode, setMode } = useColorScheme();
+  const dark = (mode === 'system' ? systemMode : mode) === 'dark';
+  return (
+    <Tooltip title={dark ? 'Light colours' : 'Dark colours'}>
+      <IconButton size="small" aria-label={dark ? 'Light colours' : 'Dark colours'} onClick={() => setMode(dark ? 'light' : 'dark')}>
+        <Box component="span" sx={{ fontSize: 18, width: 24, lineHeight: '24px' }}>{dark ? '☀' : '☾'}</Box>
+      </IconButton>
+    </Tooltip>
+  );
+}

@@ -1,0 +1,86 @@
+// The API's types and calls, and the status that moves by itself.
+import { createContext, useContext, useEffect, useState } from 'react';
+
+export type State = 'true' | 'behind' | 'filling' | 'waiting' | 'blocked' | 'empty';
+
+export interface Percentiles { changes: number; p50: number; p95: number; p99: number }
+export interface Trouble { since: string; message: string; blocked: boolean }
+export interface Fill {
+  edition: string; state: string; rows: number; expected: number; bytes: number;
+  perSecond: number; leftMs: number;
+}
+export interface IndexStatus {
+  name: string; source: string; engine: string; edition: string; state: State; sentence: string;
+  answering: boolean; rows: number | null; documents: number | null; countedAt?: string;
+  failed: number; waiting: number; lagMs: number; lag: Percentiles;
+  applied: number; perSecond: number; minute: number[]; fill?: Fill; trouble?: Trouble;
+}
+export interface SourceStatus {
+  name: string; inFlight: number; oldestAt?: string; noticed: number; perSecond: number; minute: number[]; trouble?: Trouble;
+}
+export interface Status {
+  at: string; state: State; sentence: string; definitionVersion: number; trouble?: Trouble;
+  indexes: IndexStatus[]; sources: SourceStatus[];
+}
+export interface Hit { key: string; score: number; document: Record<string, unknown> }
+export interface Hits { total: number; hits: Hit[] }
+export interface Preview { index: string; key: string; edition: string; built: unknown; stored: unknown; same: boolean; words: string }
+export interface Failed { key: string; kind: string; reason: string; attempts: number; firstAt: string; lastAt: string }
+export interface Applied { version: number; files: { name: string; text: string }[]; appliedAt: string; appliedBy: string }
+export interface Caller { name: string; role: string }
+
+export class Problem extends Error {
+  constructor(public status: number, message: string) { super(message); }
+}
+
+export async function call<T>(path: string, init?: RequestInit): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(path, { ...init, headers: { 'Content-Type': 'application/json' } });
+  } catch (e) {
+    if (init?.signal?.aborted) throw e;
+    throw new Problem(0, 'The service does not answer.');
+  }
+  if (response.status === 204) return undefined as T;
+  const body = await response.json().catch(() => undefined);
+  if (!response.ok) throw new Problem(response.status, body?.detail ?? response.statusText);
+  return body as T;
+}
+
+export interface Live { status?: Status; lostSince?: Date }
+
+// useEvents follows the event stream, and notes when it is lost.
+export function useEvents(signedOut: () => void): Live {
+  const [live, setLive] = useState<Live>({});
+  useEffect(() => {
+    const source = new EventSource('/api/events');
+    source.addEventListener('status', (e) => setLive({ status: JSON.parse((e as MessageEvent).data) }));
+    source.onerror = () => {
+      setLive((l) => ({ ...l, lostSince: l.lostSince ?? new Date() }));
+      // A stream that is refused is not tried again by the browser; find out why.
+      call('/api/session').catch((p) => { if (p instanceof Problem && p.status === 401) signedOut(); });
+    };
+    return () => source.close();
+  }, [signedOut]);
+  return live;
+}
+
+export const LiveContext = createContext<Live>({});
+export const useLive = () => useContext(LiveContext);
+
+export interface Loaded<T> { data?: T; error?: string; loading: boolean }
+
+// useCall fetches when path changes; an empty path fetches nothing.
+export function useCall<T>(path: string, again: unknown = 0): Loaded<T> {
+  const [loaded, setLoaded] = useState<Loaded<T>>({ loading: path !== '' });
+  useEffect(() => {
+    if (path === '') { setLoaded({ loading: false }); return; }
+    const abort = new AbortController();
+    setLoaded((l) => ({ ...l, loading: true }));
+    call<T>(path, { signal: abort.signal })
+      .then((data) => setLoaded({ data, loading: false }))
+      .catch((e) => { if (!abort.signal.aborted) setLoaded({ error: e.message, loading: false }); });
+    return () => abort.abort();
+  }, [path, again]);
+  return loaded;
+}

@@ -1,0 +1,14 @@
+// How numbers, times and durations are written.
+export const count = (n: number | null | undefined) => (n == null ? '–' : n.toLocaleString('en-GB'));
+
+export function duration(ms: number): string {
+  if (ms < 1000) return `${Math.round(ms)} ms`;
+  if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`;
+  const minutes = Math.floor(ms / 60_000);
+  if (minutes < 60) return `${minutes} min ${Math.floor((ms % 60_000) / 1000)} s`;
+  return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
+}
+
+export const rate = (perSecond: number) => (perSecond >= 100 ? count(Math.round(perSecond)) : perSecond.toFixed(1));
+
+export const time = (iso: string) => new Date(iso).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });

@@ -1,0 +1,120 @@
+import { Box, CircularProgress, Link, Paper, Stack, TextField, Typography } from '@mui/material';
+import { useEffect, useRef, useState } from 'react';
+import { Link as To, useParams } from 'react-router-dom';
+import { useCall, useLive, type Failed, type Hits, type Preview } from '../api';
+import { count, time } from '../format';
+import { Code, Empty, Notice, StateMark, StateWord } from '../parts/parts';
+
+export function IndexPage() {
+  const name = useParams().name!;
+  const { status } = useLive();
+  const ix = status?.indexes.find((i) => i.name === name);
+  const [key, setKey] = useState('');
+  if (!status) return <Box sx={{ display: 'grid', placeItems: 'center', py: 12 }}><CircularProgress aria-label="Loading" /></Box>;
+  if (!ix) return <Empty title={`There is no index ${name}`}><Link component={To} to="/">Back to the overview</Link></Empty>;
+  return (
+    <>
+      <Typography variant="body2"><Link component={To} to="/" color="inherit">Overview</Link></Typography>
+      <Stack direction="row" sx={{ gap: 1.5, alignItems: 'center', mt: 0.5 }}>
+        <StateMark state={ix.state} size={28} />
+        <Typography variant="h1">{name}</Typography>
+        <StateWord state={ix.state} />
+      </Stack>
+      <Typography variant="body2" sx={{ mt: 1, mb: 3, maxWidth: '80ch', overflowWrap: 'anywhere' }}>
+        {ix.sentence} {count(ix.rows)} rows, {count(ix.documents)} documents in {ix.edition}.
+      </Typography>
+      {ix.failed > 0 && <FailedDocuments name={name} failed={ix.failed} show={setKey} />}
+      <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: '1fr', md: '1fr 1fr' }, alignItems: 'start' }}>
+        <SearchBox name={name} answering={ix.answering} chosen={key} choose={setKey} />
+        {/* One more of what was applied means that the document may have changed. */}
+        <Document name={name} docKey={key} again={ix.applied} />
+      </Box>
+    </>
+  );
+}
+
+function SearchBox({ name, answering, chosen, choose }: { name: string; answering: boolean; chosen: string; choose: (key: string) => void }) {
+  const [text, setText] = useState('');
+  const [query, setQuery] = useState('');
+  const input = useRef<HTMLInputElement>(null);
+  useEffect(() => {
+    const timer = setTimeout(() => setQuery(text), 150);
+    return () => clearTimeout(timer);
+  }, [text]);
+  useEffect(() => {
+    const focus = (e: KeyboardEvent) => {
+      if (e.key === '/' && document.activeElement !== input.current) { e.preventDefault(); input.current?.focus(); }
+    };
+    window.addEventListener('keydown', focus);
+    return () => window.removeEventListener('keydown', focus);
+  }, []);
+  const { data, error } = useCall<Hits>(answering ? `/api/indexes/${name}/search?limit=12&q=${encodeURIComponent(query)}` : '');
+  return (
+    <Paper component="section" aria-label="Search" sx={{ p: { xs: 2, sm: 2.5 } }}>
+      <TextField inputRef={input} fullWidth size="small" label={`Search ${name} as your users would`} value={text} onChange={(e) => setText(e.target.value)}
+        helperText={data ? `${count(data.total)} found${query ? '' : ' without a word'}` : 'Press / to come here'} disabled={!answering} />
+      {error && <Notice color="error">{error}</Notice>}
+      {!answering && <Typography variant="body2">Searches answer once the first edition is filled.</Typography>}
+      <Stack component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, gap: 0.25 }}>
+        {data?.hits.map((h) => (
+          <li key={h.key}>
+            <Box component="button" onClick={() => choose(h.key)} aria-pressed={chosen === h.key} sx={{
+              width: '100%', textAlign: 'left', font: 'inherit', color: 'inherit', border: 0, borderRadius: 1.5, p: 1, cursor: 'pointer',
+              bgcolor: chosen === h.key ? 'action.selected' : 'transparent', '&:hover': { bgcolor: 'action.hover' },
+            }}>
+              <Typography sx={{ fontWeight: 600, fontSize: '0.92rem' }}>{headline(h.document)} <Box component="span" sx={{ color: 'text.secondary', fontWeight: 400 }}>{h.key}</Box></Typography>
+              <Typography variant="body2" noWrap sx={{ color: 'text.secondary' }}>{texts(h.document).slice(1).join(' · ')}</Typography>
+            </Box>
+          </li>
+        ))}
+      </Stack>
+      {data && data.total === 0 && <Typography variant="body2" sx={{ mt: 1 }}>No document has all these words. Fewer words, or their beginnings, find more.</Typography>}
+    </Paper>
+  );
+}
+
+const texts = (doc: Record<string, unknown>) =>
+  Object.entries(doc).filter(([k, v]) => k !== 'pingo_fingerprint' && typeof v === 'string' && v !== '').map(([, v]) => v as string);
+const headline = (doc: Record<string, unknown>) => texts(doc)[0] ?? '(no text)';
+
+function Document({ name, docKey, again }: { name: string; docKey: string; again: number }) {
+  const { data, error } = useCall<Preview>(docKey && `/api/indexes/${name}/preview/${encodeURIComponent(docKey)}`, again);
+  const json = (v: unknown) => JSON.stringify(v, null, 2);
+  return (
+    <Paper component="section" aria-label="Document" sx={{ p: { xs: 2, sm: 2.5 } }}>
+      <Typography variant="h2" sx={{ mb: 1 }}>{docKey ? `Document ${docKey}` : 'Document'}</Typography>
+      {!docKey && <Typography variant="body2" sx={{ color: 'text.secondary' }}>Choose a document on the left to see it as it would be built now, and whether the engine has the same.</Typography>}
+      {error && <Notice color="error">{error}</Notice>}
+      {data && (
+        <Stack sx={{ gap: 1.5 }}>
+          <Stack direction="row" sx={{ gap: 1 }}>
+            <StateMark state={data.same ? 'true' : 'behind'} />
+            <Typography variant="body2">{data.words}</Typography>
+          </Stack>
+          <Code>{json(data.built)}</Code>
+          {!data.same && <><Typography variant="body2">In the engine:</Typography><Code>{json(data.stored)}</Code></>}
+        </Stack>
+      )}
+    </Paper>
+  );
+}
+
+function FailedDocuments({ name, failed, show }: { name: string; failed: number; show: (key: string) => void }) {
+  const { data, error } = useCall<Failed[]>(`/api/indexes/${name}/failed?limit=20`, failed);
+  return (
+    <Paper component="section" id="failed" aria-label="Failed documents" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, borderColor: 'error.main' }}>
+      <Typography variant="h2" gutterBottom>{count(failed)} failed {failed === 1 ? 'document' : 'documents'}</Typography>
+      <Typography variant="body2" sx={{ color: 'text.secondary', mb: 1.5 }}>The engine refused these. Each is tried again when its row changes, and leaves this list when it is accepted; nothing else waits for it.</Typography>
+      {error && <Notice color="error">{error}</Notice>}
+      <Stack sx={{ gap: 1.25 }}>
+        {data?.map((f) => (
+          <Box key={f.key}>
+            <Typography variant="body2"><Link component="button" onClick={() => show(f.key)} sx={{ fontWeight: 600 }}>{f.key}</Link>{' '}
+              <Box component="span" sx={{ color: 'text.secondary' }}>{f.kind}, {f.attempts} {f.attempts === 1 ? 'time' : 'times'}, last {time(f.lastAt)}</Box></Typography>
+            <Typography variant="body2" sx={{ overflowWrap: 'anywhere' }}>{f.reason}</Typography>
+          </Box>
+        ))}
+      </Stack>
+    </Paper>
+  );
+}

@@ -1,0 +1,136 @@
+import { Box, CircularProgress, LinearProgress, Link, Paper, Stack, Typography } from '@mui/material';
+import { Link as To } from 'react-router-dom';
+import { useLive, type IndexStatus, type SourceStatus, type Status } from '../api';
+import { count, duration, rate } from '../format';
+import { Code, Empty, Figure, Notice, Spark, StateMark, StateWord } from '../parts/parts';
+
+export function Overview() {
+  const { status, lostSince } = useLive();
+  if (!status) return <Box sx={{ display: 'grid', placeItems: 'center', py: 12 }}><CircularProgress aria-label="Loading" /></Box>;
+  return (
+    <>
+      {lostSince && <Notice color="warning">The service has not answered since {lostSince.toLocaleTimeString('en-GB')}. What you see is from before; this page goes on by itself once it answers.</Notice>}
+      <Verdict status={status} />
+      {status.state === 'empty' ? <FirstSteps /> : (
+        <>
+          <Stack sx={{ gap: 2, mt: 3 }}>
+            {status.indexes.map((ix) => <IndexCard key={ix.name} ix={ix} />)}
+          </Stack>
+          <Typography variant="h2" sx={{ mt: 4, mb: 1.5 }}>Sources</Typography>
+          <Stack sx={{ gap: 2 }}>
+            {status.sources.map((s) => <SourceCard key={s.name} source={s} />)}
+          </Stack>
+        </>
+      )}
+    </>
+  );
+}
+
+function Verdict({ status }: { status: Status }) {
+  const changes = status.sources.reduce((n, s) => n + s.perSecond, 0);
+  return (
+    <Stack direction="row" sx={{ gap: 2, alignItems: 'flex-start' }}>
+      <StateMark state={status.state} size={34} />
+      <Box>
+        <Typography variant="h1" aria-live="polite">{status.sentence}</Typography>
+        {status.definitionVersion > 0 && (
+          <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5 }}>
+            {rate(changes)} changes a second in the sources · <Link component={To} to="/definition" color="inherit">definition version {status.definitionVersion}</Link>
+          </Typography>
+        )}
+      </Box>
+    </Stack>
+  );
+}
+
+function IndexCard({ ix }: { ix: IndexStatus }) {
+  const differ = ix.rows != null && ix.documents != null && ix.rows !== ix.documents;
+  return (
+    <Paper component="section" aria-label={`Index ${ix.name}`} sx={{ p: { xs: 2, sm: 2.5 } }}>
+      <Stack direction="row" sx={{ gap: 1.25, alignItems: 'center', flexWrap: 'wrap' }}>
+        <StateMark state={ix.state} />
+        <Link component={To} to={`/indexes/${ix.name}`} variant="h2" underline="hover" color="inherit">{ix.name}</Link>
+        <StateWord state={ix.state} />
+        <Typography variant="body2" sx={{ color: 'text.secondary', ml: 'auto' }}>{ix.source} → {ix.engine} · {ix.edition}</Typography>
+      </Stack>
+      <Typography variant="body2" sx={{ mt: 1, mb: 2, maxWidth: '75ch', overflowWrap: 'anywhere' }}>{ix.sentence}</Typography>
+      {ix.fill && ix.fill.expected > 0 && <FillBar ix={ix} />}
+      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: 'repeat(5, auto) minmax(180px, 1fr)' }, alignItems: 'start' }}>
+        <Figure label="rows in the source" value={count(ix.rows)} note={ix.countedAt && `counted ${ago(ix.countedAt)}`} />
+        <Figure label="documents" value={count(ix.documents)} note={differ ? `${count(Math.abs(ix.rows! - ix.documents!))} apart right now` : ix.documents != null && 'as many as rows'} />
+        <Figure label="lag now" value={duration(ix.lagMs)} note={ix.lagMs === 0 ? 'nothing waits' : `${count(ix.waiting)} documents wait`} />
+        <Figure label="lag lately" value={ix.lag.changes ? duration(ix.lag.p50) : '–'} note={ix.lag.changes ? `99% under ${duration(ix.lag.p99)}` : 'no changes yet'} />
+        <Figure label="failed documents" value={count(ix.failed)} color={ix.failed ? 'error.main' : undefined}
+          note={ix.failed > 0 && <Link component={To} to={`/indexes/${ix.name}#failed`}>see why</Link>} />
+        <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
+          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(ix.perSecond)} documents a second, last minute</Typography>
+          <Spark data={ix.minute} label={`Documents a second over the last minute, ${rate(ix.perSecond)} now`} />
+        </Box>
+      </Box>
+    </Paper>
+  );
+}
+
+function FillBar({ ix }: { ix: IndexStatus }) {
+  const f = ix.fill!;
+  const percent = Math.min(100, (100 * f.rows) / f.expected);
+  return (
+    <Box sx={{ mb: 2 }}>
+      <LinearProgress variant="determinate" value={percent} aria-label={`Filling ${f.edition}`} sx={{ height: 8, borderRadius: 4 }} />
+      <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5 }}>
+        {percent.toFixed(0)}% · {count(Math.round(f.perSecond))} rows a second{f.leftMs > 0 && ` · ${duration(f.leftMs)} left`}
+      </Typography>
+    </Box>
+  );
+}
+
+function SourceCard({ source }: { source: SourceStatus }) {
+  return (
+    <Paper component="section" aria-label={`Source ${source.name}`} sx={{ p: { xs: 2, sm: 2.5 } }}>
+      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: '1.2fr repeat(2, auto) minmax(180px, 1.5fr)' }, alignItems: 'start' }}>
+        <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
+          <Typography sx={{ fontWeight: 600 }}>{source.name}</Typography>
+          <Typography variant="body2" sx={{ color: source.trouble ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
+            {source.trouble ? source.trouble.message : 'Its triggers note every change.'}
+          </Typography>
+        </Box>
+        <Figure label="changes noticed" value={count(source.noticed)} note="since the service began" />
+        <Figure label="on their way" value={count(source.inFlight)} />
+        <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
+          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes a second, last minute</Typography>
+          <Spark data={source.minute} label={`Changes a second over the last minute, ${rate(source.perSecond)} now`} />
+        </Box>
+      </Box>
+    </Paper>
+  );
+}
+
+function ago(iso: string): string {
+  const ms = Date.now() - new Date(iso).getTime();
+  return ms < 2000 ? 'just now' : `${duration(ms)} ago`;
+}
+
+function FirstSteps() {
+  return (
+    <Box sx={{ mt: 3 }}>
+      <Empty title="Write down what a document is">
+        <Typography variant="body2" sx={{ mb: 2 }}>Name a table of your database and a few of its columns, then let Pingo check and apply it:</Typography>
+        <Code>{`# pingo.yaml
+sources:
+  app:  { kind: postgres, url: "\${APP_URL}" }
+engines:
+  main: { kind: opensearch, url: "\${SEARCH_URL}" }
+indexes:
+  things:
+    engine: main
+    rows: app.things
+    fields:
+      name: { search: 10 }
+      description:
+
+$ pingo check
+$ pingo apply`}</Code>
+      </Empty>
+    </Box>
+  );
+}
