@@ -375,11 +375,6 @@ func (d *decoder) relation(parent *Node, k, v *yaml.Node) {
 			d.find(r.Pos, fmt.Sprintf("related %s is a plain list, so it cannot have related tables of its own", r.Name), "use fields instead of list")
 		}
 	}
-	for _, f := range parent.Fields {
-		if f.Name == r.Name {
-			d.find(r.Pos, fmt.Sprintf("%s names both a field and a related table", r.Name), "give one of them another name")
-		}
-	}
 	parent.Related = append(parent.Related, r)
 }
 

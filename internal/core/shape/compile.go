@@ -139,6 +139,9 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 		node.Name, node.Many, node.List = rel.Name, rel.Many, rel.List != nil
 		node.Order, node.Limit = rel.Order.SQL, rel.Limit
 		node.Columns = []Column{{}} // the link's value, filled in by link
+		if node.Many {
+			node.depend(t.Key...) // it settles the order of rows
+		}
 		c.link(node, t, rel)
 		c.expression(node, n.Table, rel.Order, Ordering)
 	}

@@ -14,9 +14,10 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// The journal: a row for each changed row. layout says which table it was and
-// which columns key, before and after hold. Keep it lean: every write of the
-// application pays for it.
+// The journal: a row for each changed row. layout says which table it was, and
+// which columns key, before and after hold: one column's value as text, or those of
+// several as the text of an array. Keep it lean: every write of the application
+// pays for it.
 const journalSQL = `CREATE SCHEMA IF NOT EXISTS pingo_capture;
 
 CREATE TABLE IF NOT EXISTS pingo_capture.owner (
@@ -39,45 +40,56 @@ CREATE TABLE IF NOT EXISTS pingo_capture.journal (
     at timestamptz NOT NULL DEFAULT clock_timestamp(),
     layout int NOT NULL,
     op "char" NOT NULL,
-    key text[],
-    before text[],
-    after text[]
+    key text,
+    before text,
+    after text
 ) WITH (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 2000);
 
 CREATE INDEX IF NOT EXISTS journal_seq_idx ON pingo_capture.journal (seq);
 `
 
-// layoutID names a layout by its content, so that the same need always makes the
-// same SQL.
-func layoutID(c shape.Captured) int32 {
-	return int32(xxhash.Sum64String(fmt.Sprintf("%q %q %q %q", c.Table, c.Key, c.Watch, c.Links)) & 0x7fffffff)
+// needed is what one table needs, with what only its database knows.
+type needed struct {
+	shape.Captured
+	// rewritten: triggers of the application may change any column of a row before
+	// an update writes it, whatever columns the update names.
+	rewritten bool
 }
 
-// tableSQL is what one table needs: its layout, its trigger function and triggers.
-// The function runs with its owner's rights, so that the application needs none
-// on the journal; it names everything by schema, so no search path can mislead it.
-func tableSQL(c shape.Captured) string {
+// layoutID names a layout by its content, so that the same need always makes the
+// same SQL.
+func layoutID(c needed) int32 {
+	return int32(xxhash.Sum64String(fmt.Sprintf("%q %q %q %q %v", c.Table, c.Key, c.Watch, c.Links, c.rewritten)) & 0x7fffffff)
+}
+
+// triggers lists a table's triggers; each has a function of its own, since a
+// function that must find out what happened costs more than the row it writes.
+var triggers = []string{"insert", "update", "key", "delete", "truncate"}
+
+// tableSQL is what one table needs: its layout, its trigger functions and triggers.
+// The functions run with their owner's rights, so that the application needs none
+// on the journal; they name everything by schema, so no search path can mislead them.
+//
+// An update that names none of the watched columns is passed over before anything
+// is called. One that names some but changes none writes nothing: that is decided
+// inside the INSERT, since PostgreSQL reads a WHEN clause anew for every statement.
+func tableSQL(c needed) string {
 	id, table := layoutID(c), quote(c.Table)
 	side := func(columns []string, row string) string {
-		if len(columns) == 0 {
+		switch len(columns) {
+		case 0:
 			return "NULL"
+		case 1:
+			return row + "." + quoteName(columns[0]) + "::pg_catalog.text"
 		}
 		values := make([]string, len(columns))
 		for i, name := range columns {
 			values[i] = row + "." + quoteName(name) + "::pg_catalog.text"
 		}
-		return "ARRAY[" + strings.Join(values, ", ") + "]"
+		return "ARRAY[" + strings.Join(values, ", ") + "]::pg_catalog.text"
 	}
-	note := func(op, key, before, after string) string {
-		return fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op, key, before, after) VALUES (%d, '%s', %s, %s, %s);", id, op, key, before, after)
-	}
-	update := note("u", side(c.Key, "NEW"), side(c.Links, "OLD"), side(c.Links, "NEW"))
-	if len(c.Key) > 0 {
-		update = fmt.Sprintf("IF %s THEN\n            %s\n            %s\n        ELSE\n            %s\n        END IF;",
-			changed(c.Key),
-			note("d", side(c.Key, "OLD"), side(c.Links, "OLD"), "NULL"),
-			note("i", side(c.Key, "NEW"), "NULL", side(c.Links, "NEW")),
-			update)
+	note := func(op, key, before, after, where string) string {
+		return fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op, key, before, after)\n    SELECT %d, '%s', %s, %s, %s%s;", id, op, key, before, after, where)
 	}
 	names := func(columns []string) string {
 		quoted := make([]string, len(columns))
@@ -86,33 +98,35 @@ func tableSQL(c shape.Captured) string {
 		}
 		return "ARRAY[" + strings.Join(quoted, ", ") + "]::text[]"
 	}
-	var b strings.Builder
-	fmt.Fprintf(&b, "INSERT INTO pingo_capture.layouts VALUES (%d, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING;\n\n",
-		id, literal(c.Table.Schema), literal(c.Table.Name), names(c.Key), names(c.Watch), names(c.Links))
-	fmt.Fprintf(&b, `CREATE OR REPLACE FUNCTION pingo_capture.note_%d() RETURNS trigger
-    LANGUAGE plpgsql SECURITY DEFINER AS $pingo$
-BEGIN
-    IF TG_OP = 'UPDATE' THEN
-        %s
-    ELSIF TG_OP = 'INSERT' THEN
-        %s
-    ELSIF TG_OP = 'DELETE' THEN
-        %s
-    ELSE
-        %s
-    END IF;
-    RETURN NULL;
-END $pingo$;
-
-`, id, update, note("i", side(c.Key, "NEW"), "NULL", side(c.Links, "NEW")), note("d", side(c.Key, "OLD"), side(c.Links, "OLD"), "NULL"), note("t", "NULL", "NULL", "NULL"))
-	for _, name := range []string{"pingo_update", "pingo_row", "pingo_truncate"} {
-		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS %s ON %s;\n", name, table)
+	old, fresh := side(c.Links, "OLD"), side(c.Links, "NEW")
+	bodies := map[string]string{
+		"insert":   note("i", side(c.Key, "NEW"), "NULL", fresh, ""),
+		"update":   note("u", side(c.Key, "NEW"), old, fresh, "\n    WHERE "+changed(c.Watch)),
+		"key":      note("d", side(c.Key, "OLD"), "NULL", "NULL", "\n    WHERE "+changed(c.Key)),
+		"delete":   note("d", side(c.Key, "OLD"), old, "NULL", ""),
+		"truncate": note("t", "NULL", "NULL", "NULL", ""),
 	}
-	fmt.Fprintf(&b, "CREATE TRIGGER pingo_update AFTER UPDATE ON %s FOR EACH ROW\n    WHEN (%s)\n    EXECUTE FUNCTION pingo_capture.note_%d();\n", table, changed(c.Watch), id)
-	fmt.Fprintf(&b, "CREATE TRIGGER pingo_row AFTER INSERT OR DELETE ON %s FOR EACH ROW EXECUTE FUNCTION pingo_capture.note_%d();\n", table, id)
-	fmt.Fprintf(&b, "CREATE TRIGGER pingo_truncate AFTER TRUNCATE ON %s FOR EACH STATEMENT EXECUTE FUNCTION pingo_capture.note_%d();\n", table, id)
-	for _, name := range []string{"pingo_update", "pingo_row", "pingo_truncate"} {
-		fmt.Fprintf(&b, "ALTER TABLE %s ENABLE ALWAYS TRIGGER %s;\n", table, name)
+	of := func(columns []string) string {
+		if c.rewritten {
+			return "UPDATE"
+		}
+		return "UPDATE OF " + quoteNames(columns, "")
+	}
+	events := map[string]string{
+		"insert": "INSERT ON " + table + " FOR EACH ROW", "update": of(c.Watch) + " ON " + table + " FOR EACH ROW", "key": of(c.Key) + " ON " + table + " FOR EACH ROW",
+		"delete": "DELETE ON " + table + " FOR EACH ROW", "truncate": "TRUNCATE ON " + table + " FOR EACH STATEMENT",
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "INSERT INTO pingo_capture.layouts VALUES (%d, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING;\n",
+		id, literal(c.Table.Schema), literal(c.Table.Name), names(c.Key), names(c.Watch), names(c.Links))
+	for _, t := range triggers {
+		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_%s ON %s;\n", t, table)
+		if t == "key" && len(c.Key) == 0 {
+			continue // rows without a key are known by their links alone
+		}
+		fmt.Fprintf(&b, "CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $pingo$\nBEGIN\n    %s\n    RETURN NULL;\nEND $pingo$;\n", id, t, bodies[t])
+		fmt.Fprintf(&b, "CREATE TRIGGER pingo_%s AFTER %s\n    EXECUTE FUNCTION pingo_capture.note_%d_%[1]s();\n", t, events[t], id)
+		fmt.Fprintf(&b, "ALTER TABLE %s ENABLE ALWAYS TRIGGER pingo_%s;\n", table, t)
 	}
 	return b.String()
 }
@@ -123,9 +137,27 @@ func changed(columns []string) string {
 	return fmt.Sprintf("ROW(%s)::record OPERATOR(pg_catalog.*<>) ROW(%s)::record", quoteNames(columns, "OLD."), quoteNames(columns, "NEW."))
 }
 
+// needs adds to what is to be captured what only the database knows.
+func (p *Postgres) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
+	out := make([]needed, len(list))
+	for i, c := range list {
+		out[i].Captured = c
+		err := p.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass($1) AND NOT tgisinternal
+			AND tgtype & 2 <> 0 AND tgtype & 16 <> 0)`, quote(c.Table)).Scan(&out[i].rewritten) // before, update
+		if err != nil {
+			return nil, wrap("reading the triggers of "+c.Table.String(), err)
+		}
+	}
+	return out, nil
+}
+
 // CaptureSQL is all that InstallCapture runs, with the least grants that Pingo
 // needs when another user runs it.
 func (p *Postgres) CaptureSQL(ctx context.Context, need []shape.Captured) (string, error) {
+	list, err := p.needs(ctx, need)
+	if err != nil {
+		return "", err
+	}
 	var user string
 	if err := p.pool.QueryRow(ctx, "SELECT current_user").Scan(&user); err != nil {
 		return "", Explain(err)
@@ -133,7 +165,7 @@ func (p *Postgres) CaptureSQL(ctx context.Context, need []shape.Captured) (strin
 	var b strings.Builder
 	b.WriteString("-- What Pingo installs to notice changes. Run it as the owner of the tables;\n-- creating a trigger waits for writers, so set a short lock_timeout and try again.\nSET lock_timeout = '2s';\n\n")
 	b.WriteString(journalSQL)
-	for _, c := range need {
+	for _, c := range list {
 		fmt.Fprintf(&b, "\n-- %s\n%s", c.Table, tableSQL(c))
 	}
 	role := quoteName(user)
@@ -160,9 +192,13 @@ func (p *Postgres) InstallCapture(ctx context.Context, service string, need []sh
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err
 	}
+	list, err := p.needs(ctx, need)
+	if err != nil {
+		return nil, err
+	}
 	var made []shape.Ref
 	wanted := map[shape.Ref]bool{}
-	for _, c := range need {
+	for _, c := range list {
 		wanted[c.Table] = true
 		if installed[c.Table] == layoutID(c) {
 			continue
@@ -179,7 +215,22 @@ func (p *Postgres) InstallCapture(ctx context.Context, service string, need []sh
 			}
 		}
 	}
-	return made, nil
+	return made, p.dropUnused(ctx)
+}
+
+// dropUnused drops the functions that no trigger calls any more. Their layouts stay,
+// since rows of theirs may still wait in the journal.
+func (p *Postgres) dropUnused(ctx context.Context) error {
+	var sql *string
+	err := p.pool.QueryRow(ctx, `SELECT string_agg('DROP FUNCTION ' || f.oid::regprocedure, '; ') FROM pg_proc f
+		WHERE f.pronamespace = 'pingo_capture'::regnamespace AND NOT EXISTS (SELECT FROM pg_trigger t WHERE t.tgfoid = f.oid)`).Scan(&sql)
+	if err == nil && sql != nil {
+		_, err = p.pool.Exec(ctx, *sql)
+	}
+	if err != nil {
+		return wrap("dropping trigger functions that are used no more", err)
+	}
+	return nil
 }
 
 // locked runs DDL in one transaction, and tries again when writers hold the table.
@@ -213,8 +264,8 @@ func (p *Postgres) claim(ctx context.Context, service string) error {
 	return nil
 }
 
-// installedLayouts gives the layout of every table whose three triggers stand and
-// fire; nil when there is no journal.
+// installedLayouts gives the layout of every table whose triggers all stand and
+// fire, 0 for one where some do not; nil when there is no journal.
 func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, error) {
 	var there bool
 	if err := p.pool.QueryRow(ctx, "SELECT to_regclass('pingo_capture.journal') IS NOT NULL").Scan(&there); err != nil {
@@ -224,11 +275,13 @@ func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, e
 		return nil, nil
 	}
 	rows, err := p.pool.Query(ctx, `
-		SELECT n.nspname, c.relname, CASE WHEN count(*) FILTER (WHERE t.tgenabled = 'A') = 3 AND min(f.proname) = max(f.proname)
-		       THEN substr(min(f.proname), 6)::int ELSE 0 END
+		SELECT n.nspname, c.relname, CASE WHEN count(*) FILTER (WHERE t.tgenabled = 'A' AND t.tgname = 'pingo_' || split_part(f.proname, '_', 3))
+		            >= CASE WHEN coalesce(l.key, '{}') = '{}' THEN 4 ELSE 5 END AND count(DISTINCT split_part(f.proname, '_', 2)) = 1
+		       THEN min(split_part(f.proname, '_', 2))::int ELSE 0 END
 		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
 		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE t.tgparentid = 0 GROUP BY 1, 2`)
+		LEFT JOIN pingo_capture.layouts l ON l.id::text = split_part(f.proname, '_', 2)
+		WHERE t.tgparentid = 0 GROUP BY 1, 2, l.key`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}
@@ -243,7 +296,11 @@ func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, e
 }
 
 func dropTriggers(t shape.Ref) string {
-	return fmt.Sprintf("DROP TRIGGER IF EXISTS pingo_update ON %s; DROP TRIGGER IF EXISTS pingo_row ON %[1]s; DROP TRIGGER IF EXISTS pingo_truncate ON %[1]s", quote(t))
+	var b strings.Builder
+	for _, name := range triggers {
+		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_%s ON %s;", name, quote(t))
+	}
+	return b.String()
 }
 
 // RemoveCapture drops every trigger of ours, then the schema with the journal.

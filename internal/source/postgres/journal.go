@@ -2,12 +2,14 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
@@ -26,20 +28,51 @@ type journal struct {
 	low     int64 // all rows up to here were seen
 	high    int64 // the highest row seen
 	marks   []mark
+	taken   int64 // the highest number that was taken at the last full read
+	marked  time.Time
 	layouts map[int32]layout
 	// nextFull is when rows between low and high are looked for again.
 	nextFull time.Time
 }
 
-// mark says: sequence numbers up to seq were taken by transactions below xid.
+// mark says: sequence numbers up to seq were taken by transactions below xid. Once
+// no transaction below xid runs any more, every row up to seq is there to be seen.
 type mark struct {
 	seq int64
 	xid uint64
 }
 
+// markEvery bounds how often a mark is set, since each takes a transaction number.
+const markEvery = 50 * time.Millisecond
+
 type layout struct {
-	table shape.Ref
-	links []string
+	table      shape.Ref
+	key, links []string
+}
+
+// values reads what the triggers wrote for so many columns: one value as it is,
+// several as an array. Nothing at all stands for no values.
+func values(text *string, columns int) ([]*string, error) {
+	if text == nil || columns == 0 {
+		return nil, nil
+	}
+	if columns == 1 {
+		return []*string{text}, nil
+	}
+	var list []*string
+	err := arrays.Scan(pgtype.TextArrayOID, pgtype.TextFormatCode, []byte(*text), &list)
+	return list, err
+}
+
+var arrays = pgtype.NewMap()
+
+// noted is a journal row as it stands there.
+type noted struct {
+	seq                int64
+	at                 time.Time
+	layout             int32
+	op                 string
+	key, before, after *string
 }
 
 // Changes returns at most limit rows of the journal that it has not returned since
@@ -59,38 +92,39 @@ func (p *Postgres) Changes(ctx context.Context, limit int) ([]change.Change, err
 		from = j.low
 		limit += len(j.inFlight)
 	}
+	// A transaction number is taken only while writers take many themselves.
+	wanted := full && time.Since(j.marked) > markEvery && j.taken > j.low && (len(j.marks) == 0 || j.taken > j.marks[len(j.marks)-1].seq)
 	j.mu.Unlock()
 
 	began := time.Now()
-	var taken int64
-	var xmin, xmax uint64
-	var read []change.Change
-	var ids []int32
+	var now mark
+	var xmin uint64
+	var rows []noted
 	batch := &pgx.Batch{}
-	// In this order: the marks hold only if the numbers were taken before the
-	// snapshot was looked at, and the rows are read after it.
-	batch.Queue("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq").QueryRow(func(row pgx.Row) error { return row.Scan(&taken) })
-	batch.Queue("SELECT pg_snapshot_xmin(s)::text, pg_snapshot_xmax(s)::text FROM pg_current_snapshot() s").QueryRow(func(row pgx.Row) error {
-		var lo, hi string
-		if err := row.Scan(&lo, &hi); err != nil {
+	number := func(into *uint64) func(row pgx.Row) error {
+		return func(row pgx.Row) error {
+			var text string
+			if err := row.Scan(&text); err != nil {
+				return err
+			}
+			var err error
+			*into, err = strconv.ParseUint(text, 10, 64)
 			return err
 		}
-		var err1, err2 error
-		xmin, err1 = strconv.ParseUint(lo, 10, 64)
-		xmax, err2 = strconv.ParseUint(hi, 10, 64)
-		if err1 != nil {
-			return err1
-		}
-		return err2
-	})
-	batch.Queue(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`, from, limit).Query(func(rows pgx.Rows) error {
-		var c change.Change
-		var id int32
-		var op string
-		_, err := pgx.ForEachRow(rows, []any{&c.Seq, &c.At, &id, &op, &c.Key, &c.Before, &c.After}, func() error {
-			c.Op = change.Op(op[0])
-			read, ids = append(read, c), append(ids, id)
-			c.Key, c.Before, c.After = nil, nil, nil
+	}
+	// In this order: a writer has its transaction number before it takes one of the
+	// sequence, so it is below a transaction number that is taken afterwards. (A
+	// snapshot's xmax would not do: it is above completed transactions only.)
+	batch.Queue("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq").QueryRow(func(row pgx.Row) error { return row.Scan(&now.seq) })
+	if wanted {
+		batch.Queue("SELECT pg_current_xact_id()::text").QueryRow(number(&now.xid))
+	}
+	batch.Queue("SELECT pg_snapshot_xmin(pg_current_snapshot())::text").QueryRow(number(&xmin))
+	batch.Queue(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`, from, limit).Query(func(result pgx.Rows) error {
+		var n noted
+		_, err := pgx.ForEachRow(result, []any{&n.seq, &n.at, &n.layout, &n.op, &n.key, &n.before, &n.after}, func() error {
+			rows = append(rows, n)
+			n.key, n.before, n.after = nil, nil, nil
 			return nil
 		})
 		return err
@@ -98,10 +132,11 @@ func (p *Postgres) Changes(ctx context.Context, limit int) ([]change.Change, err
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, wrap("reading the journal", err)
 	}
-	if err := p.describe(ctx, read, ids); err != nil {
+	read, err := p.changes(ctx, rows)
+	if err != nil {
 		return nil, err
 	}
-	return j.took(read, from, full, len(read) == limit, mark{taken, xmax}, xmin, began), nil
+	return j.took(read, from, full, len(read) == limit, now, xmin, began), nil
 }
 
 // took keeps what is new among the rows read, and moves the marks on.
@@ -134,42 +169,54 @@ func (j *journal) took(read []change.Change, from int64, full, cut bool, now mar
 			settled = max(settled, m.seq)
 		}
 	}
-	if now.seq > j.low && (len(rest) == 0 || rest[len(rest)-1].seq < now.seq) && len(rest) < 64 {
-		rest = append(rest, now)
+	if now.xid > 0 {
+		rest, j.marked = append(rest, now), time.Now()
 	}
-	j.marks, j.low = rest, settled
+	j.marks, j.low, j.taken = rest, settled, now.seq
 	return fresh
 }
 
-// describe fills in tables and link names; layouts are read as they appear.
-func (p *Postgres) describe(ctx context.Context, read []change.Change, ids []int32) error {
-	for i := range read {
-		known, ok := p.journal.layouts[ids[i]]
+// changes reads journal rows by their layouts, which are looked up as they appear.
+func (p *Postgres) changes(ctx context.Context, rows []noted) ([]change.Change, error) {
+	out := make([]change.Change, len(rows))
+	for i, n := range rows {
+		known, ok := p.journal.layouts[n.layout]
 		if !ok {
 			var err error
 			if p.journal.layouts, err = p.readLayouts(ctx); err != nil {
-				return err
+				return nil, err
 			}
-			if known, ok = p.journal.layouts[ids[i]]; !ok {
-				return fmt.Errorf("journal row %d has layout %d, which pingo_capture.layouts does not know: somebody deleted it; install capture again and reindex", read[i].Seq, ids[i])
+			if known, ok = p.journal.layouts[n.layout]; !ok {
+				return nil, fmt.Errorf("journal row %d has layout %d, which pingo_capture.layouts does not know: somebody deleted it; install capture again and reindex", n.seq, n.layout)
 			}
 		}
-		read[i].Table, read[i].Links = known.table, known.links
+		c := change.Change{Seq: n.seq, At: n.at, Op: change.Op(n.op[0]), Table: known.table, Links: known.links}
+		key, err1 := values(n.key, len(known.key))
+		before, err2 := values(n.before, len(known.links))
+		after, err3 := values(n.after, len(known.links))
+		if err := errors.Join(err1, err2, err3); err != nil {
+			return nil, fmt.Errorf("journal row %d: %w", n.seq, err)
+		}
+		c.Before, c.After = before, after
+		for _, k := range key {
+			c.Key = append(c.Key, *k)
+		}
+		out[i] = c
 	}
-	return nil
+	return out, nil
 }
 
 func (p *Postgres) readLayouts(ctx context.Context) (map[int32]layout, error) {
-	rows, err := p.pool.Query(ctx, "SELECT id, schema_name, table_name, links FROM pingo_capture.layouts")
+	rows, err := p.pool.Query(ctx, "SELECT id, schema_name, table_name, key, links FROM pingo_capture.layouts")
 	if err != nil {
 		return nil, wrap("reading the journal's layouts", err)
 	}
 	out := map[int32]layout{}
 	var id int32
 	var l layout
-	_, err = pgx.ForEachRow(rows, []any{&id, &l.table.Schema, &l.table.Name, &l.links}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&id, &l.table.Schema, &l.table.Name, &l.key, &l.links}, func() error {
 		out[id] = l
-		l.links = nil
+		l.key, l.links = nil, nil
 		return nil
 	})
 	return out, err
@@ -191,5 +238,5 @@ func (p *Postgres) Rewind() {
 	p.journal.mu.Lock()
 	defer p.journal.mu.Unlock()
 	j := &p.journal
-	j.inFlight, j.gone, j.low, j.high, j.marks, j.layouts, j.nextFull = nil, nil, 0, 0, nil, nil, time.Time{}
+	j.inFlight, j.gone, j.low, j.high, j.marks, j.taken, j.layouts, j.nextFull = nil, nil, 0, 0, nil, 0, nil, time.Time{}
 }

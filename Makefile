@@ -1,0 +1,38 @@
+# Two commands do everything on a fresh machine: make demo, make test.
+SHELL := /bin/bash
+export GOFLAGS := -buildvcs=false
+
+.PHONY: setup build demo test bench lint clean
+
+setup:
+	@scripts/setup
+
+bin/pingo: $(shell find cmd internal console/console.go go.mod go.sum -type f 2>/dev/null) console/dist/index.html
+	go build -trimpath -o $@ ./cmd/pingo
+
+console/node_modules: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+	cd console && npm run --silent build
+	@touch $@
+
+build: setup
+	@$(MAKE) --no-print-directory bin/pingo
+
+demo: build
+	@bin/pingo demo
+
+test: build lint
+	go test -timeout 20m ./...
+
+bench: build
+	go run ./bench
+
+lint: console/dist/index.html
+	@test -z "$$(gofmt -l cmd internal console/console.go bench)" || { gofmt -l cmd internal console/console.go bench; echo "not formatted: run gofmt -w on these"; exit 1; }
+	go vet ./...
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

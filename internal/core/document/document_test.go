@@ -1,0 +1,147 @@
+package document
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"pingo/internal/core/shape"
+)
+
+func huts() *shape.Shape {
+	return &shape.Shape{Index: "huts", Nodes: []*shape.Node{
+		{ID: 0, Parent: -1, Key: []string{"id"}, Columns: []shape.Column{{Name: "id"}, {Name: "region_id"}, {Name: "name"}}, Children: []int{1, 2, 3},
+			Fields: []shape.Field{{Name: "name", At: 2, Type: shape.Text}}},
+		{ID: 1, Parent: 0, Name: "region", Link: &shape.Link{OursAt: 1}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
+		{ID: 2, Parent: 0, Name: "notes", Many: true, Limit: 2, Link: &shape.Link{OursAt: 0}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "stars", At: 1, Type: shape.Integer}}},
+		{ID: 3, Parent: 0, Name: "offers", Many: true, List: true, Link: &shape.Link{OursAt: 0}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "label", At: 1, Type: shape.Text}}},
+	}}
+}
+
+func row(values ...string) [][]byte {
+	out := make([][]byte, len(values))
+	for i, v := range values {
+		if v != "NULL" {
+			out[i] = []byte(v)
+		}
+	}
+	return out
+}
+
+func TestDocumentsAreAssembledFromRows(t *testing.T) {
+	set := NewSet(huts())
+	for range 2 { // buffers that are used again must not show through
+		set.Reset()
+		set.Rows(0).Add(row("1", "7", "Grim \"Ridge\"\nHut"))
+		set.Rows(0).Add(row("2", "NULL", "NULL"))
+		set.Rows(1).Add(row("7", "Tarn"))
+		for _, stars := range []string{"5", "4", "3"} {
+			set.Rows(2).Add(row("1", stars))
+		}
+		set.Rows(3).Add(row("2", "stove"))
+		set.Rows(3).Add(row("2", "NULL"))
+		for node := 1; node < 4; node++ {
+			set.Link(node)
+		}
+		want := []string{
+			`"name":"Grim \"Ridge\"\nHut","region":{"name":"Tarn"},"notes":[{"stars":5},{"stars":4}],"offers":[]}`,
+			`"name":null,"region":null,"notes":[],"offers":["stove",null]}`,
+		}
+		var seen []string
+		for i := range want {
+			doc := set.Append(nil, i)
+			_, rest, _ := strings.Cut(string(doc), `",`)
+			if rest != want[i] {
+				t.Errorf("document %d: %s", i, doc)
+			}
+			if print := Fingerprint(doc); len(print) != 16 || print == "0000000000000000" {
+				t.Errorf("fingerprint %q", print)
+			}
+			seen = append(seen, Fingerprint(doc))
+		}
+		if seen[0] == seen[1] || string(set.AppendKey(nil, 1)) != "2" {
+			t.Error(seen)
+		}
+	}
+}
+
+func TestValuesBecomeJSON(t *testing.T) {
+	for _, c := range []struct {
+		kind  shape.Type
+		array bool
+		in    string
+		want  string
+	}{
+		{shape.Integer, false, "9223372036854775807", "9223372036854775807"},
+		{shape.Decimal, false, "-0.000000000000000000012345", "-0.000000000000000000012345"},
+		{shape.Decimal, false, "NaN", "null"}, {shape.Decimal, false, "-Infinity", "null"},
+		{shape.Boolean, false, "t", "true"}, {shape.Boolean, false, "f", "false"},
+		{shape.Date, false, "2031-06-01", `"2031-06-01"`}, {shape.Date, false, "infinity", "null"},
+		{shape.Timestamp, false, "2031-06-01 10:20:30.5+00", `"2031-06-01T10:20:30.5Z"`},
+		{shape.Timestamp, false, "2031-06-01 10:20:30", `"2031-06-01T10:20:30"`}, {shape.Timestamp, false, "-infinity", "null"},
+		{shape.Text, false, "a\x01\"\\\tü", `"a\u0001\"\\\tü"`}, {shape.Keyword, false, "", `""`},
+		{shape.Object, false, "{\"a\":\n [1]}", `{"a":  [1]}`},
+		{shape.Geo, true, "{8.5,46.25}", "[8.5,46.25]"}, {shape.Geo, false, "(8.5,46.25)", "[8.5,46.25]"}, {shape.Geo, true, "{NULL,1}", "null"},
+		{shape.Text, true, `{a,"b \"c\", d",NULL,"NULL",""}`, `["a","b \"c\", d",null,"NULL",""]`},
+		{shape.Integer, true, "{{1,2},{3,NULL}}", "[[1,2],[3,null]]"}, {shape.Integer, true, "{}", "[]"}, {shape.Integer, true, "[0:1]={4,5}", "[4,5]"},
+		{shape.Boolean, true, "{t,f}", "[true,false]"}, {shape.Timestamp, true, `{"2031-06-01 10:20:30+00"}`, `["2031-06-01T10:20:30Z"]`},
+	} {
+		got := string(appendValue(nil, &shape.Field{Type: c.kind, Array: c.array}, []byte(c.in)))
+		if got != c.want || !json.Valid([]byte(got)) {
+			t.Errorf("%s %q: %s, want %s", c.kind, c.in, got, c.want)
+		}
+	}
+	if got := string(appendValue(nil, &shape.Field{Type: shape.Text}, nil)); got != "null" {
+		t.Errorf("NULL: %s", got)
+	}
+}
+
+func TestKeysCanBeReadBack(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 1))
+	letters := []string{"~", ",", "a", "0", "1", "2", " ", "ü", "/"}
+	seen := map[string][]string{}
+	for range 5000 {
+		parts := make([]string, 1+r.IntN(3))
+		for i := range parts {
+			for range r.IntN(4) {
+				parts[i] += letters[r.IntN(len(letters))]
+			}
+		}
+		key := Key(parts...)
+		back, err := ParseKey(key, len(parts))
+		if err != nil || !reflect.DeepEqual(back, parts) || key == "" {
+			t.Fatalf("%q became %q, then %q (%v)", parts, key, back, err)
+		}
+		if other, ok := seen[key]; ok && !reflect.DeepEqual(other, parts) {
+			t.Fatalf("%q and %q have one key", other, parts)
+		}
+		seen[key] = parts
+	}
+	if _, err := ParseKey("1,2", 1); err == nil {
+		t.Error("a key with a part too many is read")
+	}
+}
+
+func FuzzText(f *testing.F) {
+	f.Add("plain")
+	f.Add("\x00\x1f\"\\\u2028\U0001F3D4")
+	f.Fuzz(func(t *testing.T, text string) {
+		if !utf8.ValidString(text) {
+			t.Skip() // a database in UTF-8 sends none
+		}
+		var back string
+		if err := json.Unmarshal(appendString(nil, text), &back); err != nil || back != text {
+			t.Errorf("%q became %q (%v)", text, back, err)
+		}
+	})
+}
+
+func FuzzArray(f *testing.F) {
+	f.Add(`{a,"b",{c}}`)
+	f.Fuzz(func(t *testing.T, literal string) {
+		appendArray(nil, shape.Text, []byte(literal)) // whatever comes, it must end
+	})
+}

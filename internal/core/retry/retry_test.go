@@ -1,0 +1,36 @@
+package retry
+
+import (
+	"testing"
+	"time"
+)
+
+func TestAnswersAreClassified(t *testing.T) {
+	for _, c := range []struct {
+		status int
+		kind   string
+		want   Outcome
+	}{
+		{200, "", Done}, {201, "", Done}, {409, "version_conflict_engine_exception", Newer}, {409, "", Newer},
+		{429, "circuit_breaking_exception", Later}, {503, "", Later}, {500, "x", Later}, {413, "", Later}, {408, "", Later},
+		{400, "mapper_parsing_exception", Refused}, {400, "strict_dynamic_mapping_exception", Refused},
+		{404, "index_not_found_exception", Blocked}, {403, "cluster_block_exception", Blocked}, {401, "", Blocked}, {302, "", Blocked},
+	} {
+		if got := Classify(c.status, c.kind); got != c.want {
+			t.Errorf("%d %s: %s, want %s", c.status, c.kind, got, c.want)
+		}
+	}
+}
+
+func TestBackoffGrowsAndIsBounded(t *testing.T) {
+	for attempt := -1; attempt < 100; attempt++ {
+		for range 50 {
+			if d := Backoff(attempt); d < 25*time.Millisecond || d > 5*time.Second {
+				t.Fatalf("attempt %d waits %s", attempt, d)
+			}
+		}
+	}
+	if Backoff(20) < 2*time.Second {
+		t.Error("late attempts come too soon")
+	}
+}

@@ -1,0 +1,168 @@
+package shape
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+	"testing"
+
+	"pingo/internal/core/definition"
+)
+
+const text = `
+sources: { lodge: { kind: postgres, url: "${DB}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH}" } }
+indexes:
+  huts:
+    engine: main
+    rows: lodge.huts
+    where: retired_at IS NULL
+    fields:
+      name: { search: 10 }
+      position: { sql: "ARRAY[lon, lat]", type: geo }
+    related:
+      region: { one: regions, on: { id: region_id }, fields: [name], related: { land: { one: lands, on: { code: land_code }, fields: [title] } } }
+      offers: { many: amenities, through: { table: hut_amenities, on: { hut_id: id }, to: { id: amenity_id } }, list: label }
+      notes: { many: notes, on: { hut_id: id }, where: approved, order: written_at DESC, fields: [body] }
+`
+
+func columns(spec string) []TableColumn {
+	var out []TableColumn
+	for _, s := range strings.Fields(spec) {
+		name, kind, _ := strings.Cut(s, ":")
+		out = append(out, TableColumn{Name: name, Type: Type(kind), SQLType: kind})
+	}
+	return out
+}
+
+func table(name, spec string, key ...string) *Table {
+	return &Table{Ref: Ref{"public", name}, Columns: columns(spec), Key: key}
+}
+
+func facts() Facts {
+	return Facts{
+		Known: []string{"huts", "regions", "lands", "amenities", "hut_amenities", "notes"},
+		Tables: map[string]*Table{
+			"huts":          table("huts", "id:integer name:text lon:decimal lat:decimal region_id:integer retired_at:timestamp email:text beds:integer", "id"),
+			"regions":       table("regions", "id:integer name:text land_code:keyword", "id"),
+			"lands":         table("lands", "code:keyword title:text", "code"),
+			"amenities":     table("amenities", "id:integer label:text", "id"),
+			"hut_amenities": table("hut_amenities", "hut_id:integer amenity_id:integer", "hut_id", "amenity_id"),
+			"notes":         table("notes", "id:integer hut_id:integer body:text approved:boolean written_at:timestamp"),
+		},
+		Expressions: map[Asked]Told{
+			{"huts", "retired_at IS NULL", Condition}: {Columns: []string{"retired_at"}},
+			{"huts", "ARRAY[lon, lat]", Value}:        {TableColumn: TableColumn{Type: Decimal, Array: true, SQLType: "double precision[]"}, Columns: []string{"lat", "lon"}},
+			{"notes", "approved", Condition}:          {Columns: []string{"approved"}},
+			{"notes", "written_at DESC", Ordering}:    {Columns: []string{"written_at"}},
+			{"huts", "lower(email)", Value}:           {TableColumn: TableColumn{Type: Text, SQLType: "text"}, Columns: []string{"email"}},
+			{"huts", "beds / nothing", Value}:         {Problem: `column "nothing" does not exist`},
+		},
+	}
+}
+
+func parse(t *testing.T, text string) *definition.Index {
+	t.Helper()
+	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: text}}, func(r string) (string, error) {
+		if r == "DB" {
+			return "postgres://h/d", nil
+		}
+		return "http://h", nil
+	})
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	return def.Indexes[0]
+}
+
+func compile(t *testing.T, text string) *Shape {
+	t.Helper()
+	s, findings := Compile(parse(t, text), facts())
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	return s
+}
+
+func TestCaptureAndRoutesOfATree(t *testing.T) {
+	s := compile(t, text)
+	var got []string
+	for _, c := range Capture([]*Shape{s, s}) {
+		got = append(got, fmt.Sprintf("%s key%v watch%v links%v", c.Table.Name, c.Key, c.Watch, c.Links))
+	}
+	want := []string{
+		"amenities key[id] watch[id label] links[id]",
+		"hut_amenities key[hut_id amenity_id] watch[amenity_id hut_id] links[hut_id]",
+		"huts key[id] watch[id lat lon name region_id retired_at] links[]",
+		"lands key[code] watch[code title] links[code]",
+		"notes key[] watch[approved body hut_id written_at] links[hut_id]",
+		"regions key[id] watch[id land_code name] links[id]",
+	}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("capture:\n%s", strings.Join(got, "\n"))
+	}
+	steps := func(list ...string) (out []Step) {
+		for _, s := range list {
+			p := strings.Fields(s)
+			out = append(out, Step{Ref{"public", p[0]}, p[1], p[2:]})
+		}
+		return out
+	}
+	routes := s.Routes()
+	for name, want := range map[string][]Route{
+		"huts":          {{}},
+		"regions":       {{"id", steps("huts region_id id")}},
+		"lands":         {{"code", steps("regions land_code id", "huts region_id id")}},
+		"amenities":     {{"id", steps("hut_amenities amenity_id hut_id")}},
+		"hut_amenities": {{"hut_id", nil}},
+		"notes":         {{"hut_id", nil}},
+	} {
+		if got := routes[Ref{"public", name}]; !reflect.DeepEqual(got, want) {
+			t.Errorf("routes of %s: %+v, want %+v", name, got, want)
+		}
+	}
+}
+
+func TestHashIgnoresWeightsOnly(t *testing.T) {
+	base := compile(t, text)
+	for with, same := range map[string]bool{"name: { search: 3 }": true, "name: { search: 10, sort: true }": false, "name:": false} {
+		other := compile(t, strings.Replace(text, "name: { search: 10 }", with, 1))
+		if (base.Hash() == other.Hash()) != same {
+			t.Errorf("%s: same hash %v", with, !same)
+		}
+	}
+}
+
+func TestWhatDoesNotFitTheCatalogue(t *testing.T) {
+	for _, c := range []struct{ replace, with, want string }{
+		{"rows: lodge.huts", "rows: lodge.hust", `d.yaml:7:11: the source has no table "hust" that Pingo may read — did you mean "huts"?`},
+		{"name: { search: 10 }", "nmae:", `d.yaml:10:7: table huts has no column "nmae" that Pingo may read — did you mean "name"?`},
+		{"{ id: region_id }", "{ id: region }", `table huts has no column "region" that Pingo may read — did you mean "region_id"?`},
+		{"{ id: region_id }", "{ id: name }", `regions.id is integer but huts.name is text, so they never match`},
+		{"name: { search: 10 }", "email:", `column huts.email looks personal or secret (email), and a search engine is no place for that — leave it out, or write personal: allowed`},
+		{"name: { search: 10 }", `contact: { sql: "lower(email)" }`, `column huts.email looks personal`},
+		{"name: { search: 10 }", `x: { sql: "beds / nothing" }`, `the database does not accept this expression: column "nothing" does not exist`},
+		{"name: { search: 10 }", "beds: { search: 1 }", `field beds is integer; only text is searched by words`},
+		{"name: { search: 10 }", "name: { type: geo }", `field name is text in the database, which cannot become geo`},
+		{"name: { search: 10 }", "region: { column: name }", `d.yaml:13:7: region names both a field and a related table`},
+		{"rows: lodge.huts", "rows: lodge.notes", `table notes has no primary key, so its documents would have no identity`},
+	} {
+		_, findings := Compile(parse(t, strings.Replace(text, c.replace, c.with, 1)), facts())
+		if !strings.Contains(findings.Error(), c.want) {
+			t.Errorf("%s\n got: %v\nwant: %s", c.with, findings, c.want)
+		}
+	}
+	allowed := strings.Replace(text, "name: { search: 10 }", "email: { personal: allowed }", 1)
+	if _, findings := Compile(parse(t, allowed), facts()); len(findings) > 0 {
+		t.Error(findings)
+	}
+}
+
+func TestPersonalNames(t *testing.T) {
+	for name, want := range map[string]bool{"email": true, "guest_email": true, "eMail": true, "PasswordHash": true, "phone_numbers": true, "telephone": true, "api_key": true,
+		"name": false, "spinning": false, "pinned": false, "tokenizer": false, "mailing": false, "altitude_m": false} {
+		if got := personal(name) != ""; got != want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}

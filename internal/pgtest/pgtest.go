@@ -1,0 +1,96 @@
+// Package pgtest gives tests a real PostgreSQL server: one for each test process,
+// and a fresh database for each test.
+package pgtest
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"pingo/internal/pgserver"
+)
+
+var (
+	once    sync.Once
+	server  *pgserver.Server
+	started error
+	number  atomic.Int64
+	dir     string
+)
+
+// Main runs a package's tests and stops the server that they may have started.
+func Main(m *testing.M) {
+	code := m.Run()
+	if server != nil {
+		if err := server.Stop(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			code = 1
+		}
+	}
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// Settings make a server fast whose data nobody will miss.
+var Settings = []string{"fsync=off", "full_page_writes=off", "synchronous_commit=off", "shared_buffers=64MB"}
+
+// Dir makes a folder that PostgreSQL's user can enter, gone after the test.
+func Dir(t testing.TB) string {
+	t.Helper()
+	d, err := os.MkdirTemp("", "pingo-test-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(d, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(d) })
+	return d
+}
+
+// URL makes a database, and returns how to reach it.
+func URL(t testing.TB) string {
+	t.Helper()
+	once.Do(func() {
+		if dir, started = os.MkdirTemp("", "pingo-test-"); started != nil {
+			return
+		}
+		if started = os.Chmod(dir, 0o711); started != nil {
+			return
+		}
+		server, started = pgserver.Start(context.Background(), pgserver.Options{Dir: filepath.Join(dir, "pg"), Settings: Settings})
+	})
+	if started != nil {
+		t.Fatal(started)
+	}
+	name := fmt.Sprintf("test%d", number.Add(1))
+	if err := server.CreateDatabase(t.Context(), name); err != nil {
+		t.Fatal(err)
+	}
+	return server.URL(name)
+}
+
+// Connect connects to a database until the test ends.
+func Connect(t testing.TB, url string) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close(context.Background()) })
+	return conn
+}
+
+// Exec runs a statement, or several without parameters.
+func Exec(t testing.TB, conn *pgx.Conn, sql string, args ...any) {
+	t.Helper()
+	if _, err := conn.Exec(t.Context(), sql, args...); err != nil {
+		t.Fatalf("%s: %v", sql, err)
+	}
+}

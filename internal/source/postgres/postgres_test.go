@@ -1,0 +1,363 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/pgtest"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+func open(t *testing.T, url string) *Postgres {
+	t.Helper()
+	p, err := Open(url, time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(p.Close)
+	return p
+}
+
+func captured(table string, key, watch, links []string) shape.Captured {
+	return shape.Captured{Table: shape.Ref{Schema: "public", Name: table}, Key: key, Watch: watch, Links: links}
+}
+
+// read takes what the journal holds, in words, and forgets it.
+func read(t *testing.T, p *Postgres) []string {
+	t.Helper()
+	changes, err := p.Changes(t.Context(), 1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	var seqs []int64
+	for _, c := range changes {
+		line := fmt.Sprintf("%s %s %s", c.Table.Name, c.Op, strings.Join(c.Key, ","))
+		for _, link := range c.Links {
+			line += fmt.Sprintf(" %s%v", link, c.Values(link))
+		}
+		out, seqs = append(out, line), append(seqs, c.Seq)
+	}
+	if err := p.Forget(t.Context(), seqs); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, `
+		CREATE TABLE huts (id int PRIMARY KEY, name text, beds numeric, visits int, facts json);
+		CREATE TABLE notes (id int PRIMARY KEY, hut_id int REFERENCES huts ON DELETE CASCADE ON UPDATE CASCADE, body text);
+		CREATE TABLE "Odd Pairs" (a int, "B b" text, v text, PRIMARY KEY (a, "B b"));
+		CREATE TABLE loose (hut_id int, word text);
+		CREATE ROLE writer; GRANT ALL ON ALL TABLES IN SCHEMA public TO writer;`)
+	need := []shape.Captured{
+		captured("huts", []string{"id"}, []string{"id", "name", "beds", "facts"}, nil),
+		captured("notes", []string{"id"}, []string{"hut_id", "body"}, []string{"hut_id"}),
+		captured("Odd Pairs", []string{"a", "B b"}, []string{"a", "B b", "v"}, []string{"a", "v"}),
+		captured("loose", nil, []string{"hut_id", "word"}, []string{"hut_id"}),
+	}
+	made, err := p.InstallCapture(t.Context(), "one", need)
+	if err != nil || len(made) != 4 {
+		t.Fatal(made, err)
+	}
+	if made, err = p.InstallCapture(t.Context(), "one", need); err != nil || len(made) != 0 {
+		t.Fatalf("installed again: %v %v", made, err)
+	}
+	if _, err := p.InstallCapture(t.Context(), "two", need); err == nil || !strings.Contains(err.Error(), "another Pingo service (one) reads this database's journal already") {
+		t.Errorf("a second service: %v", err)
+	}
+	// As the application does it: with no right to anything of Pingo's.
+	pgtest.Exec(t, conn, "SET ROLE writer")
+	for _, c := range []struct {
+		sql  string
+		want []string
+	}{
+		{"INSERT INTO huts VALUES (1, 'a', 1.0, 0, '{}'), (2, 'b', 2, 0, '{}')", []string{"huts insert 1", "huts insert 2"}},
+		{"UPDATE huts SET visits = 5", nil},
+		{"UPDATE huts SET name = name, beds = beds, facts = facts", nil},
+		{"UPDATE huts SET beds = 1.00 WHERE id = 1", []string{"huts update 1"}},
+		{"UPDATE huts SET facts = '{ }' WHERE id = 1", []string{"huts update 1"}},
+		{"UPDATE huts SET name = NULL WHERE id = 2", []string{"huts update 2"}},
+		{"BEGIN; UPDATE huts SET name = 'x'; ROLLBACK", nil},
+		{"INSERT INTO notes VALUES (7, 1, 'x'), (8, NULL, 'y')", []string{"notes insert 7 hut_id[1]", "notes insert 8 hut_id[]"}},
+		{"UPDATE notes SET hut_id = 2 WHERE id = 7", []string{"notes update 7 hut_id[1 2]"}},
+		{"UPDATE huts SET id = 3 WHERE id = 2", []string{"huts delete 2", "huts update 3", "notes update 7 hut_id[2 3]"}},
+		{"DELETE FROM huts WHERE id = 3", []string{"huts delete 3", "notes delete 7 hut_id[3]"}},
+		{`INSERT INTO "Odd Pairs" VALUES (1, 'x,"y', NULL)`, []string{`Odd Pairs insert 1,x,"y a[1] v[]`}},
+		{`UPDATE "Odd Pairs" SET v = 'NULL'`, []string{`Odd Pairs update 1,x,"y a[1] v[NULL]`}},
+		{"INSERT INTO loose VALUES (1, 'w'); DELETE FROM loose", []string{"loose delete  hut_id[1]", "loose insert  hut_id[1]"}},
+		{"SET session_replication_role = replica; UPDATE huts SET name = 'r'", nil}, // not allowed, see below
+		{"TRUNCATE notes", []string{"notes truncate  hut_id[]"}},
+	} {
+		if _, err := conn.Exec(t.Context(), c.sql); err != nil && !strings.Contains(c.sql, "replica") {
+			t.Fatalf("%s: %v", c.sql, err)
+		}
+		got := read(t, p)
+		slices.Sort(got)
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s\n got %q\nwant %q", c.sql, got, c.want)
+		}
+	}
+	pgtest.Exec(t, conn, "RESET ROLE; SET session_replication_role = replica; UPDATE huts SET name = 'r'; RESET session_replication_role; COPY loose FROM PROGRAM 'echo 5,x' WITH (FORMAT csv)")
+	if got := read(t, p); !slices.Equal(got, []string{"huts update 1", "loose insert  hut_id[5]"}) {
+		t.Errorf("replica role and COPY: %q", got)
+	}
+	// A trigger of the application that changes a watched column unasked.
+	pgtest.Exec(t, conn, `CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.name := ''!'' || NEW.visits; RETURN NEW; END';
+		CREATE TRIGGER shout BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION shout()`)
+	if made, err := p.InstallCapture(t.Context(), "one", need); err != nil || len(made) != 1 {
+		t.Fatal(made, err)
+	}
+	pgtest.Exec(t, conn, "UPDATE huts SET visits = 9")
+	if got := read(t, p); !slices.Equal(got, []string{"huts update 1"}) {
+		t.Errorf("changed by a trigger: %q", got)
+	}
+	sql, err := p.CaptureSQL(t.Context(), need)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := catalogue(t, conn)
+	if err := p.RemoveCapture(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if left := catalogue(t, conn); strings.Contains(left, "pingo") || !strings.Contains(before, "pingo") {
+		t.Errorf("left behind: %s", left)
+	}
+	// What a person would run by hand is the same.
+	pgtest.Exec(t, conn, sql)
+	if after := catalogue(t, conn); after != before {
+		t.Errorf("by hand: %s\nby Pingo: %s", after, before)
+	}
+}
+
+// catalogue lists triggers, functions, tables and schemas that are not PostgreSQL's.
+func catalogue(t *testing.T, conn *pgx.Conn) string {
+	t.Helper()
+	var all string
+	err := conn.QueryRow(t.Context(), `SELECT string_agg(x, ' ' ORDER BY x) FROM (
+		SELECT tgname || ' on ' || tgrelid::regclass::text || tgenabled::text AS x FROM pg_trigger WHERE NOT tgisinternal UNION ALL
+		SELECT proname FROM pg_proc WHERE oid >= 16384 UNION ALL SELECT oid::regclass::text FROM pg_class WHERE oid >= 16384 AND relkind <> 't' AND relname NOT LIKE 'pg_toast%' UNION ALL
+		SELECT nspname FROM pg_namespace WHERE oid >= 16384) a`).Scan(&all)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all
+}
+
+// Writers that commit late, out of order and not at all, beside a reader that
+// deletes as it goes: every committed row is returned exactly once.
+func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY)")
+	if _, err := p.InstallCapture(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id"}, nil)}); err != nil {
+		t.Fatal(err)
+	}
+	const writers, each = 6, 150
+	var mu sync.Mutex
+	committed := map[string]bool{}
+	var wg sync.WaitGroup
+	for w := range writers {
+		c := pgtest.Connect(t, url)
+		wg.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(w), 5))
+			for i := range each {
+				tx, err := c.Begin(context.Background())
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				var ids []string
+				for n := range 1 + r.IntN(4) {
+					id := w*100000 + i*10 + n
+					if _, err := tx.Exec(context.Background(), "INSERT INTO huts VALUES ($1)", id); err != nil {
+						t.Error(err)
+					}
+					ids = append(ids, fmt.Sprint(id))
+				}
+				if r.IntN(10) == 0 {
+					time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond) // others overtake it
+				}
+				if r.IntN(5) == 0 {
+					tx.Rollback(context.Background())
+					continue
+				}
+				mu.Lock()
+				for _, id := range ids {
+					committed[id] = true
+				}
+				mu.Unlock()
+				if err := tx.Commit(context.Background()); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	finished := make(chan struct{})
+	go func() { wg.Wait(); close(finished) }()
+	seen := map[string]int{}
+	for quiet := 0; quiet < 60; {
+		changes, err := p.Changes(t.Context(), 40)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var seqs []int64
+		for _, c := range changes {
+			seen[c.Key[0]]++
+			if c.Op != change.Insert {
+				t.Errorf("%s is an %s", c.Key[0], c.Op)
+			}
+			seqs = append(seqs, c.Seq)
+		}
+		if err := p.Forget(t.Context(), seqs); err != nil {
+			t.Fatal(err)
+		}
+		select {
+		case <-finished:
+			if len(changes) == 0 {
+				quiet++
+				time.Sleep(5 * time.Millisecond)
+			}
+		default:
+		}
+	}
+	for id := range committed {
+		if seen[id] != 1 {
+			t.Errorf("row %s was returned %d times", id, seen[id])
+		}
+	}
+	if len(seen) != len(committed) {
+		t.Errorf("%d rows returned, %d committed", len(seen), len(committed))
+	}
+	p.journal.mu.Lock()
+	defer p.journal.mu.Unlock()
+	if p.journal.low == 0 {
+		t.Error("the low-water mark never rose")
+	}
+}
+
+func TestFactsAskTheDatabase(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, `
+		CREATE TYPE mood AS ENUM ('calm'); CREATE DOMAIN metres AS int CHECK (VALUE > 0);
+		CREATE TABLE huts (id bigint PRIMARY KEY, name text, height metres, m mood, tags text[], raw bytea, at timestamptz, doc jsonb, u uuid, gone int);
+		ALTER TABLE huts DROP COLUMN gone;
+		CREATE VIEW seen AS SELECT * FROM huts; CREATE TABLE other (id int)`)
+	asked := []shape.Asked{
+		{Table: "huts", SQL: "lower(name) || height", Role: shape.Value}, {Table: "huts", SQL: "doc ->> 'x' IS NOT NULL", Role: shape.Condition},
+		{Table: "huts", SQL: "at DESC, id", Role: shape.Ordering}, {Table: "huts", SQL: "(SELECT count(*) FROM other)", Role: shape.Value}, {Table: "huts", SQL: "nme", Role: shape.Value},
+	}
+	facts, err := p.Facts(t.Context(), []string{"huts", "seen", "nowhere"}, asked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := ""
+	for _, c := range facts.Tables["huts"].Columns {
+		got += fmt.Sprintf("%s:%s:%v ", c.Name, c.Type, c.Array)
+	}
+	if got != "id:integer:false name:text:false height:integer:false m:keyword:false tags:text:true raw::false at:timestamp:false doc:object:false u:keyword:false " {
+		t.Error(got)
+	}
+	if !facts.Tables["seen"].View || facts.Tables["nowhere"] != nil || !slices.Equal(facts.Tables["huts"].Key, []string{"id"}) {
+		t.Errorf("%+v", facts.Tables)
+	}
+	for i, want := range []string{"text [height name] ", "integer [doc] ", "integer [at id] ", "integer [] it reads other as well, whose changes would go unnoticed", ` [] column "nme" does not exist`} {
+		told := facts.Expressions[asked[i]]
+		if got := fmt.Sprintf("%s %v %s", told.Type, told.Columns, told.Problem); got != want {
+			t.Errorf("%s: %q, want %q", asked[i].SQL, got, want)
+		}
+	}
+	if strings.Contains(catalogue(t, conn), "pingo_probe") {
+		t.Error("asking left something behind")
+	}
+}
+
+// Reading by range and by keys gives the same documents, chunk by chunk, for keys of
+// one and of several columns.
+func TestRangesAndKeysReadTheSame(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, `
+		CREATE TABLE stages (trail text, no int, title text, hut int, PRIMARY KEY (trail, no));
+		CREATE TABLE huts (id int PRIMARY KEY, name text);
+		INSERT INTO huts SELECT n, 'hut ' || n FROM generate_series(1, 20) n;
+		INSERT INTO stages SELECT chr(65 + n % 7) || CASE WHEN n % 3 = 0 THEN ',~' ELSE '' END, n, 'stage ' || n, n % 25 FROM generate_series(1, 200) n`)
+	s := &shape.Shape{Index: "stages", Nodes: []*shape.Node{
+		{ID: 0, Parent: -1, Table: shape.Ref{Schema: "public", Name: "stages"}, Key: []string{"trail", "no"}, Where: "no <> 50", Children: []int{1},
+			Columns: []shape.Column{{Name: "trail"}, {Name: "no"}, {Name: "title"}, {Name: "hut"}}, Fields: []shape.Field{{Name: "title", At: 2, Type: shape.Text}}},
+		{ID: 1, Parent: 0, Name: "hut", Table: shape.Ref{Schema: "public", Name: "huts"}, Key: []string{"id"}, Link: &shape.Link{Theirs: "id", Ours: "hut", OursAt: 3, OursType: "integer"},
+			Columns: []shape.Column{{Name: "id"}, {SQL: "upper(name)"}}, Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
+	}}
+	set := document.NewSet(s)
+	documents := func() map[string]string {
+		out := map[string]string{}
+		for i := range set.Rows(0).Len() {
+			out[string(set.AppendKey(nil, i))] = string(set.Append(nil, i))
+		}
+		return out
+	}
+	byRange, chunks := map[string]string{}, 0
+	for after := []string(nil); ; chunks++ {
+		end, err := p.ChunkEnd(t.Context(), s, after, 33)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set.Reset()
+		if err := p.ReadRange(t.Context(), set, after, end); err != nil {
+			t.Fatal(err)
+		}
+		for k, d := range documents() {
+			if byRange[k] != "" {
+				t.Errorf("%s is in two chunks", k)
+			}
+			byRange[k] = d
+		}
+		if end == nil {
+			break
+		}
+		after = end
+	}
+	var keys [][]string
+	if err := p.Keys(t.Context(), s, nil, nil, func(key string) error {
+		parts, err := document.ParseKey(key, 2)
+		keys = append(keys, parts)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	set.Reset()
+	if err := p.ReadKeys(t.Context(), set, keys); err != nil {
+		t.Fatal(err)
+	}
+	byKeys := documents()
+	if len(byKeys) != 199 || len(byRange) != 199 || chunks != 6 {
+		t.Errorf("%d by keys, %d by range in %d chunks", len(byKeys), len(byRange), chunks)
+	}
+	for k, d := range byKeys {
+		if byRange[k] != d {
+			t.Errorf("%s: %s by range, %s by key", k, byRange[k], d)
+		}
+	}
+	if d := byKeys["D~1~0,3"]; !strings.Contains(d, `"title":"stage 3","hut":{"name":"HUT 3"}`) {
+		t.Errorf("%q", d)
+	}
+	if n, err := p.Count(t.Context(), s); n != 199 || err != nil {
+		t.Error(n, err)
+	}
+}
