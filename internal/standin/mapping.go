@@ -67,7 +67,7 @@ func (e *apiError) object() map[string]any {
 func (f *field) checkDocument(id string, source []byte) error {
 	s := &scanner{b: source}
 	c := &checker{scanner: s, id: id}
-	if err := c.object(f, ""); err != nil {
+	if err := c.object(f, "", f.dynamic("true")); err != nil {
 		if api, ok := err.(*apiError); ok {
 			return api
 		}
@@ -84,14 +84,16 @@ type checker struct {
 	id string
 }
 
-func (c *checker) object(f *field, path string) error {
+// object reads an object's members; dynamic is what happens to unknown ones, which
+// inner objects take over unless they say otherwise.
+func (c *checker) object(f *field, path, dynamic string) error {
 	return c.scanner.object(func(key []byte) error {
 		child, ok := f.Properties[string(key)]
 		if ok {
-			return c.value(child, path, string(key))
+			return c.value(child, path, string(key), dynamic)
 		}
 		name := unquote(key)
-		switch dynamic := fmt.Sprint(f.dynamic()); dynamic {
+		switch dynamic {
 		case "strict":
 			within := strings.TrimSuffix(path, ".")
 			if within == "" {
@@ -101,19 +103,19 @@ func (c *checker) object(f *field, path string) error {
 		case "false":
 			return c.skip()
 		}
-		return c.introduce(f, path, name)
+		return c.introduce(f, path, name, dynamic)
 	})
 }
 
-func (f *field) dynamic() any {
+func (f *field) dynamic(above string) string {
 	if f.Dynamic == nil {
-		return "true"
+		return above
 	}
-	return f.Dynamic
+	return fmt.Sprint(f.Dynamic)
 }
 
 // introduce adds a field that the mapping does not know, by its first value.
-func (c *checker) introduce(f *field, path, name string) error {
+func (c *checker) introduce(f *field, path, name, dynamic string) error {
 	start := c.i
 	kind, err := c.peek()
 	if err != nil {
@@ -133,7 +135,7 @@ func (c *checker) introduce(f *field, path, name string) error {
 	case nullToken:
 		return c.skip()
 	case objectToken:
-		child.Properties, child.Dynamic = map[string]*field{}, f.Dynamic
+		child.Properties = map[string]*field{}
 	case stringToken:
 		child.Type, child.Fields = "text", map[string]*field{"keyword": {Type: "keyword", IgnoreAbove: 256}}
 	case numberToken:
@@ -148,10 +150,10 @@ func (c *checker) introduce(f *field, path, name string) error {
 		f.Properties = map[string]*field{}
 	}
 	f.Properties[name] = child
-	return c.value(child, path, name)
+	return c.value(child, path, name, dynamic)
 }
 
-func (c *checker) value(f *field, path, name string) error {
+func (c *checker) value(f *field, path, name, dynamic string) error {
 	kind, err := c.peek()
 	if err != nil {
 		return err
@@ -166,12 +168,12 @@ func (c *checker) value(f *field, path, name string) error {
 	case f.Type == "geo_point":
 		return c.geo(path + name)
 	case kind == arrayToken:
-		return c.array(func() error { return c.value(f, path, name) })
+		return c.array(func() error { return c.value(f, path, name, dynamic) })
 	case f.Type == "" || f.Type == "object":
 		if kind != objectToken {
 			return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("object mapping for [%s] tried to parse field [%s] as object, but found a concrete value", path+name, name), nil}
 		}
-		return c.object(f, path+name+".")
+		return c.object(f, path+name+".", f.dynamic(dynamic))
 	case kind == objectToken:
 		start := c.i
 		if err := c.skip(); err != nil {

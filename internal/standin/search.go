@@ -478,6 +478,11 @@ func (ix *index) order(found scores, by []sortKey) []ranked {
 				if values := ix.valuesOf(d, k.path); len(values) > 0 {
 					v = values[0]
 				}
+				if f := ix.mapping.at(k.path); f != nil && (f.Type == "long" || f.Type == "integer" || f.Type == "double" || f.Type == "float") {
+					if text, ok := v.(string); ok {
+						v = json.Number(text) // a number is one, however it was written
+					}
+				}
 				r.keys = append(r.keys, v)
 			}
 		}

@@ -94,7 +94,7 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 	}
 	defer response.Body.Close()
 	defer io.Copy(io.Discard, io.LimitReader(response.Body, 1<<20))
-	if kind := response.Header.Get("Content-Type"); method != http.MethodHead && !strings.Contains(kind, "json") {
+	if kind := response.Header.Get("Content-Type"); response.StatusCode != http.StatusUnauthorized && !strings.Contains(kind, "json") {
 		start, _ := io.ReadAll(io.LimitReader(response.Body, 200))
 		return &wire.Failure{Outcome: notJSON(response.StatusCode), Status: response.StatusCode, Message: fmt.Sprintf(
 			"%s answered %s with %s instead of JSON (it begins %.60q): is the url really the engine's, without a proxy or a login page before it?",
