@@ -135,18 +135,20 @@ func Load(ctx context.Context, conn *pgx.Conn, huts int, seed int64) error {
 // Changes makes up changes to lodge, each to one row.
 type Changes struct {
 	r    *rand.Rand
+	huts int
 	next int
 }
 
-// NewChanges begins a series of changes to so many huts.
-func NewChanges(huts int, seed int64) *Changes {
-	return &Changes{rand.New(rand.NewPCG(uint64(seed), 2)), huts + 1}
+// NewChanges begins a series of changes to so many huts; huts that open get numbers
+// from next on.
+func NewChanges(huts, next int, seed int64) *Changes {
+	return &Changes{rand.New(rand.NewPCG(uint64(seed), 2)), huts, next}
 }
 
 // Make carries out one change and says what it was.
 func (c *Changes) Make(ctx context.Context, conn *pgx.Conn) (string, error) {
 	r := c.r
-	id := 1 + r.IntN(c.next-1)
+	id := 1 + r.IntN(c.huts)
 	exec := func(what, sql string, args ...any) (string, error) {
 		tag, err := conn.Exec(ctx, sql, args...)
 		if err == nil && tag.RowsAffected() == 0 {

@@ -250,7 +250,7 @@ func Run(ctx context.Context, o Options) error {
     curl '%[6]s/huts/_doc/42?pretty'
 
 Ctrl-C ends everything.`, *status.Indexes[0].Documents, w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.engineURL)
-	changes := NewChanges(Huts, o.Seed)
+	changes := NewChanges(Huts, Huts+1, o.Seed)
 	for {
 		if _, err := changes.Make(ctx, w.lodge); err != nil {
 			return quiet(ctx, fmt.Errorf("making a change: %w", err))
@@ -329,7 +329,7 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	s.check("filled", rows == documents && len(differences) == 0, "after the first fill, %d rows and %d documents, %d differences", rows, documents, len(differences))
 
 	o.Say("Making %d changes …", changesOnce)
-	changes := NewChanges(Huts, o.Seed)
+	changes := NewChanges(Huts, Huts+1, o.Seed)
 	for range changesOnce {
 		if _, err := changes.Make(ctx, w.lodge); err != nil {
 			return nil, fmt.Errorf("making a change: %w", err)

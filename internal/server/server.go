@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"path"
 	"strconv"
 	"strings"
@@ -334,7 +335,12 @@ func (s *Server) search(c echo.Context) error {
 }
 
 func (s *Server) preview(c echo.Context) error {
-	preview, err := s.flow.Preview(c.Request().Context(), c.Param("index"), c.Param("key"))
+	// A key may hold anything; Echo leaves what is escaped in a path as it is.
+	key, err := url.PathUnescape(c.Param("key"))
+	if err != nil {
+		return problemf(http.StatusBadRequest, "the key cannot be read: %v", err)
+	}
+	preview, err := s.flow.Preview(c.Request().Context(), c.Param("index"), key)
 	if err != nil {
 		return err
 	}

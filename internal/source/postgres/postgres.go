@@ -6,9 +6,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -85,18 +87,32 @@ func Explain(err error) error {
 	}
 	var connect *pgconn.ConnectError
 	var network *net.OpError
-	if errors.As(err, &connect) || errors.As(err, &network) {
-		where := "PostgreSQL"
-		if connect != nil && connect.Config != nil {
-			where = fmt.Sprintf("PostgreSQL at %s:%d", connect.Config.Host, connect.Config.Port)
-		}
-		why := err
-		if network != nil {
-			why = network.Err
-		}
-		return fmt.Errorf("%s does not answer (%v): look at the url's host and port, and whether the server runs", where, why)
+	if !errors.As(err, &connect) && !errors.As(err, &network) {
+		return err
 	}
-	return err
+	where := "PostgreSQL"
+	if connect != nil && connect.Config != nil {
+		where = fmt.Sprintf("PostgreSQL at %s:%d", connect.Config.Host, connect.Config.Port)
+	}
+	return fmt.Errorf("%s does not answer (%s): look at the url's host and port, and whether the server runs", where, unreachable(err))
+}
+
+// unreachable puts the reason why a connection failed into a few words.
+func unreachable(err error) string {
+	var dns *net.DNSError
+	var timeout interface{ Timeout() bool }
+	switch {
+	case errors.As(err, &dns):
+		return "no such host " + dns.Name
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "connection refused"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
+		return "the connection was closed"
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return "no answer in time"
+	}
+	lines := strings.Split(err.Error(), "\n")
+	return strings.TrimSpace(lines[len(lines)-1])
 }
 
 // DataFault reports whether err is PostgreSQL's complaint about a value (class 22),

@@ -1,0 +1,391 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"gopkg.in/yaml.v3"
+
+	"pingo/internal/demo"
+	"pingo/internal/flow"
+	"pingo/internal/pgtest"
+)
+
+// What a person does in the first five minutes, with the real binary.
+func TestFirstFiveMinutes(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET retired_at = NULL WHERE id IN (7, 8)")
+	w.serve()
+	file := w.write(demo.Definition)
+	if out := w.must("status"); !strings.Contains(out, "There is no index yet") {
+		t.Error(out)
+	}
+	out := w.must("check", file)
+	for _, want := range []string{"source lodge", "PostgreSQL 1", "engine main", "capture in lodge: triggers on public.amenities", "index huts — new: a first edition is filled from", "notes.written_at", "position", "geo", "search 10, sort"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("check does not say %q:\n%s", want, out)
+		}
+	}
+	var journal bool
+	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
+		t.Error("check has touched the source", err)
+	}
+	if sql := w.must("capture", "show", "--file", file); !strings.Contains(sql, "CREATE TRIGGER pingo_update AFTER UPDATE OF") || !strings.Contains(sql, "GRANT SELECT ON") {
+		t.Error(sql)
+	}
+	if _, errs, code := w.run("apply", file); code != 2 || !strings.Contains(errs, "say --yes") {
+		t.Errorf("apply with nobody to ask: %d %s", code, errs)
+	}
+	if out := w.must("apply", file, "--yes"); !strings.Contains(out, "Definition version 1 is in force") {
+		t.Error(out)
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 7")
+	w.eventually(time.Second, "a change made by hand is found", func() error {
+		if out := w.must("search", "huts", "marmot", "obs"); !strings.Contains(out, "7 ") || !strings.Contains(out, "1 found") {
+			return fmt.Errorf("%s", out)
+		}
+		return nil
+	})
+	if out := w.must("preview", "huts", "7"); !strings.Contains(out, `"name": "Marmot Observatory"`) || !strings.Contains(out, "is what the row makes now") || strings.Contains(out, "@firnline") {
+		t.Error(out)
+	}
+	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, "both agree") {
+		t.Error(out)
+	}
+	if out := w.must("status"); !strings.Contains(out, "Every index is true") {
+		t.Error(out)
+	}
+	var status flow.Status
+	if err := json.Unmarshal([]byte(w.must("status", "-o", "json")), &status); err != nil || status.Indexes[0].State != flow.StateTrue || !status.Indexes[0].Answering {
+		t.Errorf("%+v %v", status, err)
+	}
+	var plain map[string]any
+	if err := yaml.Unmarshal([]byte(w.must("status", "-o", "yaml")), &plain); err != nil || plain["state"] != "true" {
+		t.Errorf("%v %v", plain, err)
+	}
+	if out := w.must("check", file); !strings.Contains(out, "index huts — unchanged") {
+		t.Error(out)
+	}
+
+	// Other weights are taken into use at once; another field means a reindex, during
+	// which the name answers without a pause.
+	if out := w.must("apply", "--yes", w.write(strings.Replace(demo.Definition, "search: 10", "search: 5", 1))); !strings.Contains(out, "version 2") {
+		t.Error(out)
+	}
+	stop, gaps := make(chan struct{}), make(chan int)
+	go func() {
+		n := 0
+		for {
+			select {
+			case <-stop:
+				gaps <- n
+				return
+			default:
+				hits, err := w.client.Search(t.Context(), "huts", "marmot observatory", 1)
+				if err != nil || hits.Total != 1 {
+					n++
+				}
+			}
+		}
+	}()
+	smaller := strings.Replace(demo.Definition, "      beds:        { filter: true }\n", "", 1)
+	if out := w.must("check", w.write(smaller)); !strings.Contains(out, "index huts — reindex") {
+		t.Error(out)
+	}
+	w.must("apply", "--yes", w.write(smaller))
+	w.index(10*time.Second, "the second edition answers", "huts", func(ix flow.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Fill == nil })
+	close(stop)
+	if n := <-gaps; n > 0 {
+		t.Errorf("%d searches found nothing during the reindex", n)
+	}
+	if out := w.must("preview", "huts", "7"); strings.Contains(out, `"beds"`) || !strings.Contains(out, "huts-e2 7: The document in the engine is what the row makes now") {
+		t.Error(out)
+	}
+	w.eventually(5*time.Second, "the first edition is dropped", func() error {
+		if response, err := http.Head(w.engine.URL + "/huts-e1"); err != nil || response.StatusCode != 404 {
+			return fmt.Errorf("%v %v", response, err)
+		}
+		return nil
+	})
+	w.must("capture", "remove", "--yes")
+	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
+		t.Error("capture remove has left something", err)
+	}
+	if out := w.must("schema"); !json.Valid([]byte(out)) {
+		t.Error("the schema is not JSON")
+	}
+	if out := w.must("version"); !strings.HasPrefix(out, "pingo ") {
+		t.Error(out)
+	}
+	if out := w.must("completion", "bash"); !strings.Contains(out, "pingo") {
+		t.Error(out)
+	}
+}
+
+// One clear sentence each, with what to do, and no stack trace.
+func TestMistakesGetASentence(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE huts (id int PRIMARY KEY, name text); CREATE TABLE loose (name text);
+		CREATE ROLE poor LOGIN PASSWORD 'poor'; GRANT USAGE ON SCHEMA public TO poor; GRANT SELECT ON huts TO poor;`)
+	html, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer html.Close()
+	go http.Serve(html, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write([]byte("<html>hello</html>")) }))
+	with := func(find, put string) string { return strings.Replace(w.pg.URL("lodge"), find, put, 1) }
+	secret := regexp.MustCompile(`:([0-9a-f]{32})@`).FindStringSubmatch(w.pg.URL("lodge"))[1]
+	w.env = append(w.env, "WRONG_PORT="+regexp.MustCompile(`:\d+/`).ReplaceAllString(w.pg.URL("lodge"), ":1/"), "WRONG_PASSWORD="+with(secret, "guessed-secret"),
+		"WRONG_DATABASE="+with("/lodge", "/logde"), "POOR="+with("pingo:"+secret, "poor:poor"), "HTML=http://"+html.Addr().String(), "NO_ENGINE=http://127.0.0.1:1")
+	w.serve()
+	const text = "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\nengines: { main: { kind: opensearch, url: \"${SEARCH_URL}\" } }\nindexes:\n  huts:\n    engine: main\n    rows: lodge.huts\n    fields: [name]\n"
+	for _, c := range []struct{ find, put, want string }{
+		{"LODGE_URL", "WRONG_PORT", "does not answer (connection refused): look at the url's host and port"},
+		{"LODGE_URL", "WRONG_PASSWORD", "PostgreSQL refused the user or password"},
+		{"LODGE_URL", "WRONG_DATABASE", "PostgreSQL has no such database"},
+		{"LODGE_URL", "UNSET", "pingo.yaml:1:42: the environment variable UNSET is not set"},
+		{"SEARCH_URL", "HTML", "instead of JSON"},
+		{"SEARCH_URL", "NO_ENGINE", "does not answer (connection refused)"},
+		{"[name]", "[nam]", `pingo.yaml:7:14: table huts has no column "nam" that Pingo may read — did you mean "name"?`},
+		{"lodge.huts", "lodge.loose", "pingo.yaml:6:11: table loose has no primary key"},
+		{"lodge.huts", "lodge.hats", `the source has no table "hats" that Pingo may read — did you mean "huts"?`},
+	} {
+		out, errs, code := w.run("check", w.write(strings.Replace(text, c.find, c.put, 1)))
+		if code != 3 || !strings.Contains(out+errs, c.want) {
+			t.Errorf("%s → %s: exit %d\n%s%s", c.find, c.put, code, out, errs)
+		}
+		if strings.Contains(out+errs, "goroutine") || strings.Contains(out+errs, secret) || strings.Contains(out+errs, "guessed-secret") {
+			t.Errorf("%s shows what it must not:\n%s%s", c.put, out, errs)
+		}
+	}
+	// A role that may read but not install: it is told how somebody else can.
+	poor := w.write(strings.Replace(text, "LODGE_URL", "POOR", 1))
+	if out, errs, code := w.run("apply", "--yes", poor); code != 1 || !strings.Contains(errs, "permission denied") || !strings.Contains(errs, "pingo capture show prints the grants") {
+		t.Errorf("missing grants: %d %s%s", code, out, errs)
+	}
+	pgtest.Exec(t, lodge, w.must("capture", "show", "--file", poor))
+	w.must("apply", "--yes", poor)
+
+	if _, errs, code := w.run("serve", "--listen", w.address); code != 1 || !strings.Contains(errs, "is in use by another program") {
+		t.Errorf("port in use: %d %s", code, errs)
+	}
+	if _, errs, code := w.run("serve", "--listen", "127.0.0.1:0"); code != 1 || !strings.Contains(errs, "another pingo serve runs on these records") {
+		t.Errorf("records in use: %d %s", code, errs)
+	}
+	for args, want := range map[string]string{
+		"serve --records-url x --records-dir y":           "say where records are kept",
+		"serve --records-url postgres://127.0.0.1:1/none": "records database: PostgreSQL at 127.0.0.1:1 does not answer",
+		"stauts":                          `unknown command "stauts"`,
+		"status -o xml":                   "--output is table, json or yaml",
+		"search":                          "takes an index and words",
+		"search nothing x":                `index "nothing" is not known: known here: huts`,
+		"preview huts 1,2":                "has 2 parts",
+		"check nowhere.yaml":              "the definition nowhere.yaml cannot be read: no such file",
+		"token create x --role king":      "one of the roles viewer, operator, admin",
+		"status --url http://127.0.0.1:1": "no pingo serve answers at http://127.0.0.1:1",
+		"status --url " + w.engine.URL:    "not as a pingo serve does",
+	} {
+		if out, errs, code := w.run(strings.Fields(args)...); code == 0 || !strings.Contains(errs, want) || strings.Contains(errs, "goroutine") {
+			t.Errorf("pingo %s: exit %d\n%s%s", args, code, out, errs)
+		}
+	}
+}
+
+func TestAccess(t *testing.T) {
+	w := newWorld(t)
+	w.serve()
+	var created struct{ Token string }
+	if err := json.Unmarshal([]byte(w.must("token", "create", "looker", "--role", "viewer", "-o", "json")), &created); err != nil {
+		t.Fatal(err)
+	}
+	get := func(method, path, token string) int {
+		t.Helper()
+		r, err := http.NewRequest(method, "http://"+w.address+path, strings.NewReader("{}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		response, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		if response.StatusCode >= 400 && response.Header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s %s: %s is no problem object", method, path, response.Header.Get("Content-Type"))
+		}
+		return response.StatusCode
+	}
+	// Every call that the API's description names is there, and asks for a token
+	// unless the description says otherwise.
+	response, err := http.Get("http://" + w.address + "/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var api struct {
+		Paths map[string]map[string]json.RawMessage
+	}
+	if err := json.NewDecoder(response.Body).Decode(&api); err != nil {
+		t.Fatal(err)
+	}
+	calls := 0
+	for path, methods := range api.Paths {
+		for method, raw := range methods {
+			var call struct {
+				Security *[]any
+				Summary  string
+			}
+			if method == "parameters" || json.Unmarshal(raw, &call) != nil {
+				continue
+			}
+			calls++
+			method, path := strings.ToUpper(method), strings.NewReplacer("{index}", "x", "{key}", "1", "{name}", "x").Replace(path)
+			status := get(method, path, "")
+			if open := call.Security != nil; open == (status == http.StatusUnauthorized) && path != "/api/session" {
+				t.Errorf("%s %s without a token: %d", method, path, status)
+			}
+			if status := get(method, path, created.Token); strings.Contains(call.Summary, "role admin") != (status == http.StatusForbidden) && path != "/api/events" {
+				t.Errorf("%s %s as a viewer: %d", method, path, status)
+			}
+		}
+		if path == "/api/events" {
+			continue
+		}
+	}
+	if calls < 20 {
+		t.Errorf("only %d calls are described", calls)
+	}
+	w.must("token", "remove", "looker")
+	if status := get("GET", "/api/status", created.Token); status != http.StatusUnauthorized {
+		t.Errorf("a removed token: %d", status)
+	}
+	var hashes string
+	if err := pgtest.Connect(t, w.pg.URL("pingo")).QueryRow(t.Context(), "SELECT string_agg(t::text, ' ') FROM token t").Scan(&hashes); err != nil || strings.Contains(hashes, w.client.Token) {
+		t.Error("a token is stored in clear", err)
+	}
+	if strings.Count(w.log.String(), w.client.Token) != 1 {
+		t.Error("the first token is not shown exactly once")
+	}
+}
+
+// A private PostgreSQL survives kill -9, is picked up again, and is never shared.
+func TestRecordsDirectory(t *testing.T) {
+	w := newWorld(t)
+	dir := filepath.Join(pgtest.Dir(t), "records")
+	w.env = append(w.env, "PINGO_RECORDS_URL=")
+	start := func() *exec.Cmd {
+		cmd := exec.Command(binary, "serve", "--listen", w.address, "--records-dir", dir)
+		cmd.Env, cmd.Stdout, cmd.Stderr = w.env, w.log, w.log
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		return cmd
+	}
+	postmaster := func() string {
+		b, _ := os.ReadFile(filepath.Join(dir, "data", "postmaster.pid"))
+		first, _, _ := strings.Cut(string(b), "\n")
+		return first
+	}
+	answers := func() {
+		t.Helper()
+		w.eventually(30*time.Second, "the service answers", func() error {
+			if m := printedToken.FindStringSubmatch(w.log.String()); m != nil {
+				w.client.Token = m[1]
+			}
+			_, err := w.client.Status(t.Context())
+			return err
+		})
+	}
+	w.service = start()
+	answers()
+	if out, errs, code := w.run("serve", "--listen", "127.0.0.1:0", "--records-dir", dir); code != 1 || !strings.Contains(errs, "in use by another pingo process") {
+		t.Errorf("a second one on the directory: %d %s%s", code, out, errs)
+	}
+	first := postmaster()
+	w.kill()
+	w.service = start()
+	answers()
+	if now := postmaster(); now != first || first == "" {
+		t.Errorf("PostgreSQL %s was not picked up, %s runs", first, now)
+	}
+	w.service.Process.Signal(syscall.SIGTERM)
+	if err := w.service.Wait(); err != nil {
+		t.Error(err)
+	}
+	if left := postmaster(); left != "" {
+		t.Errorf("PostgreSQL %s was left behind", left)
+	}
+	w.service = nil
+}
+
+func TestTwoDemosSideBySide(t *testing.T) {
+	type result struct {
+		out []byte
+		err error
+	}
+	results := make(chan result, 2)
+	for _, seed := range []string{"1", "2"} {
+		go func() {
+			out, err := exec.Command(binary, "demo", "--once", "-o", "json", "--seed", seed).Output()
+			results <- result{out, err}
+		}()
+	}
+	for range 2 {
+		r := <-results
+		var s demo.Summary
+		if err := json.Unmarshal(r.out, &s); err != nil || r.err != nil || !s.OK || s.ChangesSeen != s.ChangesMade || s.ChangesMade < 300 || s.Documents != s.Rows || s.Rows < 1800 || len(s.Checks) < 6 {
+			t.Errorf("%s %v %v", r.out, r.err, err)
+		}
+	}
+}
+
+// Ctrl-C ends the demo and all that it has started.
+func TestDemoLeavesNothingBehind(t *testing.T) {
+	home := pgtest.Dir(t)
+	cmd := exec.Command(binary, "demo")
+	cmd.Env = append(os.Environ(), "TMPDIR="+home)
+	log := &lockedBuffer{}
+	cmd.Stdout, cmd.Stderr = log, log
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	w := &world{t: t}
+	w.eventually(60*time.Second, "the demo is up", func() error {
+		if !strings.Contains(log.String(), "Ctrl-C ends everything") {
+			return fmt.Errorf("%s", log)
+		}
+		return nil
+	})
+	cmd.Process.Signal(os.Interrupt)
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("%v\n%s", err, log)
+	}
+	if left, err := os.ReadDir(home); err != nil || len(left) > 0 {
+		t.Error("files are left", left, err)
+	}
+	processes, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range processes {
+		if text, _ := os.ReadFile(p); strings.Contains(string(text), home) {
+			t.Errorf("a process is left: %q", text)
+		}
+	}
+}

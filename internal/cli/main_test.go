@@ -1,0 +1,225 @@
+package cli_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"pingo/internal/client"
+	"pingo/internal/flow"
+	"pingo/internal/pgserver"
+	"pingo/internal/pgtest"
+	"pingo/internal/standin"
+)
+
+// binary is the real one, built from this tree.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "pingo-bin-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "pingo")
+	if out, err := exec.Command("go", "build", "-o", binary, "pingo/cmd/pingo").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// world is a source, an engine and records around the real binary.
+type world struct {
+	t       *testing.T
+	pg      *pgserver.Server
+	pgDir   string
+	engine  *httptest.Server
+	standin *standin.Server
+	address string
+	env     []string
+	client  *client.Client
+	service *exec.Cmd
+	log     *lockedBuffer
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+func newWorld(t *testing.T) *world {
+	t.Helper()
+	w := &world{t: t, pgDir: filepath.Join(pgtest.Dir(t), "pg"), log: &lockedBuffer{}, standin: &standin.Server{}}
+	w.startPostgres(0)
+	t.Cleanup(func() { w.pg.Stop() })
+	for _, name := range []string{"pingo", "lodge"} {
+		if err := w.pg.CreateDatabase(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.engine = httptest.NewServer(w.standin)
+	t.Cleanup(w.engine.Close)
+	w.address = freeAddress(t)
+	w.env = append(os.Environ(), "LODGE_URL="+w.pg.URL("lodge"), "SEARCH_URL="+w.engine.URL, "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL=http://"+w.address)
+	w.client = &client.Client{URL: "http://" + w.address}
+	t.Cleanup(func() {
+		if w.service != nil {
+			w.service.Process.Signal(syscall.SIGTERM)
+			w.service.Wait()
+		}
+		if t.Failed() {
+			t.Logf("the service's log:\n%s", w.log)
+		}
+	})
+	return w
+}
+
+func (w *world) startPostgres(port int) {
+	w.t.Helper()
+	var err error
+	w.pg, err = pgserver.Start(context.Background(), pgserver.Options{Dir: w.pgDir, Port: port, Settings: pgtest.Settings})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+var printedToken = regexp.MustCompile(`PINGO_TOKEN=(\S+)`)
+
+// serve starts the service and waits until it works.
+func (w *world) serve() {
+	w.t.Helper()
+	w.service = exec.Command(binary, "serve", "--listen", w.address)
+	w.service.Env, w.service.Stdout, w.service.Stderr = w.env, w.log, w.log
+	if err := w.service.Start(); err != nil {
+		w.t.Fatal(err)
+	}
+	w.eventually(20*time.Second, "the service answers", func() error {
+		if m := printedToken.FindStringSubmatch(w.log.String()); m != nil && w.client.Token == "" {
+			w.client.Token = m[1]
+			w.env = append(w.env, "PINGO_TOKEN="+m[1])
+		}
+		_, err := w.client.Status(w.t.Context())
+		return err
+	})
+}
+
+// kill ends the service as a power cut would.
+func (w *world) kill() {
+	w.service.Process.Kill()
+	w.service.Wait()
+}
+
+// run runs a command of the binary and returns what it printed and its exit code.
+func (w *world) run(args ...string) (stdout, stderr string, code int) {
+	w.t.Helper()
+	ctx, cancel := context.WithTimeout(w.t.Context(), 90*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, args...)
+	var out, errs bytes.Buffer
+	cmd.Env, cmd.Stdout, cmd.Stderr = w.env, &out, &errs
+	if err := cmd.Run(); err != nil && cmd.ProcessState == nil {
+		w.t.Fatal(err)
+	}
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+// must is run for a command that has to succeed.
+func (w *world) must(args ...string) string {
+	w.t.Helper()
+	out, errs, code := w.run(args...)
+	if code != 0 {
+		w.t.Fatalf("pingo %s: exit %d\n%s%s", strings.Join(args, " "), code, out, errs)
+	}
+	return out
+}
+
+func (w *world) eventually(most time.Duration, what string, try func() error) {
+	w.t.Helper()
+	var err error
+	for deadline := time.Now().Add(most); time.Now().Before(deadline); time.Sleep(30 * time.Millisecond) {
+		if err = try(); err == nil {
+			return
+		}
+	}
+	w.t.Fatalf("%s: not within %s: %v", what, most, err)
+}
+
+// index waits until an index is as wanted.
+func (w *world) index(most time.Duration, what, name string, ok func(flow.IndexStatus) bool) {
+	w.t.Helper()
+	w.eventually(most, what, func() error {
+		status, err := w.client.Status(w.t.Context())
+		if err != nil {
+			return err
+		}
+		for _, ix := range status.Indexes {
+			if ix.Name == name && ok(ix) {
+				return nil
+			}
+		}
+		b, _ := json.Marshal(status)
+		return fmt.Errorf("%s", b)
+	})
+}
+
+// fault makes the stand-in misbehave; an empty object ends it.
+func (w *world) fault(object string) {
+	w.t.Helper()
+	response, err := http.Post(w.engine.URL+"/_standin/faults", "application/json", strings.NewReader(object))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	io.Copy(io.Discard, response.Body)
+	response.Body.Close()
+	if response.StatusCode != 200 {
+		w.t.Fatal(response.Status)
+	}
+}
+
+// write puts a definition into a file and returns its path.
+func (w *world) write(text string) string {
+	w.t.Helper()
+	path := filepath.Join(w.t.TempDir(), "pingo.yaml")
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		w.t.Fatal(err)
+	}
+	return path
+}

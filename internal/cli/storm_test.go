@@ -1,0 +1,200 @@
+package cli_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/demo"
+	"pingo/internal/flow"
+	"pingo/internal/pgtest"
+)
+
+// The storm: changes, long and rolled-back transactions, kills in fill and stream,
+// an engine that is away, slow, forgetful, and a source that restarts. In the end,
+// every document equals what a second, deliberately simple way makes of the rows.
+//
+// PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer.
+func TestStorm(t *testing.T) {
+	seed, length := uint64(time.Now().UnixNano()%100000), 20*time.Second
+	if s := os.Getenv("PINGO_STORM_SEED"); s != "" {
+		seed, _ = strconv.ParseUint(s, 10, 64)
+	}
+	if s, err := strconv.Atoi(os.Getenv("PINGO_STORM_SECONDS")); err == nil {
+		length = time.Duration(s) * time.Second
+	}
+	t.Logf("PINGO_STORM_SEED=%d", seed)
+	r := rand.New(rand.NewPCG(seed, 9))
+	w := newWorld(t)
+	port := w.pg.Port()
+	const huts = 4000
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, huts, int64(seed)); err != nil {
+		t.Fatal(err)
+	}
+	lodge.Close(t.Context())
+
+	w.fault(`{"slow_ms": 60}`) // so that the fill lasts until it is killed
+	w.serve()
+	w.eventually(10*time.Second, "the definition is applied", func() error {
+		_, err := w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: demo.Definition}})
+		return err
+	})
+	ctx, calm := context.WithCancel(context.Background())
+	var writers sync.WaitGroup
+	for n := range 3 {
+		writers.Go(func() { writer(ctx, w, huts, seed, uint64(n)) })
+	}
+	time.Sleep(time.Duration(50+r.IntN(300)) * time.Millisecond)
+	w.kill() // in the middle of the fill
+	w.serve()
+	kills := 1
+	for end := time.Now().Add(length); time.Now().Before(end); {
+		time.Sleep(time.Duration(r.IntN(1200)) * time.Millisecond)
+		switch r.IntN(9) {
+		case 0, 1:
+			w.kill()
+			kills++
+			w.serve()
+		case 2:
+			w.fault(`{"unavailable": -1}`)
+			time.Sleep(time.Duration(r.IntN(2000)) * time.Millisecond)
+			w.fault(`{}`)
+		case 3:
+			w.fault(fmt.Sprintf(`{"lose_answer": %d}`, 1+r.IntN(5)))
+		case 4:
+			w.fault(fmt.Sprintf(`{"busy": %d, "close": %d}`, r.IntN(8), r.IntN(8)))
+		case 5:
+			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(150)))
+		case 6:
+			w.fault(fmt.Sprintf(`{"refuse": {"%d": "a fault", "%d": "a fault"}}`, 1+r.IntN(huts), 1+r.IntN(huts)))
+		case 7:
+			if err := w.pg.Stop(); err != nil {
+				t.Error(err)
+			}
+			time.Sleep(time.Duration(r.IntN(500)) * time.Millisecond)
+			w.startPostgres(port)
+		case 8:
+			text := demo.Definition
+			if r.IntN(2) == 0 {
+				text = strings.Replace(text, "      beds:        { filter: true }\n", "      beds:        { filter: true, sort: true }\n", 1)
+			}
+			// Whether it is the time for it or not; what was begun must be finished.
+			w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: text}})
+		}
+	}
+	calm()
+	writers.Wait()
+	w.fault(`{}`)
+	lodge = pgtest.Connect(t, w.pg.URL("lodge"))
+	// What was refused is tried again when its row changes.
+	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id % 7 = 0")
+	status, err := w.client.Status(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, ix := range status.Indexes {
+		failed, err := w.client.Failed(t.Context(), ix.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range failed {
+			pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id = $1", mustInt(t, f.Key))
+		}
+	}
+	w.index(60*time.Second, "all is quiet", "huts", func(ix flow.IndexStatus) bool {
+		status, err := w.client.Status(t.Context())
+		return err == nil && ix.Fill == nil && ix.Answering && ix.Failed == 0 && status.Sources[0].InFlight == 0 && empty(t, lodge)
+	})
+	rows, documents, differences, err := demo.Compare(t.Context(), lodge, w.engine.URL, "huts")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, d := range differences {
+		if i < 10 {
+			t.Errorf("%s: %.300s", d.Key, d.What)
+		}
+	}
+	t.Logf("seed %d: %d kills, %d rows, %d documents, %d differences", seed, kills, rows, documents, len(differences))
+	if rows != documents || rows < huts/2 {
+		t.Errorf("%d rows, %d documents", rows, documents)
+	}
+	if out, err := exec.Command("ps", "-o", "rss=", "-p", fmt.Sprint(w.service.Process.Pid)).Output(); err == nil && mustInt(t, strings.TrimSpace(string(out))) > 200_000 {
+		t.Errorf("the service holds %s kB", out)
+	}
+}
+
+func mustInt(t *testing.T, text string) int {
+	t.Helper()
+	n, err := strconv.Atoi(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+func empty(t *testing.T, lodge *pgx.Conn) bool {
+	var n int
+	return lodge.QueryRow(t.Context(), "SELECT count(*) FROM pingo_capture.journal").Scan(&n) == nil && n == 0
+}
+
+// writer changes lodge until the context ends: in transactions of one or several
+// changes, some of them long, some rolled back, and connects anew when it must.
+func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
+	r := rand.New(rand.NewPCG(seed, 100+number))
+	changes := demo.NewChanges(huts, int(number+1)*1_000_000, int64(seed+number))
+	for ctx.Err() == nil {
+		conn, err := pgx.Connect(ctx, w.pg.URL("lodge"))
+		if err != nil {
+			time.Sleep(50 * time.Millisecond)
+			continue
+		}
+		for ctx.Err() == nil && !conn.IsClosed() {
+			tx, err := conn.Begin(ctx)
+			if err != nil {
+				break
+			}
+			for range 1 + r.IntN(4) {
+				switch r.IntN(60) {
+				case 0:
+					_, err = conn.Exec(ctx, "UPDATE regions SET name = name || '.' WHERE id = $1", 1+r.IntN(24))
+				case 1:
+					_, err = conn.Exec(ctx, "DELETE FROM huts WHERE id = $1", 1+r.IntN(huts))
+				case 2:
+					_, err = conn.Exec(ctx, "UPDATE guest_notes SET hut_id = $1 WHERE id = (SELECT id FROM guest_notes WHERE hut_id = $2 LIMIT 1) AND EXISTS (SELECT FROM huts WHERE id = $1)", 1+r.IntN(huts), 1+r.IntN(huts))
+				case 3:
+					if r.IntN(20) == 0 {
+						_, err = conn.Exec(ctx, "TRUNCATE closures")
+					}
+				case 4:
+					_, err = conn.Exec(ctx, "UPDATE amenities SET label = label || '.' WHERE id = $1", 1+r.IntN(18))
+				default:
+					_, err = changes.Make(ctx, conn)
+				}
+				if err != nil {
+					break
+				}
+				if r.IntN(150) == 0 {
+					time.Sleep(time.Duration(r.IntN(1500)) * time.Millisecond)
+				}
+			}
+			if err != nil || r.IntN(8) == 0 {
+				tx.Rollback(context.Background())
+			} else {
+				tx.Commit(ctx)
+			}
+			time.Sleep(time.Duration(r.IntN(15)) * time.Millisecond)
+		}
+		conn.Close(context.Background())
+	}
+}
