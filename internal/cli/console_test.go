@@ -1,0 +1,136 @@
+package cli_test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/demo"
+	"pingo/internal/flow"
+	"pingo/internal/pgtest"
+)
+
+// browser starts a headless Chromium that reaches nothing but this machine.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, cancel := chromedp.NewContext(allocator)
+	ctx, timeout := context.WithTimeout(ctx, 90*time.Second)
+	t.Cleanup(func() { timeout(); cancel(); stop() })
+	return ctx
+}
+
+func TestConsole(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 400, 4); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET retired_at = NULL WHERE id = 42")
+	w.serve()
+	ctx := browser(t)
+	do := func(what string, actions ...chromedp.Action) {
+		t.Helper()
+		if err := chromedp.Run(ctx, actions...); err != nil {
+			if file := os.Getenv("PINGO_SHOT"); file != "" {
+				var png []byte
+				chromedp.Run(ctx, chromedp.CaptureScreenshot(&png))
+				os.WriteFile(file, png, 0o644)
+			}
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	page := func() (text string) {
+		do("reading the page", chromedp.Text("body", &text, chromedp.ByQuery))
+		return text
+	}
+	shows := func(what string, words ...string) {
+		t.Helper()
+		w.eventually(10*time.Second, what, func() error {
+			text := page()
+			for _, word := range words {
+				if !strings.Contains(text, word) {
+					return fmt.Errorf("no %q in %q", word, text)
+				}
+			}
+			return nil
+		})
+	}
+	url := "http://" + w.address
+	do("opening", chromedp.Navigate(url))
+	shows("the way in", "Sign in to Pingo")
+	do("a wrong token", chromedp.SendKeys("input", "nonsense\r", chromedp.ByQuery))
+	shows("why not", "this token is not known")
+	// The link that carries a token, as the demo prints it.
+	do("the link", chromedp.Navigate("about:blank"), chromedp.Navigate(url+"/#token="+w.client.Token))
+	shows("what to do first", "There is no index yet", "pingo apply")
+	var address string
+	do("the address", chromedp.Location(&address))
+	if strings.Contains(address, "token") {
+		t.Errorf("the token stays in the address: %s", address)
+	}
+	if _, err := w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: demo.Definition}}); err != nil {
+		t.Fatal(err)
+	}
+	shows("that it is true, without a reload", "Every index is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its triggers note every change.")
+
+	// Numbers move by themselves, and a refused document is seen with its reason.
+	w.fault(`{"refuse": {"42": "because it is a test"}}`)
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
+	shows("the failed document", "but for 1 document that it refused", "1 document was refused by the engine", "see why")
+	do("the index page by keyboard", chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery), chromedp.KeyEvent("\r"))
+	shows("the reason", "1 failed document", "because it is a test")
+	w.fault(`{}`)
+	pgtest.Exec(t, lodge, "UPDATE huts SET beds = 77 WHERE id = 42")
+	w.eventually(10*time.Second, "it mended itself", func() error {
+		if text := page(); strings.Contains(text, "failed document") || !strings.Contains(text, "Every change so far is in the engine.") {
+			return fmt.Errorf("%q", text)
+		}
+		return nil
+	})
+	do("searching", chromedp.KeyEvent("/"), chromedp.KeyEvent("marmot obs"))
+	shows("the hit", "1 found", "Marmot Observatory")
+	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))
+	shows("the document", "Document 42", "is what the row makes now", `"beds": 77`)
+	do("the definition", chromedp.Navigate(url+"/definition"))
+	shows("it as it was written", "Definition version 1", "${LODGE_URL}")
+	if strings.Contains(page(), "pingo:") {
+		t.Error("a secret is shown")
+	}
+	do("a page that is not there", chromedp.Navigate(url+"/nonsense"))
+	shows("that it is not there", "There is no such page")
+
+	// When the service is gone, the page says so, and goes on by itself.
+	do("back", chromedp.Navigate(url))
+	shows("the overview", "Every index is true")
+	w.kill()
+	shows("that nothing answers", "The service has not answered since")
+	w.serve()
+	w.index(10*time.Second, "it is true again", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue })
+	w.eventually(15*time.Second, "the page goes on", func() error {
+		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "Every index is true") {
+			return fmt.Errorf("%q", text)
+		}
+		return nil
+	})
+	var readable bool
+	do("the cookie", chromedp.Evaluate(`document.cookie.includes("pingo")`, &readable))
+	if readable {
+		t.Error("scripts can read the session")
+	}
+	do("leaving", chromedp.Click(`//button[contains(., "Sign out")]`, chromedp.BySearch))
+	shows("that it is left", "Sign in to Pingo")
+	response, err := http.Get(url + "/assets/none.js")
+	if err != nil || response.Header.Get("Content-Security-Policy") == "" {
+		t.Error("no content security policy", err)
+	}
+}
