@@ -83,10 +83,6 @@ func run(ctx context.Context, rows int, only, out string) error {
 	if _, err := conn.Exec(ctx, "VACUUM ANALYZE"); err != nil {
 		return err
 	}
-	if os.Getenv("HOLD") != "" {
-		say("holding: %s", b.url)
-		<-ctx.Done()
-	}
 	if only != "writes" {
 		if err := b.fill(ctx, conn); err != nil {
 			return fmt.Errorf("fill: %w", err)
@@ -128,9 +124,6 @@ func (b *bench) process(ctx context.Context, env []string, args ...string) (*exe
 func end(cmd *exec.Cmd) {
 	cmd.Process.Signal(syscall.SIGTERM)
 	cmd.Wait()
-	if os.Getenv("CPU") != "" {
-		say("cpu %v: user %v sys %v", cmd.Args[1], cmd.ProcessState.UserTime(), cmd.ProcessState.SystemTime())
-	}
 }
 
 // peakMemory is the most memory that a process ever held, in MB.

@@ -66,7 +66,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, "both agree") {
 		t.Error(out)
 	}
-	if out := w.must("status"); !strings.Contains(out, "Every index is true") {
+	if out := w.must("status"); !strings.Contains(out, "huts is true") {
 		t.Error(out)
 	}
 	var status flow.Status
@@ -124,6 +124,23 @@ func TestFirstFiveMinutes(t *testing.T) {
 	w.must("capture", "remove", "--yes")
 	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
 		t.Error("capture remove has left something", err)
+	}
+	// Without it changes go unnoticed: it is said, and applying again mends it.
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Unseen Hut' WHERE id = 8")
+	w.index(5*time.Second, "it says that capture is gone", "huts", func(ix flow.IndexStatus) bool {
+		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "run pingo apply")
+	})
+	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
+		t.Errorf("capture install: %d %s", code, errs)
+	}
+	_, _, differences, err := demo.Compare(t.Context(), lodge, w.engine.URL, "huts")
+	if err != nil || len(differences) == 0 {
+		t.Errorf("a difference made on purpose is not seen: %v", err)
+	}
+	w.must("apply", "--yes", file)
+	w.index(10*time.Second, "it is true again", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Edition == "huts-e3" })
+	if _, _, differences, err = demo.Compare(t.Context(), lodge, w.engine.URL, "huts"); err != nil || len(differences) > 0 {
+		t.Errorf("%v %v", differences, err)
 	}
 	if out := w.must("schema"); !json.Valid([]byte(out)) {
 		t.Error("the schema is not JSON")

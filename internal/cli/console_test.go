@@ -81,7 +81,7 @@ func TestConsole(t *testing.T) {
 	if _, err := w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: demo.Definition}}); err != nil {
 		t.Fatal(err)
 	}
-	shows("that it is true, without a reload", "Every index is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its triggers note every change.")
+	shows("that it is true, without a reload", "huts is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its journal is read without trouble.")
 
 	// Numbers move by themselves, and a refused document is seen with its reason.
 	w.fault(`{"refuse": {"42": "because it is a test"}}`)
@@ -111,13 +111,13 @@ func TestConsole(t *testing.T) {
 
 	// When the service is gone, the page says so, and goes on by itself.
 	do("back", chromedp.Navigate(url))
-	shows("the overview", "Every index is true")
+	shows("the overview", "huts is true")
 	w.kill()
 	shows("that nothing answers", "The service has not answered since")
 	w.serve()
 	w.index(10*time.Second, "it is true again", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue })
 	w.eventually(15*time.Second, "the page goes on", func() error {
-		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "Every index is true") {
+		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "huts is true") {
 			return fmt.Errorf("%q", text)
 		}
 		return nil

@@ -246,7 +246,7 @@ func Run(ctx context.Context, o Options) error {
     %[4]s search huts marmot observatory
 
   Look at the engine itself:
-    curl '%s/_cat/indices?v'
+    curl '%[6]s/_cat/indices?v'
     curl '%[6]s/huts/_doc/42?pretty'
 
 Ctrl-C ends everything.`, *status.Indexes[0].Documents, w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.engineURL)

@@ -95,7 +95,7 @@ type lane struct {
 	sending sync.Mutex
 }
 
-func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, rec *records.Records, version func() int64, log *slog.Logger) (*editionFlow, error) {
+func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, rec *records.Records, version func() int64, log *slog.Logger) *editionFlow {
 	e := &editionFlow{
 		record: record, shape: record.Shape, routes: record.Shape.Routes(), source: src, engine: eng, records: rec, version: version,
 		log: log.With("index", record.Index, "edition", record.Name()), failed: map[string]bool{}, state: record.State, ended: make(chan struct{}), switched: make(chan struct{}),
@@ -109,7 +109,7 @@ func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engin
 	if record.State == fill.Switched {
 		close(e.switched)
 	}
-	return e, nil
+	return e
 }
 
 // run feeds the edition until the context ends.

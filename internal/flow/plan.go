@@ -193,6 +193,13 @@ func (s *Service) planIndex(ctx context.Context, p *Plan, ix *definition.Index, 
 		return fmt.Errorf("source %s: %w", ix.Source, err)
 	}
 	plan.Change = s.compare(ix, compiled)
+	capture, err := src.CaptureStatus(ctx)
+	if err != nil {
+		return fmt.Errorf("source %s: %w", ix.Source, err)
+	}
+	if !capture.Installed && plan.Change != ChangeNew {
+		plan.Change = ChangeReindex // nobody knows what has changed since it was removed
+	}
 	p.Indexes = append(p.Indexes, plan)
 	return nil
 }
@@ -254,7 +261,7 @@ func (s *Service) Apply(ctx context.Context, files []definition.File, by string)
 	s.applying.Lock()
 	defer s.applying.Unlock()
 	s.mu.RLock()
-	ready := s.running != nil
+	ready := s.running != nil && s.begun
 	s.mu.RUnlock()
 	if !ready {
 		return nil, 0, ErrNotReady
@@ -395,8 +402,23 @@ func (s *Service) InstallCapture(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	opened, err := s.openSource(src)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	status, err := opened.CaptureStatus(ctx)
+	if err != nil {
+		return err
+	}
+	if !status.Installed && len(need) > 0 {
+		return ErrNeedsFill
+	}
 	return s.install(ctx, src, need)
 }
+
+// ErrNeedsFill says that installing capture alone would leave an index wrong.
+var ErrNeedsFill = errors.New("capture is gone altogether, so changes went unnoticed: run pingo apply with the definition in force, which installs it and fills the indexes anew")
 
 // CaptureSQL is what InstallCapture would run.
 func (s *Service) CaptureSQL(ctx context.Context, name string) (string, error) {

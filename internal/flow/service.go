@@ -33,6 +33,7 @@ type Service struct {
 
 	mu         sync.RWMutex
 	running    context.Context // of the current lease; nil when there is none
+	begun      bool            // what the records say is under way again
 	stopped    *sync.WaitGroup
 	definition *definition.Definition
 	applied    *records.Applied
@@ -105,17 +106,7 @@ func (s *Service) hold(ctx context.Context, lease *records.Lease) {
 	s.counter.Store(0)
 	s.mu.Unlock()
 	s.log.Info("working", "epoch", lease.Epoch)
-	for attempt := 1; working.Err() == nil; attempt++ {
-		err := s.restore(working)
-		if err == nil {
-			s.trouble.clear()
-			break
-		}
-		if s.trouble.report(err.Error(), true) {
-			s.log.Error("cannot begin", "reason", err)
-		}
-		sleep(working, min(time.Duration(attempt)*500*time.Millisecond, 5*time.Second))
-	}
+	wg.Go(func() { s.begin(working) })
 	for working.Err() == nil {
 		sleep(working, time.Second)
 		if err := lease.Check(working); err != nil && working.Err() == nil {
@@ -124,7 +115,7 @@ func (s *Service) hold(ctx context.Context, lease *records.Lease) {
 		}
 	}
 	s.mu.Lock()
-	s.running = nil
+	s.running, s.begun = nil, false
 	s.mu.Unlock()
 	stop()
 	wg.Wait()
@@ -137,10 +128,31 @@ func (s *Service) hold(ctx context.Context, lease *records.Lease) {
 	lease.Release()
 }
 
+// begin goes on where the records say the work stood; it tries until it has.
+func (s *Service) begin(ctx context.Context) {
+	for _, step := range []func(context.Context) error{s.restore, s.finish} {
+		for attempt := 1; ctx.Err() == nil; attempt++ {
+			err := step(ctx)
+			if err == nil {
+				s.trouble.clear()
+				break
+			}
+			if ctx.Err() == nil && s.trouble.report(err.Error(), true) {
+				s.log.Error("cannot begin", "reason", err)
+			}
+			sleep(ctx, min(time.Duration(attempt)*500*time.Millisecond, 5*time.Second))
+		}
+	}
+	s.mu.Lock()
+	s.begun = ctx.Err() == nil
+	s.mu.Unlock()
+}
+
 // nextVersion is above every version given before, also by earlier processes.
 func (s *Service) nextVersion() int64 { return s.epoch<<32 | s.counter.Add(1) }
 
-// restore goes on where the records say the work stood.
+// restore takes the applied definition into use and feeds its editions. It does
+// nothing until all that it needs is there, so it can be tried again.
 func (s *Service) restore(ctx context.Context) error {
 	applied, err := s.records.Definition(ctx)
 	if err != nil {
@@ -165,7 +177,15 @@ func (s *Service) restore(ctx context.Context) error {
 			return err
 		}
 	}
-	if applied.CarriedOut {
+	return nil
+}
+
+// finish carries out a definition that was applied by a process that died over it.
+func (s *Service) finish(ctx context.Context) error {
+	s.mu.RLock()
+	applied := s.applied
+	s.mu.RUnlock()
+	if applied == nil || applied.CarriedOut {
 		return nil
 	}
 	p, err := s.Check(ctx, applied.Files)
@@ -265,11 +285,7 @@ func (s *Service) start(record *records.Edition) error {
 		return errors.New("the service is stopping")
 	}
 	ctx, cancel := context.WithCancel(s.running)
-	e, err := newEditionFlow(record, st.source, eng, s.records, s.nextVersion, s.log)
-	if err != nil {
-		cancel()
-		return err
-	}
+	e := newEditionFlow(record, st.source, eng, s.records, s.nextVersion, s.log)
 	e.stop = cancel
 	s.editions = append(s.editions, e)
 	st.feed(e)

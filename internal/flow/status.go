@@ -247,7 +247,10 @@ func overall(s Status) (state, sentence string) {
 	}
 	state = badness[worst]
 	if state == StateTrue {
-		sentence = "Every index is true: " + count(int64(len(s.Indexes)), "index agrees", "indexes agree") + " with every change noticed so far."
+		sentence = fmt.Sprintf("All %d indexes are true: they agree with every change noticed so far.", len(s.Indexes))
+		if len(s.Indexes) == 1 {
+			sentence = s.Indexes[0].Name + " is true: it agrees with every change noticed so far."
+		}
 		if failed > 0 {
 			sentence = fmt.Sprintf("Every change is in the engine, but for %s.", count(failed, "document that it refused", "documents that it refused"))
 		}

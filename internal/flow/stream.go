@@ -66,7 +66,7 @@ func (s *stream) run(ctx context.Context) {
 		n, err := s.read(ctx)
 		switch {
 		case err != nil && ctx.Err() == nil:
-			if s.trouble.report(err.Error(), false) {
+			if s.trouble.report(err.Error(), source.NoCapture(err)) {
 				s.log.Warn("waiting", "reason", err)
 			}
 			wait = retry.Backoff(attempt)

@@ -143,7 +143,7 @@ func (s *Server) problem(err error, c echo.Context) {
 		p = problemf(http.StatusServiceUnavailable, "%v", err)
 	case errors.As(err, &badKey):
 		p = problemf(http.StatusBadRequest, "%v", err)
-	case errors.Is(err, flow.ErrNotYet), errors.Is(err, records.ErrExists):
+	case errors.Is(err, flow.ErrNotYet), errors.Is(err, flow.ErrNeedsFill), errors.Is(err, records.ErrExists):
 		p = problemf(http.StatusConflict, "%v", err)
 	default:
 		// A source or engine that does not do what it should.

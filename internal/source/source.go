@@ -3,6 +3,7 @@ package source
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -60,6 +61,9 @@ type Source interface {
 // DataFault reports whether a read failed because of a value in some row, so that
 // reading fewer rows finds the one at fault.
 func DataFault(err error) bool { return postgres.DataFault(err) }
+
+// NoCapture reports whether changes cannot be read because capture was removed.
+func NoCapture(err error) bool { return errors.Is(err, postgres.ErrNoCapture) }
 
 // ConnectTimeout bounds how long a source or engine may take to answer at all.
 const ConnectTimeout = 5 * time.Second

@@ -24,7 +24,7 @@ export function IndexPage() {
         {ix.sentence} {count(ix.rows)} rows, {count(ix.documents)} documents in {ix.edition}.
       </Typography>
       {ix.failed > 0 && <FailedDocuments name={name} failed={ix.failed} show={setKey} />}
-      <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: '1fr', md: '1fr 1fr' }, alignItems: 'start' }}>
+      <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
         <SearchBox name={name} answering={ix.answering} chosen={key} choose={setKey} />
         {/* One more of what was applied means that the document may have changed. */}
         <Document name={name} docKey={key} again={ix.applied} />

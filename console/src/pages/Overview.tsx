@@ -91,7 +91,7 @@ function SourceCard({ source }: { source: SourceStatus }) {
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
           <Typography sx={{ fontWeight: 600 }}>{source.name}</Typography>
           <Typography variant="body2" sx={{ color: source.trouble ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
-            {source.trouble ? source.trouble.message : 'Its triggers note every change.'}
+            {source.trouble ? source.trouble.message : 'Its journal is read without trouble.'}
           </Typography>
         </Box>
         <Figure label="changes noticed" value={count(source.noticed)} note="since the service began" />

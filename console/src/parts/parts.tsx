@@ -33,7 +33,7 @@ export function Figure({ label, value, note, color }: { label: string; value: Re
 // Spark draws the last minute, a point a second.
 export function Spark({ data, label, color = 'var(--mui-palette-primary-main)' }: { data: number[]; label: string; color?: string }) {
   return (
-    <Box role="img" aria-label={label} sx={{ height: 48 }}>
+    <Box role="img" aria-label={label} sx={{ height: 48, ml: -0.6, '& .MuiAreaElement-root, & .MuiLineChart-area': { opacity: 0.22 } }}>
       <SparkLineChart data={data} height={48} area color={color} curve="linear" yAxis={{ min: 0, max: Math.max(1, ...data) }} skipAnimation />
     </Box>
   );

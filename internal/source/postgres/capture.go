@@ -43,7 +43,8 @@ CREATE TABLE IF NOT EXISTS pingo_capture.journal (
     key text,
     before text,
     after text
-) WITH (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 2000);
+) WITH (autovacuum_vacuum_scale_factor = 0, autovacuum_vacuum_threshold = 2000,
+    autovacuum_vacuum_insert_threshold = -1, autovacuum_analyze_threshold = 1000000000);
 
 CREATE INDEX IF NOT EXISTS journal_seq_idx ON pingo_capture.journal (seq);
 `

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"pingo/internal/core/change"
@@ -41,6 +42,9 @@ type mark struct {
 	seq int64
 	xid uint64
 }
+
+// ErrNoCapture says that the journal is gone.
+var ErrNoCapture = errors.New("capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew")
 
 // markEvery bounds how often a mark is set, since each takes a transaction number.
 const markEvery = 50 * time.Millisecond
@@ -130,6 +134,10 @@ func (p *Postgres) Changes(ctx context.Context, limit int) ([]change.Change, err
 		return err
 	})
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && (pg.Code == "42P01" || pg.Code == "3F000") { // no such table, no such schema
+			return nil, ErrNoCapture
+		}
 		return nil, wrap("reading the journal", err)
 	}
 	read, err := p.changes(ctx, rows)
