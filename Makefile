@@ -10,11 +10,11 @@ setup:
 bin/pingo: $(shell find cmd internal console/console.go go.mod go.sum -type f 2>/dev/null) console/dist/index.html
 	go build -trimpath -o $@ ./cmd/pingo
 
-console/node_modules: console/package.json console/package-lock.json
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-console/dist/index.html: console/node_modules console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
 	cd console && npm run --silent build
 	@touch $@
 
