@@ -159,11 +159,19 @@ func (s *Shape) Searched() []Weighted {
 	return texts
 }
 
-// EachField calls f for every field with its full path, parents first.
+// Repeated reports whether a document may hold a node's fields several times.
+func (s *Shape) Repeated(n *Node) bool {
+	return n.Many || n.Parent >= 0 && s.Repeated(s.Nodes[n.Parent])
+}
+
+// EachField calls f for every field with its full path, parents first. A field that
+// a document may hold several times counts as an array.
 func (s *Shape) EachField(f func(path string, field Field)) {
 	for _, n := range s.Nodes {
 		path := s.Path(n)
+		repeated := s.Repeated(n)
 		for _, field := range n.Fields {
+			field.Array = field.Array && field.Type != Geo || repeated
 			switch {
 			case n.List:
 				f(path, field)
