@@ -203,7 +203,18 @@ func (a *app) apply() *cobra.Command {
 					return err
 				}
 			}
-			return a.print(applied, func() { fmt.Fprintf(a.out, "Definition version %d is in force.\n", applied.Version) })
+			status, err := c.Status(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(applied, func() {
+				for _, ix := range status.Indexes {
+					if !noWait && ix.Documents != nil {
+						fmt.Fprintf(a.out, "%s: %s rows, %s documents in %s\n", ix.Name, number(ix.Rows), number(ix.Documents), ix.Edition)
+					}
+				}
+				fmt.Fprintf(a.out, "Definition version %d is in force.\n", applied.Version)
+			})
 		},
 	}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")

@@ -212,9 +212,9 @@ func (s *Server) wait(ctx context.Context) error {
 	defer cancel()
 	var last error
 	for {
-		conn, err := pgx.Connect(ctx, s.URL("postgres"))
+		err := s.answers(ctx)
 		if err == nil {
-			return conn.Close(ctx)
+			return nil
 		}
 		last = err
 		select {
@@ -225,6 +225,18 @@ func (s *Server) wait(ctx context.Context) error {
 		case <-time.After(30 * time.Millisecond):
 		}
 	}
+}
+
+// answers tries once, and not for long: another program may hold the port and say
+// nothing.
+func (s *Server) answers(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	conn, err := pgx.Connect(ctx, s.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	return conn.Close(ctx)
 }
 
 // complaint is the last thing the server's log says went wrong.
