@@ -142,6 +142,23 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if _, _, differences, err = demo.Compare(t.Context(), lodge, w.engine.URL, "huts"); err != nil || len(differences) > 0 {
 		t.Errorf("%v %v", differences, err)
 	}
+	// Somebody deletes the edition in the engine.
+	r, err := http.NewRequest(http.MethodDelete, w.engine.URL+"/huts-e3", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if response, err := http.DefaultClient.Do(r); err != nil || response.StatusCode != 200 {
+		t.Fatal(response, err)
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Nobody Home' WHERE id = 8")
+	w.index(5*time.Second, "it says that the edition is gone", "huts", func(ix flow.IndexStatus) bool {
+		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "has no edition huts-e3 any more")
+	})
+	w.must("apply", "--yes", file)
+	w.index(10*time.Second, "it is true once more", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering })
+	if _, _, differences, err = demo.Compare(t.Context(), lodge, w.engine.URL, "huts"); err != nil || len(differences) > 0 {
+		t.Errorf("%v %v", differences, err)
+	}
 	if out := w.must("schema"); !json.Valid([]byte(out)) {
 		t.Error("the schema is not JSON")
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"time"
 
@@ -51,6 +52,8 @@ type IndexPlan struct {
 
 	shape  *shape.Shape
 	engine string
+	// lost: the engine has no edition of it any more.
+	lost bool
 }
 
 // PlanField is one field of the documents with its type.
@@ -200,8 +203,21 @@ func (s *Service) planIndex(ctx context.Context, p *Plan, ix *definition.Index, 
 	if !capture.Installed && plan.Change != ChangeNew {
 		plan.Change = ChangeReindex // nobody knows what has changed since it was removed
 	}
+	if plan.lost = s.lost(ctx, ix.Name); plan.lost && plan.Change != ChangeNew {
+		plan.Change = ChangeReindex
+	}
 	p.Indexes = append(p.Indexes, plan)
 	return nil
+}
+
+// lost reports whether the engine answers, but without the edition that is fed.
+func (s *Service) lost(ctx context.Context, index string) bool {
+	e := s.newest(index)
+	if e == nil || !e.live() {
+		return false
+	}
+	now, err := e.engine.Answering(ctx, index)
+	return err == nil && !slices.Contains(now, e.record.Name())
 }
 
 // compare says what a definition's index would do to the newest edition.
@@ -328,7 +344,8 @@ func (s *Service) install(ctx context.Context, src *definition.Source, need []sh
 func (s *Service) applyIndex(ctx context.Context, ix IndexPlan, version int) error {
 	switch ix.Change {
 	case ChangeNew, ChangeReindex:
-		if err := s.abandonUnswitched(ctx, ix.Name); err != nil {
+		// A lost edition answers nobody, and would only hold up the new one.
+		if err := s.discard(ctx, ix.Name, func(e *editionFlow) bool { return ix.lost || !e.live() }); err != nil {
 			return err
 		}
 		record, err := s.records.NewEdition(ctx, ix.shape, ix.engine, version)
@@ -340,7 +357,7 @@ func (s *Service) applyIndex(ctx context.Context, ix IndexPlan, version int) err
 		return s.reweigh(ctx, ix)
 	case ChangeRemoved:
 		for e := s.newest(ix.Name); e != nil; e = s.newest(ix.Name) {
-			s.drop(ctx, e)
+			s.drop(e)
 			if err := s.records.DeleteEdition(ctx, e.record); err != nil {
 				return err
 			}
@@ -349,19 +366,19 @@ func (s *Service) applyIndex(ctx context.Context, ix IndexPlan, version int) err
 	return nil
 }
 
-// abandonUnswitched drops editions that a newer definition overtakes before they
-// ever answered.
-func (s *Service) abandonUnswitched(ctx context.Context, index string) error {
+// discard drops editions of an index, here and in the engine: those that a newer
+// definition overtakes before they ever answered, and those that are lost.
+func (s *Service) discard(ctx context.Context, index string, which func(*editionFlow) bool) error {
 	s.mu.RLock()
-	var unswitched []*editionFlow
+	var list []*editionFlow
 	for _, e := range s.editions {
-		if e.record.Index == index && !e.live() {
-			unswitched = append(unswitched, e)
+		if e.record.Index == index && which(e) {
+			list = append(list, e)
 		}
 	}
 	s.mu.RUnlock()
-	for _, e := range unswitched {
-		s.drop(ctx, e)
+	for _, e := range list {
+		s.drop(e)
 		if err := e.engine.Drop(ctx, e.record.Name()); err != nil {
 			return err
 		}

@@ -311,7 +311,7 @@ func (s *Service) retire(ctx context.Context, live *editionFlow) {
 	}
 	s.mu.RUnlock()
 	for _, e := range old {
-		s.drop(ctx, e)
+		s.drop(e)
 		for ctx.Err() == nil {
 			err := e.engine.Drop(ctx, e.record.Name())
 			if err == nil {
@@ -327,7 +327,7 @@ func (s *Service) retire(ctx context.Context, live *editionFlow) {
 }
 
 // drop stops feeding an edition; the changes that waited for it wait no longer.
-func (s *Service) drop(ctx context.Context, e *editionFlow) {
+func (s *Service) drop(e *editionFlow) {
 	s.mu.Lock()
 	for i, x := range s.editions {
 		if x == e {

@@ -336,6 +336,9 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Docume
 			if r.Error != nil {
 				kind = r.Error.Type
 				results[i].Kind, results[i].Reason = kind, r.Error.words()
+				if kind == "index_not_found_exception" {
+					results[i].Reason = fmt.Sprintf("%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one", e.base, edition)
+				}
 			}
 			results[i].Outcome = retry.Classify(r.Status, kind)
 			if action == "delete" && r.Status == http.StatusNotFound && r.Error == nil {

@@ -33,7 +33,13 @@ CREATE TABLE IF NOT EXISTS pingo_capture.layouts (
     links text[] NOT NULL
 );
 
-CREATE SEQUENCE IF NOT EXISTS pingo_capture.journal_seq;
+-- It begins at the microseconds of now, so that the numbers of a journal that was
+-- removed never come again in the next one.
+DO $pingo$ BEGIN
+    IF to_regclass('pingo_capture.journal_seq') IS NULL THEN
+        EXECUTE format('CREATE SEQUENCE pingo_capture.journal_seq START %s', (extract(epoch FROM clock_timestamp()) * 1000000)::bigint);
+    END IF;
+END $pingo$;
 
 CREATE TABLE IF NOT EXISTS pingo_capture.journal (
     seq bigint NOT NULL DEFAULT nextval('pingo_capture.journal_seq'),

@@ -39,6 +39,8 @@ func Open(url string, connectTimeout time.Duration) (*Postgres, error) {
 	config.MaxConns = poolSize
 	config.MaxConnIdleTime = time.Minute
 	config.ConnConfig.ConnectTimeout = connectTimeout
+	// A server that vanished without a word must not be waited for until evening.
+	config.ConnConfig.DialFunc = (&net.Dialer{KeepAlive: 10 * time.Second}).DialContext
 	for name, value := range map[string]string{
 		"application_name": "pingo", "DateStyle": "ISO", "TimeZone": "UTC", "IntervalStyle": "iso_8601",
 		"extra_float_digits": "1", "bytea_output": "hex", "statement_timeout": "0", "lock_timeout": "2s",
