@@ -1,0 +1,227 @@
+package standin
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"sort"
+	"strconv"
+	"time"
+)
+
+func (s *Server) mget(ix *index, body []byte) (int, any, error) {
+	var request struct {
+		IDs  []string `json:"ids"`
+		Docs []struct {
+			ID string `json:"_id"`
+		} `json:"docs"`
+	}
+	if err := json.Unmarshal(body, &request); err != nil {
+		return 0, nil, badQuery("%s", err)
+	}
+	for _, d := range request.Docs {
+		request.IDs = append(request.IDs, d.ID)
+	}
+	docs := []object{}
+	for _, id := range request.IDs {
+		if d := ix.get(id); d != nil {
+			docs = append(docs, object{"_index": ix.name, "_id": id, "_version": d.version, "found": true, "_source": json.RawMessage(d.source)})
+		} else {
+			docs = append(docs, object{"_index": ix.name, "_id": id, "found": false})
+		}
+	}
+	return 200, object{"docs": docs}, nil
+}
+
+func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {
+	keep, err := parseTime(r.URL.Query().Get("keep_alive"))
+	if err != nil {
+		return 0, nil, &apiError{400, "action_request_validation_exception", "Validation Failed: 1: keep alive not specified;", nil}
+	}
+	ix.mu.Lock()
+	ix.autoRefresh()
+	docs := make(map[string]*doc, len(ix.visible))
+	for id, d := range ix.visible {
+		docs[id] = d
+	}
+	ix.mu.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for id, p := range s.pits {
+		if time.Now().After(p.expires) {
+			delete(s.pits, id)
+		}
+	}
+	s.pitSeq++
+	id := fmt.Sprintf("standin-pit-%d", s.pitSeq)
+	ordered := slices.SortedFunc(maps.Values(docs), func(a, b *doc) int { return cmp.Compare(a.ordinal, b.ordinal) })
+	s.pits[id] = &pit{ix, docs, ordered, time.Now().Add(keep)}
+	return 200, object{"pit_id": id, "creation_time": time.Now().UnixMilli()}, nil
+}
+
+func (s *Server) closePits(body []byte) (int, any, error) {
+	var request struct {
+		IDs []string `json:"pit_id"`
+	}
+	if err := json.Unmarshal(body, &request); err != nil {
+		return 0, nil, badQuery("%s", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, id := range request.IDs {
+		delete(s.pits, id)
+	}
+	return 200, object{"pits": []any{}}, nil
+}
+
+type searchRequest struct {
+	Query       any   `json:"query"`
+	Sort        any   `json:"sort"`
+	From        int   `json:"from"`
+	Size        *int  `json:"size"`
+	Source      any   `json:"_source"`
+	SearchAfter []any `json:"search_after"`
+	Pit         *struct {
+		ID        string `json:"id"`
+		KeepAlive string `json:"keep_alive"`
+	} `json:"pit"`
+	TrackTotalHits any `json:"track_total_hits"`
+}
+
+// find evaluates the query of a request's body; docs nil means what is visible now.
+func (ix *index) find(docs map[string]*doc, body []byte) (scores, error) {
+	var request searchRequest
+	if len(bytes.TrimSpace(body)) > 0 {
+		decoder := json.NewDecoder(bytes.NewReader(body))
+		decoder.UseNumber()
+		decoder.DisallowUnknownFields()
+		if err := decoder.Decode(&request); err != nil {
+			return nil, badQuery("%s", err)
+		}
+	}
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
+	ix.autoRefresh()
+	if docs == nil {
+		docs = ix.visible
+	}
+	if request.Query == nil {
+		request.Query = object{"match_all": object{}}
+	}
+	if q, ok := request.Query.(object); !ok || q["match_all"] == nil || request.Sort != nil {
+		ix.inverted.takeIn()
+	}
+	e := &evaluator{ix, docs}
+	return e.eval(request.Query)
+}
+
+func (s *Server) search(name string, body []byte) (int, any, error) {
+	began := time.Now()
+	var request searchRequest
+	if len(bytes.TrimSpace(body)) > 0 {
+		decoder := json.NewDecoder(bytes.NewReader(body))
+		decoder.UseNumber()
+		if err := decoder.Decode(&request); err != nil {
+			return 0, nil, badQuery("%s", err)
+		}
+	}
+	size := 10
+	if request.Size != nil {
+		size = *request.Size
+	}
+	if request.From+size > 10000 {
+		return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("Result window is too large, from + size must be less than or equal to: [10000] but was [%d]", request.From+size), nil}
+	}
+	var docs map[string]*doc
+	var indices []*index
+	var err error
+	var p *pit
+	if request.Pit != nil {
+		s.mu.Lock()
+		p = s.pits[request.Pit.ID]
+		if p != nil {
+			if keep, err := parseTime(request.Pit.KeepAlive); err == nil {
+				p.expires = time.Now().Add(keep)
+			}
+			docs, indices = p.docs, []*index{p.index}
+		}
+		s.mu.Unlock()
+		if p == nil {
+			return 0, nil, &apiError{404, "search_phase_execution_exception", "No search context found for id [" + request.Pit.ID + "]", nil}
+		}
+	} else if indices, err = s.resolve(name); err != nil {
+		return 0, nil, err
+	}
+	by := sortKeys(request.Sort)
+	var found []ranked
+	if p != nil && request.Query == nil && len(by) == 1 && by[0].path == "_shard_doc" {
+		// Walking through everything needs no sorting for each page.
+		after := int64(-1)
+		if len(request.SearchAfter) == 1 {
+			if after, err = strconv.ParseInt(fmt.Sprint(request.SearchAfter[0]), 10, 64); err != nil {
+				return 0, nil, badQuery("search_after: %s", err)
+			}
+		}
+		at, _ := slices.BinarySearchFunc(p.ordered, after, func(d *doc, after int64) int { return cmp.Compare(d.ordinal, after+1) })
+		for _, d := range p.ordered[at:min(at+size, len(p.ordered))] {
+			found = append(found, ranked{doc: d, keys: []any{d.ordinal}})
+		}
+		return hitsOf(began, indices, found, len(p.ordered), by, request)
+	}
+	for _, ix := range indices {
+		hits, err := ix.find(docs, body)
+		if err != nil {
+			return 0, nil, err
+		}
+		ix.mu.RLock()
+		found = append(found, ix.order(hits, by)...)
+		ix.mu.RUnlock()
+	}
+	total := len(found)
+	if request.SearchAfter != nil {
+		at := sort.Search(len(found), func(i int) bool { return compareKeys(found[i].keys, request.SearchAfter, by) > 0 })
+		found = found[at:]
+	}
+	found = found[min(request.From, len(found)):]
+	return hitsOf(began, indices, found[:min(size, len(found))], total, by, request)
+}
+
+func hitsOf(began time.Time, indices []*index, found []ranked, total int, by []sortKey, request searchRequest) (int, any, error) {
+	hits := []object{}
+	var best any
+	for _, f := range found {
+		h := object{"_index": indices[0].name, "_id": f.doc.id, "_score": f.score, "_source": pick(f.doc.source, request.Source)}
+		if len(by) > 0 {
+			h["sort"] = f.keys
+		} else if best == nil {
+			best = f.score
+		}
+		hits = append(hits, h)
+	}
+	return 200, object{"took": time.Since(began).Milliseconds(), "timed_out": false, "_shards": shards(len(indices)),
+		"hits": object{"total": object{"value": total, "relation": "eq"}, "max_score": best, "hits": hits}}, nil
+}
+
+// pick keeps the top-level members that _source asks for.
+func pick(source []byte, want any) json.RawMessage {
+	list, ok := want.([]any)
+	if !ok {
+		return source
+	}
+	var all map[string]json.RawMessage
+	if json.Unmarshal(source, &all) != nil {
+		return source
+	}
+	out := map[string]json.RawMessage{}
+	for _, name := range list {
+		if v, ok := all[fmt.Sprint(name)]; ok {
+			out[fmt.Sprint(name)] = v
+		}
+	}
+	b, _ := json.Marshal(out)
+	return b
+}
