@@ -88,6 +88,7 @@ type lane struct {
 	queue   change.Queue
 	closed  bool
 	sizer   fill.Sizer
+	taken   int64 // keys that were taken and settled so far
 	// unsettled were taken, but the context ended before they were delivered.
 	unsettled []change.Entry
 	// sending is held from taking keys, or from dropping a chunk's touched
@@ -171,6 +172,31 @@ func (e *editionFlow) add(ctx context.Context, key string, t *change.Ticket) err
 	return nil
 }
 
+// settled waits until every key that waits now, or is on its way, is settled.
+func (e *editionFlow) settled(ctx context.Context) error {
+	for _, l := range e.lanes {
+		l.sending.Lock() // so that nothing is between the queue and being counted
+		l.mu.Lock()
+		upto := l.taken + int64(l.queue.Len())
+		l.mu.Unlock()
+		l.sending.Unlock()
+		for {
+			l.mu.Lock()
+			reached := l.taken >= upto
+			l.mu.Unlock()
+			if reached {
+				break
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(10 * time.Millisecond):
+			}
+		}
+	}
+	return nil
+}
+
 // waiting is the number of keys in the lanes.
 func (e *editionFlow) waiting() int {
 	n := 0
@@ -203,6 +229,10 @@ func (l *lane) run(ctx context.Context) {
 				l.sizer.Saw(len(entries), len(arena))
 				if ctx.Err() != nil {
 					l.unsettled = entries
+				} else {
+					l.mu.Lock()
+					l.taken += int64(len(entries))
+					l.mu.Unlock()
 				}
 			}
 			l.sending.Unlock()

@@ -292,7 +292,7 @@ func (s *Service) start(record *records.Edition) error {
 	s.stopped.Go(func() { e.run(ctx) })
 	if record.State != fill.Switched {
 		s.stopped.Go(func() {
-			if e.fill(ctx, st.caughtUp) == nil {
+			if e.fill(ctx, func(ctx context.Context) error { return st.caughtUp(ctx, e) }) == nil {
 				s.retire(ctx, e)
 			}
 		})

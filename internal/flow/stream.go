@@ -35,6 +35,9 @@ type stream struct {
 	inFlight map[int64]time.Time
 	done     []int64
 	wake     chan struct{}
+	// emptied is when the last read began that found the journal's end, and whose
+	// changes are all in their lanes.
+	emptied time.Time
 
 	noticed meter
 	trouble troubleSpot
@@ -96,9 +99,20 @@ func (s *stream) read(ctx context.Context) (int, error) {
 	if room <= 0 {
 		return 0, nil
 	}
-	changes, err := s.source.Changes(ctx, min(room, readAtOnce))
-	if err != nil || len(changes) == 0 {
+	began, most := time.Now(), min(room, readAtOnce)
+	changes, err := s.source.Changes(ctx, most)
+	if err != nil {
 		return 0, err
+	}
+	if len(changes) < most {
+		defer func() {
+			s.mu.Lock()
+			s.emptied = began
+			s.mu.Unlock()
+		}()
+	}
+	if len(changes) == 0 {
+		return 0, nil
 	}
 	s.noticed.add(len(changes))
 	tickets := make([]*change.Ticket, len(changes))
@@ -280,24 +294,21 @@ func (s *stream) oldest() (waiting int, at time.Time) {
 	return len(s.inFlight), at
 }
 
-// caughtUp waits until every change that the journal holds now is done.
-func (s *stream) caughtUp(ctx context.Context) error {
-	var upto time.Time
+// caughtUp waits until every change that the source holds now has reached an edition.
+// Whether it has reached others does not matter: one may be on a sick engine.
+func (s *stream) caughtUp(ctx context.Context, e *editionFlow) error {
+	since := time.Now()
 	for {
-		status, err := s.source.CaptureStatus(ctx)
-		if err != nil {
-			return err
-		}
-		if upto.IsZero() && status.Newest != nil {
-			upto = *status.Newest
-		}
-		if status.Oldest == nil || upto.IsZero() || status.Oldest.After(upto) {
-			return nil
+		s.mu.Lock()
+		read := s.emptied.After(since)
+		s.mu.Unlock()
+		if read {
+			return e.settled(ctx)
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(50 * time.Millisecond):
+		case <-time.After(20 * time.Millisecond):
 		}
 	}
 }

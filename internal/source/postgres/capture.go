@@ -335,7 +335,6 @@ type CaptureStatus struct {
 	// Waiting is the number of journal rows, Oldest when the first was written.
 	Waiting int64      `json:"waiting"`
 	Oldest  *time.Time `json:"oldest,omitempty"`
-	Newest  *time.Time `json:"newest,omitempty"`
 	Bytes   int64      `json:"bytes"`
 }
 
@@ -350,7 +349,7 @@ func (p *Postgres) CaptureStatus(ctx context.Context) (CaptureStatus, error) {
 	for table := range installed {
 		s.Tables = append(s.Tables, table.String())
 	}
-	err = p.pool.QueryRow(ctx, "SELECT count(*), min(at), max(at), pg_total_relation_size('pingo_capture.journal') FROM pingo_capture.journal").Scan(&s.Waiting, &s.Oldest, &s.Newest, &s.Bytes)
+	err = p.pool.QueryRow(ctx, "SELECT count(*), min(at), pg_total_relation_size('pingo_capture.journal') FROM pingo_capture.journal").Scan(&s.Waiting, &s.Oldest, &s.Bytes)
 	if err != nil {
 		return s, wrap("reading the journal's depth", err)
 	}
