@@ -342,13 +342,6 @@ func (s *Service) drop(e *editionFlow) {
 	e.abandon()
 }
 
-// stream gives a source's stream by name; nil when there is none.
-func (s *Service) stream(name string) *stream {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.streams[name]
-}
-
 // newest gives the edition that answers for an index, or the one being filled when
 // none does yet; nil when there is neither.
 func (s *Service) newest(index string) *editionFlow {

@@ -51,15 +51,6 @@ func writtenPassword(written string) bool {
 	return !reference.MatchString(password)
 }
 
-// Redact hides the password of a URL.
-func Redact(raw string) string {
-	u, err := url.Parse(raw)
-	if err != nil {
-		return "(a URL that cannot be read)"
-	}
-	return u.Redacted()
-}
-
 func (d *decoder) secretURL(value scalar, what string, schemes ...string) Secret {
 	s := Secret{Written: value.text, Pos: value.pos}
 	if writtenPassword(value.text) {
