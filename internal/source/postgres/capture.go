@@ -80,20 +80,16 @@ var triggers = []string{"insert", "update", "key", "delete", "truncate"}
 // An update that names none of the watched columns is passed over before anything
 // is called. One that names some but changes none writes nothing: that is decided
 // inside the INSERT, since PostgreSQL reads a WHEN clause anew for every statement.
+//
+// What names columns stands in functions with SQL-standard bodies, which PostgreSQL
+// keeps by the column, not by its name: a renamed column breaks no write.
 func tableSQL(c needed) string {
 	id, table := layoutID(c), quote(c.Table)
-	side := func(columns []string, row string) string {
-		switch len(columns) {
-		case 0:
+	side := func(part string, columns []string, row string) string {
+		if len(columns) == 0 {
 			return "NULL"
-		case 1:
-			return row + "." + quoteName(columns[0]) + "::pg_catalog.text"
 		}
-		values := make([]string, len(columns))
-		for i, name := range columns {
-			values[i] = row + "." + quoteName(name) + "::pg_catalog.text"
-		}
-		return "ARRAY[" + strings.Join(values, ", ") + "]::pg_catalog.text"
+		return fmt.Sprintf("pingo_capture.%s_%d(%s)", part, id, row)
 	}
 	note := func(op, key, before, after, where string) string {
 		return fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op, key, before, after)\n    SELECT %d, '%s', %s, %s, %s%s;", id, op, key, before, after, where)
@@ -105,12 +101,13 @@ func tableSQL(c needed) string {
 		}
 		return "ARRAY[" + strings.Join(quoted, ", ") + "]::text[]"
 	}
-	old, fresh := side(c.Links, "OLD"), side(c.Links, "NEW")
+	old, fresh := side("links", c.Links, "OLD"), side("links", c.Links, "NEW")
+	oldKey, freshKey := side("key", c.Key, "OLD"), side("key", c.Key, "NEW")
 	bodies := map[string]string{
-		"insert":   note("i", side(c.Key, "NEW"), "NULL", fresh, ""),
-		"update":   note("u", side(c.Key, "NEW"), old, fresh, "\n    WHERE "+changed(c.Watch)),
-		"key":      note("d", side(c.Key, "OLD"), "NULL", "NULL", "\n    WHERE "+changed(c.Key)),
-		"delete":   note("d", side(c.Key, "OLD"), old, "NULL", ""),
+		"insert":   note("i", freshKey, "NULL", fresh, ""),
+		"update":   note("u", freshKey, old, fresh, fmt.Sprintf("\n    WHERE pingo_capture.changed_%d(OLD, NEW)", id)),
+		"key":      note("d", oldKey, "NULL", "NULL", "\n    WHERE "+oldKey+" OPERATOR(pg_catalog.<>) "+freshKey),
+		"delete":   note("d", oldKey, old, "NULL", ""),
 		"truncate": note("t", "NULL", "NULL", "NULL", ""),
 	}
 	of := func(columns []string) string {
@@ -126,6 +123,16 @@ func tableSQL(c needed) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "INSERT INTO pingo_capture.layouts VALUES (%d, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING;\n",
 		id, literal(c.Table.Schema), literal(c.Table.Name), names(c.Key), names(c.Watch), names(c.Links))
+	part := func(name, parameters, returns, body string) {
+		fmt.Fprintf(&b, "CREATE OR REPLACE FUNCTION pingo_capture.%s_%d(%s) RETURNS %s LANGUAGE sql STABLE RETURN %s;\n", name, id, parameters, returns, body)
+	}
+	part("changed", "o "+table+", n "+table, "boolean", changed(c.Watch))
+	if len(c.Key) > 0 {
+		part("key", "r "+table, "text", asText(c.Key))
+	}
+	if len(c.Links) > 0 {
+		part("links", "r "+table, "text", asText(c.Links))
+	}
 	for _, t := range triggers {
 		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_%s ON %s;\n", t, table)
 		if t == "key" && len(c.Key) == 0 {
@@ -141,7 +148,19 @@ func tableSQL(c needed) string {
 // changed compares columns by their stored bytes: it works for types that have no
 // equality, and sees 1.0 become 1.00.
 func changed(columns []string) string {
-	return fmt.Sprintf("ROW(%s)::record OPERATOR(pg_catalog.*<>) ROW(%s)::record", quoteNames(columns, "OLD."), quoteNames(columns, "NEW."))
+	return fmt.Sprintf("ROW(%s)::record OPERATOR(pg_catalog.*<>) ROW(%s)::record", quoteNames(columns, "(o)."), quoteNames(columns, "(n)."))
+}
+
+// asText writes columns of a row as the journal holds them.
+func asText(columns []string) string {
+	values := make([]string, len(columns))
+	for i, name := range columns {
+		values[i] = "(r)." + quoteName(name) + "::pg_catalog.text"
+	}
+	if len(values) == 1 {
+		return values[0]
+	}
+	return "ARRAY[" + strings.Join(values, ", ") + "]::pg_catalog.text"
 }
 
 // needs adds to what is to be captured what only the database knows.
@@ -230,7 +249,9 @@ func (p *Postgres) InstallCapture(ctx context.Context, service string, need []sh
 func (p *Postgres) dropUnused(ctx context.Context) error {
 	var sql *string
 	err := p.pool.QueryRow(ctx, `SELECT string_agg('DROP FUNCTION ' || f.oid::regprocedure, '; ') FROM pg_proc f
-		WHERE f.pronamespace = 'pingo_capture'::regnamespace AND NOT EXISTS (SELECT FROM pg_trigger t WHERE t.tgfoid = f.oid)`).Scan(&sql)
+		WHERE f.pronamespace = 'pingo_capture'::regnamespace AND NOT EXISTS (
+			SELECT FROM pg_trigger t JOIN pg_proc used ON used.oid = t.tgfoid
+			WHERE used.pronamespace = f.pronamespace AND split_part(used.proname, '_', 2) = split_part(f.proname, '_', 2))`).Scan(&sql)
 	if err == nil && sql != nil {
 		_, err = p.pool.Exec(ctx, *sql)
 	}

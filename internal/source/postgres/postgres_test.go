@@ -117,6 +117,12 @@ func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
 	if got := read(t, p); !slices.Equal(got, []string{"huts update 1", "loose insert  hut_id[5]"}) {
 		t.Errorf("replica role and COPY: %q", got)
 	}
+	// Renamed columns break no write, and changes are still noted.
+	pgtest.Exec(t, conn, "ALTER TABLE huts RENAME name TO title; ALTER TABLE huts RENAME id TO number; ALTER TABLE notes RENAME hut_id TO hut; UPDATE huts SET title = 's'; INSERT INTO notes VALUES (9, 1, 'z')")
+	if got := read(t, p); !slices.Equal(got, []string{"huts update 1", "notes insert 9 hut_id[1]"}) {
+		t.Errorf("renamed: %q", got)
+	}
+	pgtest.Exec(t, conn, "ALTER TABLE huts RENAME title TO name; ALTER TABLE huts RENAME number TO id; ALTER TABLE notes RENAME hut TO hut_id")
 	// A trigger of the application that changes a watched column unasked.
 	pgtest.Exec(t, conn, `CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.name := ''!'' || NEW.visits; RETURN NEW; END';
 		CREATE TRIGGER shout BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION shout()`)
