@@ -30,7 +30,15 @@ const (
 	exitError   = 1
 	exitUsage   = 2
 	exitRefused = 3 // a definition has findings, or a check of the demo is false
+	// What check says of a definition that can be applied and would change something.
+	exitInPlace = 4 // settings of live editions
+	exitFills   = 5 // editions are filled, or indexes are no longer followed
 )
+
+// exitWith ends a command with a code after it has said all there is to say.
+type exitWith int
+
+func (e exitWith) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
 
 // errRefused ends a command with exitRefused after it has said why.
 var errRefused = errors.New("refused")
@@ -55,11 +63,14 @@ func Main() int {
 	root := a.root()
 	err := root.ExecuteContext(ctx)
 	var usage usageError
+	var code exitWith
 	switch {
 	case err == nil:
 		return exitOK
 	case errors.Is(err, errRefused):
 		return exitRefused
+	case errors.As(err, &code):
+		return int(code)
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
 		fmt.Fprintf(a.err, "pingo: %v\nSee pingo --help.\n", err)
 		return exitUsage
@@ -82,7 +93,8 @@ On your database:  pingo serve, then pingo check and pingo apply on a definition
 Commands but serve, demo, standin, schema and version talk to a running
 pingo serve: PINGO_URL says where it is, PINGO_TOKEN holds a token for it.
 
-Exit codes: 0 done, 1 failed, 2 the command line is wrong, 3 refused with findings.`,
+Exit codes: 0 done, 1 failed, 2 the command line is wrong, 3 refused with findings;
+check also has 4 and 5, for what it would change.`,
 		SilenceErrors: true, SilenceUsage: true,
 	}
 	root.SetOut(a.out)

@@ -17,6 +17,7 @@ import (
 	"gopkg.in/yaml.v3"
 
 	"pingo/internal/demo"
+	"pingo/internal/engine/wire"
 	"pingo/internal/flow"
 	"pingo/internal/pgtest"
 )
@@ -34,8 +35,11 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if out := w.must("status"); !strings.Contains(out, "There is no index yet") {
 		t.Error(out)
 	}
-	out := w.must("check", file)
-	for _, want := range []string{"source lodge", "PostgreSQL 1", "engine main", "capture in lodge: triggers on public.amenities", "index huts — new: a first edition is filled from", "notes.written_at", "position", "geo", "search 10, sort"} {
+	out, _, code := w.run("check", file)
+	if code != 5 {
+		t.Errorf("check of a new index: exit %d", code)
+	}
+	for _, want := range []string{"source lodge", "PostgreSQL 1", "engine main", "capture in lodge: triggers on public.amenities", "index huts in main: new: a first edition is filled", "notes.written_at", "position", "geo", "search 10 by prefix, sort", "the fields name, region.name, keeper.full_name, amenities", `"pingo_fingerprint"`, "about"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("check does not say %q:\n%s", want, out)
 		}
@@ -77,14 +81,36 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if err := yaml.Unmarshal([]byte(w.must("status", "-o", "yaml")), &plain); err != nil || plain["state"] != "true" {
 		t.Errorf("%v %v", plain, err)
 	}
-	if out := w.must("check", file); !strings.Contains(out, "index huts — unchanged") {
+	if out := w.must("check", file); !strings.Contains(out, "index huts in main: unchanged") {
 		t.Error(out)
+	}
+	if out := w.must("preview", "huts", "--sample", "2"); strings.Count(out, "pingo_fingerprint") != 2 || !strings.Contains(out, "first_name || ' ' || last_name of public.keepers") {
+		t.Error(out)
+	}
+	if out := w.must("search", "huts", "--filter", "region.country=Aurelia", "--sort", "-altitude_m", "--facet", "amenities", "-n", "3"); !strings.Contains(out, "drinking water") || !strings.Contains(out, "3 shown") {
+		t.Error(out)
+	}
+	if _, errs, code := w.run("search", "huts", "--sort", "alttude_m"); code != 1 || !strings.Contains(errs, `no field "alttude_m" with the role sort: did you mean "altitude_m"?`) {
+		t.Errorf("%d %s", code, errs)
 	}
 
 	// Other weights are taken into use at once; another field means a reindex, during
 	// which the name answers without a pause.
-	if out := w.must("apply", "--yes", w.write(strings.Replace(demo.Definition, "search: 10", "search: 5", 1))); !strings.Contains(out, "version 2") {
+	lighter := w.write(strings.Replace(demo.Definition, "search: 10", "search: 5", 1))
+	if out, _, code := w.run("check", lighter); code != 4 || !strings.Contains(out, "in place  name weighs 5 instead of 10 in searches") {
+		t.Errorf("%d %s", code, out)
+	}
+	if out := w.must("apply", "--yes", lighter); !strings.Contains(out, "version 2") {
 		t.Error(out)
+	}
+	// What would take something away is not done by accident.
+	for _, c := range []struct{ find, put, want string }{
+		{"  huts:\n", "  cabins:\n", "index huts: it is no longer in the definition"},
+		{"where: retired_at IS NULL", "where: retired_at IS NULL AND id < 9", "it would have"},
+	} {
+		if _, errs, code := w.run("apply", "--yes", w.write(strings.Replace(demo.Definition, c.find, c.put, 1))); code != 1 || !strings.Contains(errs, c.want) || !strings.Contains(errs, "--accept huts") {
+			t.Errorf("%d %s", code, errs)
+		}
 	}
 	stop, gaps := make(chan struct{}), make(chan int)
 	go func() {
@@ -95,7 +121,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 				gaps <- n
 				return
 			default:
-				hits, err := w.client.Search(t.Context(), "huts", "marmot observatory", 1)
+				hits, err := w.client.Search(t.Context(), "huts", wire.Query{Text: "marmot observatory", Limit: 1})
 				if err != nil || hits.Total != 1 {
 					n++
 				}
@@ -103,8 +129,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 		}
 	}()
 	smaller := strings.Replace(demo.Definition, "      beds:        { filter: true }\n", "", 1)
-	if out := w.must("check", w.write(smaller)); !strings.Contains(out, "index huts — reindex") {
-		t.Error(out)
+	if out, _, code := w.run("check", w.write(smaller)); code != 5 || !strings.Contains(out, "index huts in main: reindex") || !strings.Contains(out, "reindex   beds is no longer a field") {
+		t.Errorf("%d %s", code, out)
 	}
 	w.must("apply", "--yes", w.write(smaller))
 	w.index(10*time.Second, "the second edition answers", "huts", func(ix flow.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Fill == nil })
@@ -133,15 +159,13 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
 		t.Errorf("capture install: %d %s", code, errs)
 	}
-	_, _, differences, err := demo.Compare(t.Context(), lodge, w.engine.URL, "huts")
+	_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts")
 	if err != nil || len(differences) == 0 {
 		t.Errorf("a difference made on purpose is not seen: %v", err)
 	}
 	w.must("apply", "--yes", file)
 	w.index(10*time.Second, "it is true again", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Edition == "huts-e3" })
-	if _, _, differences, err = demo.Compare(t.Context(), lodge, w.engine.URL, "huts"); err != nil || len(differences) > 0 {
-		t.Errorf("%v %v", differences, err)
-	}
+	w.equal(lodge, "huts")
 	// Somebody deletes the edition in the engine.
 	r, err := http.NewRequest(http.MethodDelete, w.engine.URL+"/huts-e3", nil)
 	if err != nil {
@@ -156,9 +180,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	})
 	w.must("apply", "--yes", file)
 	w.index(10*time.Second, "it is true once more", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering })
-	if _, _, differences, err = demo.Compare(t.Context(), lodge, w.engine.URL, "huts"); err != nil || len(differences) > 0 {
-		t.Errorf("%v %v", differences, err)
-	}
+	w.equal(lodge, "huts")
 	if out := w.must("schema"); !json.Valid([]byte(out)) {
 		t.Error("the schema is not JSON")
 	}
@@ -197,6 +219,7 @@ func TestMistakesGetASentence(t *testing.T) {
 		{"SEARCH_URL", "NO_ENGINE", "does not answer (connection refused)"},
 		{"[name]", "[nam]", `pingo.yaml:7:14: table huts has no column "nam" that Pingo may read — did you mean "name"?`},
 		{"lodge.huts", "lodge.loose", "pingo.yaml:6:11: table loose has no primary key"},
+		{"LODGE_URL", "POOR", "GRANT CREATE ON DATABASE lodge TO poor;"},
 		{"lodge.huts", "lodge.hats", `the source has no table "hats" that Pingo may read — did you mean "huts"?`},
 	} {
 		out, errs, code := w.run("check", w.write(strings.Replace(text, c.find, c.put, 1)))
@@ -209,7 +232,7 @@ func TestMistakesGetASentence(t *testing.T) {
 	}
 	// A role that may read but not install: it is told how somebody else can.
 	poor := w.write(strings.Replace(text, "LODGE_URL", "POOR", 1))
-	if out, errs, code := w.run("apply", "--yes", poor); code != 1 || !strings.Contains(errs, "permission denied") || !strings.Contains(errs, "pingo capture show prints the grants") {
+	if out, errs, code := w.run("apply", "--yes", poor); code != 3 || !strings.Contains(out, "GRANT CREATE ON DATABASE lodge TO poor;") || !strings.Contains(out, "GRANT pingo TO poor;") || !strings.Contains(out, "pingo capture show --file") {
 		t.Errorf("missing grants: %d %s%s", code, out, errs)
 	}
 	pgtest.Exec(t, lodge, w.must("capture", "show", "--file", poor))

@@ -72,7 +72,7 @@ func readFiles(paths []string) ([]definition.File, error) {
 func (a *app) check() *cobra.Command {
 	return &cobra.Command{
 		Use: "check [FILE|FOLDER|-]…", Short: "Say what applying a definition would do, touching nothing",
-		Long:    "Reads a definition (pingo.yaml unless named), asks its sources and engines, and says what applying it would do.\nEvery mistake is named with file, line and column. Exit code 3 when there is one.",
+		Long:    "Reads a definition (pingo.yaml unless named), asks its sources and engines, and says what applying it would do.\nEvery mistake is named with file, line and column.\n\nExit codes: 0 nothing would change, 3 it cannot be applied, 4 settings of live editions would change,\n5 editions would be filled or indexes no longer be followed.",
 		Example: "  pingo check\n  pingo check search/\n  pingo check pingo.yaml -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
@@ -86,8 +86,13 @@ func (a *app) check() *cobra.Command {
 			if err := a.print(plan, func() { a.showPlan(plan) }); err != nil {
 				return err
 			}
-			if plan.Refused() {
+			switch {
+			case plan.Refused():
 				return errRefused
+			case plan.Fills():
+				return exitWith(exitFills)
+			case plan.Changes():
+				return exitWith(exitInPlace)
 			}
 			return nil
 		},
@@ -105,6 +110,12 @@ func (a *app) showPlan(p *flow.Plan) {
 				mark = "fails  "
 			}
 			fmt.Fprintf(a.out, "%s %-10s %s  %s\n", kind, x.Name, mark, x.Words)
+			for i, sql := range x.Missing {
+				if i == 0 {
+					fmt.Fprintln(a.out, "  Pingo lacks rights there. Run these, or what pingo capture show --file prints, as the tables' owner:")
+				}
+				fmt.Fprintln(a.out, "    "+sql)
+			}
 		}
 	}
 	answers("source", p.Sources)
@@ -114,44 +125,93 @@ func (a *app) showPlan(p *flow.Plan) {
 		return
 	}
 	for _, c := range p.Capture {
-		fmt.Fprintf(a.out, "capture in %s: triggers on %s\n", c.Source, strings.Join(c.Tables, ", "))
-	}
-	what := map[string]string{
-		flow.ChangeNew:     "new: a first edition is filled from %s rows, then answers under the name",
-		flow.ChangeNone:    "unchanged (%s rows)",
-		flow.ChangeInPlace: "other search weights, taken into use at once (%s rows)",
-		flow.ChangeReindex: "reindex: a new edition is filled from %s rows beside the one that answers, which is dropped after the switch",
-		flow.ChangeRemoved: "no longer in the definition: its changes are not followed any more, and its edition stays in the engine as it is",
+		fmt.Fprintf(a.out, "\ncapture in %s: triggers on %s\n", c.Source, strings.Join(c.Tables, ", "))
+		for _, advice := range c.Advice {
+			fmt.Fprintf(a.out, "  %s: %s\n", advice.Table, advice.Message)
+			if advice.SQL != "" {
+				fmt.Fprintln(a.out, "    "+advice.SQL)
+			}
+		}
 	}
 	for _, ix := range p.Indexes {
-		words := what[ix.Change]
-		if strings.Contains(words, "%s") {
-			words = fmt.Sprintf(words, thousands(ix.Rows))
-		}
-		fmt.Fprintf(a.out, "\nindex %s — %s\n", ix.Name, words)
-		if len(ix.Fields) == 0 {
-			continue
-		}
-		t := a.table(table.Row{"  field", "type", "for"})
-		for _, f := range ix.Fields {
-			kind := string(f.Type)
-			if f.List {
-				kind = "list of " + kind
-			}
-			var uses []string
-			if f.Search > 0 {
-				uses = append(uses, fmt.Sprintf("search %g", f.Search))
-			}
-			if f.Filter {
-				uses = append(uses, "filter")
-			}
-			if f.Sort {
-				uses = append(uses, "sort")
-			}
-			t.AppendRow(table.Row{"  " + f.Path, kind, strings.Join(uses, ", ")})
-		}
-		t.Render()
+		a.showIndexPlan(ix)
 	}
+}
+
+func (a *app) showIndexPlan(ix flow.IndexPlan) {
+	what := map[string]string{
+		flow.ChangeNew:     "new: a first edition is filled, then answers under the name",
+		flow.ChangeNone:    "unchanged",
+		flow.ChangeInPlace: "changed in place, taken into use at once",
+		flow.ChangeReindex: "reindex: a new edition is filled beside the one that answers, which is dropped after the switch",
+		flow.ChangeRemoved: "no longer in the definition: its changes are not followed any more, and its edition stays in the engine as it is",
+	}
+	fmt.Fprintf(a.out, "\nindex %s in %s: %s\n", ix.Name, ix.Engine, what[ix.Change])
+	if ix.Guard != "" {
+		fmt.Fprintf(a.out, "  To be accepted by name, since %s.\n", ix.Guard)
+	}
+	if ix.Change == flow.ChangeRemoved {
+		return
+	}
+	fmt.Fprintf(a.out, "  %s rows, about %s of documents", thousands(ix.Rows), size(ix.Bytes))
+	if ix.Operations > 0 {
+		fmt.Fprintf(a.out, ", %s to send", thousands(ix.Operations))
+	}
+	fmt.Fprintln(a.out)
+	for _, d := range ix.Differences {
+		mark := "reindex "
+		if d.InPlace {
+			mark = "in place"
+		}
+		fmt.Fprintf(a.out, "  %s  %s\n", mark, strings.TrimSpace(d.Path+" "+d.What))
+	}
+	for _, note := range ix.Notes {
+		fmt.Fprintf(a.out, "  note: %s\n", note)
+	}
+	t := a.table(table.Row{"  field", "type", "for", "from"})
+	for _, f := range ix.Fields {
+		kind, path := string(f.Type), f.Path
+		if f.List {
+			kind = "list of " + kind
+		}
+		if f.Rows != "" {
+			path = f.Rows + ": " + path
+		}
+		var uses []string
+		if f.Search > 0 {
+			uses = append(uses, fmt.Sprintf("search %g by %s", f.Search, f.Match))
+		}
+		for _, role := range []struct {
+			name string
+			has  bool
+		}{{"filter", f.Filter}, {"sort", f.Sort}, {"facet", f.Facet}} {
+			if role.has {
+				uses = append(uses, role.name)
+			}
+		}
+		t.AppendRow(table.Row{"  " + path, kind, strings.Join(uses, ", "), shorten(f.From, 60)})
+	}
+	t.Render()
+	for _, sample := range ix.Samples {
+		fmt.Fprintf(a.out, "  %s  %s\n", sample.Key, shorten(string(sample.Document), 140))
+	}
+}
+
+func shorten(s string, width int) string {
+	if line := []rune(s); len(line) > width {
+		return string(line[:width-1]) + "…"
+	}
+	return s
+}
+
+func size(bytes int64) string {
+	switch {
+	case bytes < 10<<10:
+		return fmt.Sprintf("%d bytes", bytes)
+	case bytes < 10<<20:
+		return fmt.Sprintf("%d kB", bytes>>10)
+	}
+	return thousands(bytes>>20) + " MB"
 }
 
 func thousands(n int64) string {
@@ -164,10 +224,11 @@ func thousands(n int64) string {
 
 func (a *app) apply() *cobra.Command {
 	var yes, noWait bool
+	var accept []string
 	cmd := &cobra.Command{
 		Use: "apply [FILE|FOLDER|-]…", Short: "Make a definition the one in force: install capture, fill, keep true",
-		Long:    "Shows what it will do and asks first; then installs triggers, fills what is new or changed, and waits until the names answer.",
-		Example: "  pingo apply\n  pingo apply pingo.yaml --yes\n  pingo apply --yes --no-wait -o json",
+		Long:    "Shows what it will do and asks first; then installs triggers, fills what is new or changed, and waits until the names answer.\nAn index that is no longer in the definition, or would have less than half as many documents as now, must be named with --accept.",
+		Example: "  pingo apply\n  pingo apply pingo.yaml --yes\n  pingo apply --yes --no-wait -o json\n  pingo apply --yes --accept old_huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
 			if err != nil {
@@ -187,9 +248,9 @@ func (a *app) apply() *cobra.Command {
 					return err
 				}
 			}
-			applied, err := c.Apply(cmd.Context(), files)
+			applied, err := c.Apply(cmd.Context(), files, accept...)
 			var p *server.Problem
-			if errors.As(err, &p) && p.Plan != nil {
+			if errors.As(err, &p) && p.Plan != nil && p.Plan.Refused() {
 				if err := a.print(p.Plan, func() { a.showPlan(p.Plan) }); err != nil {
 					return err
 				}
@@ -218,6 +279,7 @@ func (a *app) apply() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	cmd.Flags().StringArrayVar(&accept, "accept", nil, "an index that may be given up, or shrink to less than half")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once, while editions are being filled")
 	return cmd
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"pingo/internal/core/definition"
 	"pingo/internal/engine/wire"
 	"pingo/internal/flow"
 )
@@ -88,10 +89,11 @@ func milliseconds(ms float64, known bool) string {
 
 func (a *app) search() *cobra.Command {
 	limit := 10
+	var filters, order, facets []string
 	cmd := &cobra.Command{
 		Use: "search INDEX TEXT…", Short: "Look for words in an index",
-		Long:    "Finds documents in which every word stands in some searched field, the last word as a beginning. Without text it lists documents.",
-		Example: "  pingo search huts stone ridge\n  pingo search huts winter -o json",
+		Long:    "Finds documents in which every word stands in some searched field, as the field matches. Without text it lists documents.",
+		Example: "  pingo search huts stone ridge\n  pingo search huts winter -o json\n  pingo search huts --filter winter_room=true --sort -altitude_m --facet region.country",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usageError{fmt.Errorf("%s takes an index and words to look for", cmd.CommandPath())}
@@ -99,19 +101,33 @@ func (a *app) search() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text := strings.Join(args[1:], " ")
-			hits, err := a.client().Search(cmd.Context(), args[0], text, limit)
+			q := wire.Query{Text: strings.Join(args[1:], " "), Facets: facets, Limit: limit}
+			for _, text := range filters {
+				path, value, ok := strings.Cut(text, "=")
+				if !ok {
+					return usageError{fmt.Errorf("--filter is FIELD=VALUE, not %q", text)}
+				}
+				q.Filters = append(q.Filters, wire.Filter{Path: path, Value: value})
+			}
+			for _, text := range order {
+				path, down := strings.CutPrefix(text, "-")
+				q.Order = append(q.Order, wire.Order{Path: path, Descending: down})
+			}
+			hits, err := a.client().Search(cmd.Context(), args[0], q)
 			if err != nil {
 				return err
 			}
-			return a.print(hits, func() { a.showHits(hits) })
+			return a.print(hits, func() { a.showHits(hits, facets) })
 		},
 	}
+	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents with FIELD=VALUE")
+	cmd.Flags().StringArrayVar(&order, "sort", nil, "order by FIELD, or by -FIELD downwards")
+	cmd.Flags().StringArrayVar(&facets, "facet", nil, "count the values of FIELD over all that is found")
 	cmd.Flags().IntVarP(&limit, "limit", "n", limit, "how many documents")
 	return cmd
 }
 
-func (a *app) showHits(hits *wire.Hits) {
+func (a *app) showHits(hits *wire.Hits, facets []string) {
 	if hits.Total == 0 {
 		fmt.Fprintln(a.out, "Nothing found.")
 		return
@@ -121,6 +137,13 @@ func (a *app) showHits(hits *wire.Hits) {
 		t.AppendRow(table.Row{h.Key, fmt.Sprintf("%.2f", h.Score), digest(h.Document)})
 	}
 	t.Render()
+	for _, path := range facets {
+		var counts []string
+		for _, f := range hits.Facets[path] {
+			counts = append(counts, fmt.Sprintf("%s %s", f.Value, thousands(f.Documents)))
+		}
+		fmt.Fprintf(a.out, "\n%s: %s\n", path, strings.Join(counts, ", "))
+	}
 	fmt.Fprintf(a.out, "\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n", thousands(hits.Total), len(hits.Hits))
 }
 
@@ -140,7 +163,7 @@ func digest(doc json.RawMessage) string {
 			break
 		}
 		var text string
-		if name == "pingo_fingerprint" || json.Unmarshal(value, &text) != nil || text == "" {
+		if name == definition.FingerprintField || json.Unmarshal(value, &text) != nil || text == "" {
 			continue
 		}
 		if b.Len() > 0 {
@@ -148,29 +171,45 @@ func digest(doc json.RawMessage) string {
 		}
 		b.WriteString(text)
 	}
-	if line := []rune(b.String()); len(line) > width {
-		return string(line[:width-1]) + "…"
-	}
-	return b.String()
+	return shorten(b.String(), width)
 }
 
 func (a *app) preview() *cobra.Command {
-	return &cobra.Command{
-		Use: "preview INDEX KEY", Short: "Show a document as it would be built now, beside the one in the engine",
-		Long:    "The key is the root row's primary key; the parts of a key of several columns are joined by commas.",
-		Example: "  pingo preview huts 42\n  pingo preview huts 42 -o json",
-		Args:    exactly(2, "an index and a key"),
+	var sample int
+	cmd := &cobra.Command{
+		Use: "preview INDEX [KEY]", Short: "Show a document as it would be built now, beside the one in the engine",
+		Long:    "The key is the root row's primary key; the parts of a key of several columns are joined by commas, and in an index\nwith several rows the name of the rows comes first: hut,42. Says where each value comes from.",
+		Example: "  pingo preview huts 42\n  pingo preview finder hut,42 -o json\n  pingo preview huts --sample 3",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if sample == 0 && len(args) != 2 || sample > 0 && len(args) != 1 {
+				return usageError{fmt.Errorf("%s takes an index and a key, or an index and --sample N", cmd.CommandPath())}
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if sample > 0 {
+				list, err := a.client().Sample(cmd.Context(), args[0], sample)
+				if err != nil {
+					return err
+				}
+				return a.print(list, func() {
+					for i := range list {
+						a.showPreview(&list[i], i == len(list)-1)
+					}
+				})
+			}
 			p, err := a.client().Preview(cmd.Context(), args[0], args[1])
 			if err != nil {
 				return err
 			}
-			return a.print(p, func() { a.showPreview(p) })
+			return a.print(p, func() { a.showPreview(p, true) })
 		},
 	}
+	cmd.Flags().IntVar(&sample, "sample", 0, "the first so many documents instead of that of a key")
+	return cmd
 }
 
-func (a *app) showPreview(p *flow.Preview) {
+func (a *app) showPreview(p *flow.Preview, origins bool) {
 	indent := func(doc json.RawMessage) string {
 		var b bytes.Buffer
 		if json.Indent(&b, doc, "", "  ") != nil {
@@ -179,10 +218,18 @@ func (a *app) showPreview(p *flow.Preview) {
 		return b.String()
 	}
 	fmt.Fprintln(a.out, indent(p.Built))
-	fmt.Fprintf(a.out, "\n%s %s: %s\n", p.Edition, p.Key, p.Words)
+	fmt.Fprintf(a.out, "\n%s %s: %s\n\n", p.Edition, p.Key, p.Words)
 	if !p.Same {
-		fmt.Fprintf(a.out, "\nin the engine:\n%s\n", indent(p.Stored))
+		fmt.Fprintf(a.out, "in the engine:\n%s\n\n", indent(p.Stored))
 	}
+	if !origins {
+		return
+	}
+	t := a.table(table.Row{"field", "type", "comes from"})
+	for _, o := range p.Origins {
+		t.AppendRow(table.Row{o.Path, o.Type, shorten(o.From, 80)})
+	}
+	t.Render()
 }
 
 func (a *app) tokenCommand() *cobra.Command {

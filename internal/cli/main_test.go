@@ -19,7 +19,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"pingo/internal/client"
+	"pingo/internal/demo"
 	"pingo/internal/flow"
 	"pingo/internal/pgserver"
 	"pingo/internal/pgtest"
@@ -80,7 +83,7 @@ func newWorld(t *testing.T) *world {
 	w := &world{t: t, pgDir: filepath.Join(pgtest.Dir(t), "pg"), log: &lockedBuffer{}, standin: &standin.Server{}}
 	w.startPostgres(0)
 	t.Cleanup(func() { w.pg.Stop() })
-	for _, name := range []string{"pingo", "lodge"} {
+	for _, name := range []string{"pingo", "lodge", "tables"} {
 		if err := w.pg.CreateDatabase(t.Context(), name); err != nil {
 			t.Fatal(err)
 		}
@@ -88,7 +91,10 @@ func newWorld(t *testing.T) *world {
 	w.engine = httptest.NewServer(w.standin)
 	t.Cleanup(w.engine.Close)
 	w.address = freeAddress(t)
-	w.env = append(os.Environ(), "LODGE_URL="+w.pg.URL("lodge"), "SEARCH_URL="+w.engine.URL, "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL=http://"+w.address)
+	t.Setenv("LODGE_URL", w.pg.URL("lodge"))
+	t.Setenv("SEARCH_URL", w.engine.URL)
+	t.Setenv("TABLES_URL", w.pg.URL("tables"))
+	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL=http://"+w.address)
 	w.client = &client.Client{URL: "http://" + w.address}
 	t.Cleanup(func() {
 		if w.service != nil {
@@ -212,6 +218,23 @@ func (w *world) fault(object string) {
 	if response.StatusCode != 200 {
 		w.t.Fatal(response.Status)
 	}
+}
+
+// equal compares all documents of an index with what lodge's rows make, as the demo's
+// definition says.
+func (w *world) equal(lodge *pgx.Conn, index string) (rows int) {
+	w.t.Helper()
+	rows, documents, differences, err := demo.Compare(w.t.Context(), lodge, demo.Files(), index)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for _, d := range differences[:min(5, len(differences))] {
+		w.t.Errorf("%s %s: %.500s", index, d.Key, d.What)
+	}
+	if len(differences) > 0 || rows != documents {
+		w.t.Errorf("%s: %d rows, %d documents, %d differences", index, rows, documents, len(differences))
+	}
+	return rows
 }
 
 // write puts a definition into a file and returns its path.

@@ -85,6 +85,7 @@ func (c *Client) Status(ctx context.Context) (*flow.Status, error) {
 type files struct {
 	Files  []definition.File `json:"files"`
 	Source string            `json:"source,omitempty"`
+	Accept []string          `json:"accept,omitempty"`
 }
 
 // Check plans a definition.
@@ -93,10 +94,11 @@ func (c *Client) Check(ctx context.Context, def []definition.File) (*flow.Plan, 
 	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, files{Files: def}, out)
 }
 
-// Apply makes a definition the one in force.
-func (c *Client) Apply(ctx context.Context, def []definition.File) (*server.Applied, error) {
+// Apply makes a definition the one in force. accept names the indexes whose guarded
+// changes are meant.
+func (c *Client) Apply(ctx context.Context, def []definition.File, accept ...string) (*server.Applied, error) {
 	out := &server.Applied{}
-	return out, c.call(ctx, http.MethodPost, "/api/definition/apply", nil, files{Files: def}, out)
+	return out, c.call(ctx, http.MethodPost, "/api/definition/apply", nil, files{Files: def, Accept: accept}, out)
 }
 
 // CaptureSQL is the SQL of the capture that is in force, or of a definition's.
@@ -105,7 +107,7 @@ func (c *Client) CaptureSQL(ctx context.Context, source string, def []definition
 		SQL string `json:"sql"`
 	}
 	if len(def) > 0 {
-		err := c.call(ctx, http.MethodPost, "/api/definition/capture-sql", nil, files{def, source}, &out)
+		err := c.call(ctx, http.MethodPost, "/api/definition/capture-sql", nil, files{Files: def, Source: source}, &out)
 		return out.SQL, err
 	}
 	err := c.call(ctx, http.MethodGet, "/api/capture", url.Values{"source": {source}}, nil, &out)
@@ -122,10 +124,27 @@ func (c *Client) RemoveCapture(ctx context.Context, source string) error {
 	return c.call(ctx, http.MethodDelete, "/api/capture", url.Values{"source": {source}}, nil, nil)
 }
 
-// Search looks for words in an index.
-func (c *Client) Search(ctx context.Context, index, text string, limit int) (*wire.Hits, error) {
+// Search looks for documents in an index.
+func (c *Client) Search(ctx context.Context, index string, q wire.Query) (*wire.Hits, error) {
+	params := url.Values{"q": {q.Text}, "limit": {fmt.Sprint(q.Limit)}, "facet": q.Facets}
+	for _, f := range q.Filters {
+		params.Add("filter", f.Path+"="+f.Value)
+	}
+	for _, o := range q.Order {
+		if o.Descending {
+			o.Path = "-" + o.Path
+		}
+		params.Add("sort", o.Path)
+	}
 	out := &wire.Hits{}
-	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", url.Values{"q": {text}, "limit": {fmt.Sprint(limit)}}, nil, out)
+	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", params, nil, out)
+}
+
+// Sample previews the first documents of an index.
+func (c *Client) Sample(ctx context.Context, index string, n int) ([]flow.Preview, error) {
+	var out []flow.Preview
+	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/sample", url.Values{"limit": {fmt.Sprint(n)}}, nil, &out)
+	return out, err
 }
 
 // Preview builds a document and fetches the one in the engine.

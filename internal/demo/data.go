@@ -9,15 +9,25 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"pingo/internal/core/definition"
 )
 
 //go:embed lodge.sql
 var lodgeSQL string
 
-// Definition is the demo's definition.
+// Definition is the part of the demo's definition that is about huts.
 //
-//go:embed pingo.yaml
+//go:embed huts.yaml
 var Definition string
+
+//go:embed finder.yaml
+var finder string
+
+// Files is the demo's whole definition.
+func Files() []definition.File {
+	return []definition.File{{Name: "huts.yaml", Text: Definition}, {Name: "finder.yaml", Text: finder}}
+}
 
 // Huts is how many the demo begins with.
 const Huts = 2000

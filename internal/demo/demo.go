@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -18,7 +19,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/client"
-	"pingo/internal/core/definition"
+	"pingo/internal/engine/wire"
 	"pingo/internal/flow"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
@@ -91,7 +92,7 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 	if err != nil {
 		return w, err
 	}
-	for _, name := range []string{"pingo", "lodge"} {
+	for _, name := range []string{"pingo", "lodge", "tables"} {
 		if err := w.postgres.CreateDatabase(ctx, name); err != nil {
 			return w, fmt.Errorf("creating database %s: %w", name, err)
 		}
@@ -106,6 +107,7 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 	w.engineURL = "http://" + engine.Addr().String()
 	os.Setenv("LODGE_URL", w.postgres.URL("lodge"))
 	os.Setenv("SEARCH_URL", w.engineURL)
+	os.Setenv("TABLES_URL", w.postgres.URL("tables"))
 	if w.records, err = records.Open(ctx, w.postgres.URL("pingo")); err != nil {
 		return w, err
 	}
@@ -160,11 +162,13 @@ func (w *world) close(log *slog.Logger) {
 	}
 }
 
-// fill applies the definition and waits until the index answers.
+// indexes of the demo's definition, by name.
+var indexes = []string{"finder", "finder_tables", "huts"}
+
+// fill applies the definition and waits until all indexes answer.
 func (w *world) fill(ctx context.Context) error {
-	files := []definition.File{{Name: "pingo.yaml", Text: Definition}}
 	for deadline := time.Now().Add(20 * time.Second); ; {
-		_, err := w.client.Apply(ctx, files)
+		_, err := w.client.Apply(ctx, Files())
 		if err == nil {
 			break
 		}
@@ -177,7 +181,12 @@ func (w *world) fill(ctx context.Context) error {
 		}
 	}
 	return w.until(ctx, 2*time.Minute, "the first fill", func(s *flow.Status) bool {
-		return len(s.Indexes) == 1 && s.Indexes[0].Answering && s.Indexes[0].Documents != nil
+		for _, ix := range s.Indexes {
+			if !ix.Answering || ix.Documents == nil {
+				return false
+			}
+		}
+		return len(s.Indexes) == len(indexes)
 	})
 }
 
@@ -221,7 +230,7 @@ func Run(ctx context.Context, o Options) error {
 		return quiet(ctx, err)
 	}
 	defer w.close(o.Log)
-	o.Say("Filling the index huts …")
+	o.Say("Filling the indexes %s …", strings.Join(indexes, ", "))
 	if err := w.fill(ctx); err != nil {
 		return quiet(ctx, err)
 	}
@@ -231,7 +240,9 @@ func Run(ctx context.Context, o Options) error {
 	}
 	program := o.Executable
 	o.Say(`
-%d huts are searchable, and a gentle stream of changes has begun.
+%d huts are searchable, and a gentle stream of changes has begun. The index
+finder looks for huts and regions in one box; finder_tables is the same in tables of
+PostgreSQL.
 
   Console    %s/#token=%s
 
@@ -239,6 +250,7 @@ func Run(ctx context.Context, o Options) error {
     export PINGO_URL=%[2]s PINGO_TOKEN=%[3]s
     %s status
     %[4]s search huts glacier
+    %[4]s search finder refuge --facet pingo_rows
     %[4]s preview huts 42
 
   Change a row by hand, and search again:
@@ -249,7 +261,7 @@ func Run(ctx context.Context, o Options) error {
     curl '%[6]s/_cat/indices?v'
     curl '%[6]s/huts/_doc/42?pretty'
 
-Ctrl-C ends everything.`, *status.Indexes[0].Documents, w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.engineURL)
+Ctrl-C ends everything.`, documentsOf(status), w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.engineURL)
 	changes := NewChanges(Huts, Huts+1, o.Seed)
 	for {
 		if _, err := changes.Make(ctx, w.lodge); err != nil {
@@ -264,6 +276,23 @@ Ctrl-C ends everything.`, *status.Indexes[0].Documents, w.client.URL, w.client.T
 		case <-time.After(400 * time.Millisecond):
 		}
 	}
+}
+
+func documentsOf(s *flow.Status) int64 {
+	ix := indexOf(s, "huts")
+	if ix.Documents == nil {
+		return 0
+	}
+	return *ix.Documents
+}
+
+func indexOf(s *flow.Status, name string) flow.IndexStatus {
+	for _, ix := range s.Indexes {
+		if ix.Name == name {
+			return ix
+		}
+	}
+	return flow.IndexStatus{}
 }
 
 // quiet: when a person ended it, that is no error.
@@ -297,6 +326,19 @@ func (s *Summary) check(name string, ok bool, words string, args ...any) {
 	s.Checks = append(s.Checks, Check{name, fmt.Sprintf(words, args...), ok})
 }
 
+// compare checks every document of every index, and keeps the counts of huts.
+func (s *Summary) compare(ctx context.Context, w *world, name, when string) error {
+	for _, index := range indexes {
+		rows, documents, differences, err := Compare(ctx, w.lodge, Files(), index)
+		if err != nil {
+			return err
+		}
+		s.Rows, s.Documents = int64(rows), int64(documents)
+		s.check(name+" "+index, rows == documents && len(differences) == 0, "%s, %d rows and %d documents in %s, %d differences", when, rows, documents, index, len(differences))
+	}
+	return nil
+}
+
 // Wrong lists the names of the checks that do not hold.
 func (s *Summary) Wrong() []string {
 	var out []string
@@ -322,12 +364,9 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	if err := w.fill(ctx); err != nil {
 		return nil, err
 	}
-	rows, documents, differences, err := Compare(ctx, w.lodge, w.engineURL, "huts")
-	if err != nil {
+	if err := s.compare(ctx, w, "filled", "after the first fill"); err != nil {
 		return nil, err
 	}
-	s.check("filled", rows == documents && len(differences) == 0, "after the first fill, %d rows and %d documents, %d differences", rows, documents, len(differences))
-
 	o.Say("Making %d changes …", changesOnce)
 	changes := NewChanges(Huts, Huts+1, o.Seed)
 	for range changesOnce {
@@ -353,8 +392,7 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	}); err != nil {
 		return nil, err
 	}
-	rows, documents, differences, err = Compare(ctx, w.lodge, w.engineURL, "huts")
-	if err != nil {
+	if err := s.compare(ctx, w, "equal", "after all changes"); err != nil {
 		return nil, err
 	}
 	status, err := w.client.Status(ctx)
@@ -365,10 +403,9 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	if err := w.lodge.QueryRow(ctx, "SELECT count(*) FROM pingo_capture.journal").Scan(&left); err != nil {
 		return nil, err
 	}
-	ix := status.Indexes[0]
-	s.Rows, s.Documents, s.Refused, s.Lag = int64(rows), int64(documents), ix.Failed, ix.Lag
+	ix := indexOf(status, "huts")
+	s.Refused, s.Lag = ix.Failed, ix.Lag
 	s.ChangesSeen = status.Sources[0].Noticed
-	s.check("equal", len(differences) == 0 && rows == documents, "after all changes, %d rows and %d documents, %d differences", rows, documents, len(differences))
 	s.check("seen", s.ChangesSeen == s.ChangesMade, "every change was seen once, and updates of a column that no document uses not at all")
 	s.check("journal", left == 0, "the journal is empty again")
 	s.check("refused", ix.Failed == 0, "the engine refused no document")
@@ -382,7 +419,7 @@ func (w *world) searchable(ctx context.Context) (time.Duration, error) {
 		return 0, err
 	}
 	for began := time.Now(); time.Since(began) < 10*time.Second; {
-		hits, err := w.client.Search(ctx, "huts", "marmot observatory", 3)
+		hits, err := w.client.Search(ctx, "huts", wire.Query{Text: "marmot observatory", Limit: 3})
 		if err != nil {
 			return 0, err
 		}

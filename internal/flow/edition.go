@@ -46,8 +46,8 @@ type editionFlow struct {
 	failed  map[string]bool
 	state   fill.State
 	done    fill.Progress
-	// searched are the fields that searches look into, with their weights.
-	searched []shape.Weighted
+	// search is the shape by which searches are made: what changes in place is newer in it.
+	search *shape.Shape
 
 	trouble  troubleSpot
 	applied  meter // documents that the engine acknowledged
@@ -105,7 +105,7 @@ func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engin
 		e.lanes[i] = &lane{edition: e, ready: make(chan struct{}, 1)}
 		e.lanes[i].room.L = &e.lanes[i].mu
 	}
-	e.searched = record.Shape.Searched()
+	e.search = record.Shape
 	e.done = fill.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}
 	if record.State == fill.Switched {
 		close(e.switched)
@@ -212,7 +212,7 @@ func (l *lane) run(ctx context.Context) {
 	defer l.close()
 	stop := context.AfterFunc(ctx, l.close)
 	defer stop()
-	set := document.NewSet(l.edition.shape)
+	sets := newSets(l.edition.shape)
 	var docs []wire.Document
 	var arena []byte
 	for {
@@ -225,7 +225,7 @@ func (l *lane) run(ctx context.Context) {
 			l.sending.Lock()
 			entries := l.take()
 			if len(entries) > 0 {
-				docs, arena = l.edition.build(ctx, entries, set, docs[:0], arena[:0])
+				docs, arena = l.edition.build(ctx, entries, sets, docs[:0], arena[:0])
 				l.sizer.Saw(len(entries), len(arena))
 				if ctx.Err() != nil {
 					l.unsettled = entries
@@ -262,15 +262,23 @@ func (l *lane) close() {
 	l.mu.Unlock()
 }
 
+// newSets makes a set for each tree of a shape.
+func newSets(s *shape.Shape) []*document.Set {
+	sets := make([]*document.Set, len(s.Trees))
+	for i, t := range s.Trees {
+		sets[i] = document.NewSet(t)
+	}
+	return sets
+}
+
 // build reads, assembles and delivers the documents of some keys, and settles the
 // changes that wait for them. It tries until it is done or the context ends; the
 // lane is held.
-func (e *editionFlow) build(ctx context.Context, entries []change.Entry, set *document.Set, docs []wire.Document, arena []byte) ([]wire.Document, []byte) {
-	columns := len(e.shape.Root().Key)
-	keys := make([][]string, 0, len(entries))
+func (e *editionFlow) build(ctx context.Context, entries []change.Entry, sets []*document.Set, docs []wire.Document, arena []byte) ([]wire.Document, []byte) {
+	keys := make([][][]string, len(sets))
 	for _, entry := range entries {
-		if parts, err := document.ParseKey(entry.Key, columns); err == nil {
-			keys = append(keys, parts)
+		if tree, values, err := document.ParseKey(e.shape, entry.Key); err == nil {
+			keys[tree] = append(keys[tree], values)
 		}
 	}
 	var version int64
@@ -278,27 +286,28 @@ func (e *editionFlow) build(ctx context.Context, entries []change.Entry, set *do
 		// The version is taken before the snapshot: whoever has the higher one has
 		// also read later.
 		version = e.version()
-		set.Reset()
-		err := e.source.ReadKeys(ctx, set, keys)
+		err := e.read(ctx, sets, keys)
 		if err == nil {
 			break
 		}
 		if source.DataFault(err) {
 			if len(entries) > 1 {
 				half := len(entries) / 2
-				docs, arena = e.build(ctx, entries[:half], set, docs[:0], arena[:0])
-				return e.build(ctx, entries[half:], set, docs[:0], arena[:0])
+				docs, arena = e.build(ctx, entries[:half], sets, docs[:0], arena[:0])
+				return e.build(ctx, entries[half:], sets, docs[:0], arena[:0])
 			}
 			if e.settle(ctx, entries[0].Key, nil, wire.Result{Outcome: retry.Refused, Kind: "source", Reason: err.Error()}) {
 				e.acknowledge(entries)
 			}
 			return docs, arena
 		}
-		if !e.pause(ctx, attempt, err.Error(), false) {
+		if !e.pause(ctx, attempt, err.Error(), source.Misfit(err)) {
 			return docs, arena
 		}
 	}
-	docs, arena = e.assemble(set, version, docs, arena, nil)
+	for _, set := range sets {
+		docs, arena = e.assemble(set, version, docs, arena, nil)
+	}
 	found := make(map[string]bool, len(docs))
 	for i := range docs {
 		found[docs[i].Key] = true
@@ -318,6 +327,20 @@ func (e *editionFlow) build(ctx context.Context, entries []change.Entry, set *do
 	e.mu.Unlock()
 	e.acknowledge(entries)
 	return docs, arena
+}
+
+// read reads the rows of documents, tree by tree.
+func (e *editionFlow) read(ctx context.Context, sets []*document.Set, keys [][][]string) error {
+	for i, set := range sets {
+		set.Reset()
+		if len(keys[i]) == 0 {
+			continue
+		}
+		if err := e.source.ReadKeys(ctx, set, keys[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // assemble appends the documents of all root rows of a set. each, when given, says
@@ -504,7 +527,7 @@ func (e *editionFlow) pause(ctx context.Context, attempt int, message string, bl
 func (e *editionFlow) count(ctx context.Context) {
 	for {
 		began := time.Now()
-		if n, err := e.source.Count(ctx, e.shape); err == nil {
+		if n, err := countRows(ctx, e.source, e.shape); err == nil {
 			e.sourceN.set(n)
 		}
 		if n, err := e.engine.Count(ctx, e.record.Name()); err == nil {
@@ -516,4 +539,17 @@ func (e *editionFlow) count(ctx context.Context) {
 		case <-time.After(max(time.Second, 50*time.Since(began))):
 		}
 	}
+}
+
+// countRows counts the rows of all trees that have documents.
+func countRows(ctx context.Context, src source.Source, s *shape.Shape) (int64, error) {
+	var total int64
+	for _, t := range s.Trees {
+		n, err := src.Count(ctx, t)
+		if err != nil {
+			return 0, err
+		}
+		total += n
+	}
+	return total, nil
 }

@@ -32,8 +32,8 @@ import (
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
 
-var plain = &shape.Shape{Index: "huts", Source: "lodge", Nodes: []*shape.Node{{ID: 0, Parent: -1, Table: shape.Ref{Schema: "public", Name: "huts"}, Key: []string{"id"},
-	Columns: []shape.Column{{Name: "id"}, {Name: "n"}}, Fields: []shape.Field{{Name: "n", At: 1, Type: shape.Integer}}}}}
+var plain = &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{{ID: 0, Parent: -1, Table: shape.Ref{Schema: "public", Name: "huts"}, Key: []string{"id"},
+	Columns: []shape.Column{{Name: "id"}, {Name: "n"}}, Fields: []shape.Field{{Name: "n", At: 1, Type: shape.Integer}}}}}}}
 
 // table is a source of one table in memory. What a read yields for a row is the
 // moment of the read, so that an older read can be told from a newer one.
@@ -90,23 +90,23 @@ func (s *table) ReadRange(_ context.Context, set *document.Set, after, upto []st
 	return err
 }
 
-func (s *table) ChunkEnd(_ context.Context, _ *shape.Shape, after []string, rows int) ([]string, error) {
+func (s *table) ChunkEnd(_ context.Context, _ *shape.Tree, after []string, rows int) ([]string, error) {
 	if left := s.between(after, nil); len(left) >= rows {
 		return []string{left[rows-1]}, nil
 	}
 	return nil, nil
 }
 
-func (s *table) Keys(_ context.Context, _ *shape.Shape, after, upto []string, each func(string) error) error {
+func (s *table) Keys(_ context.Context, _ *shape.Tree, after, upto []string, each func([]string) error) error {
 	for _, k := range s.between(after, upto) {
-		if err := each(document.Key(k)); err != nil {
+		if err := each([]string{k}); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (s *table) Count(context.Context, *shape.Shape) (int64, error) {
+func (s *table) Count(context.Context, *shape.Tree) (int64, error) {
 	return int64(len(s.between(nil, nil))), nil
 }
 
@@ -167,7 +167,7 @@ func (m *memory) put(d wire.Document) {
 }
 
 func (m *memory) Prepare(context.Context, string, *shape.Shape) error { return nil }
-func (m *memory) Filled(context.Context, string) error                { return nil }
+func (m *memory) Filled(context.Context, string, *shape.Shape) error  { return nil }
 func (m *memory) Switch(_ context.Context, name, edition string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()

@@ -35,7 +35,7 @@ func (e *editionFlow) fill(ctx context.Context, caughtUp func(context.Context) e
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case err != nil:
-			if !e.pause(ctx, attempt, err.Error(), false) {
+			if !e.pause(ctx, attempt, err.Error(), source.Misfit(err)) {
 				return ctx.Err()
 			}
 			attempt++
@@ -66,7 +66,7 @@ func (e *editionFlow) prepare(ctx context.Context) error {
 	if err := e.engine.Prepare(ctx, e.record.Name(), e.shape); err != nil {
 		return fmt.Errorf("creating edition %s: %w", e.record.Name(), err)
 	}
-	n, err := e.source.Count(ctx, e.shape)
+	n, err := countRows(ctx, e.source, e.shape)
 	if err != nil {
 		return err
 	}
@@ -83,6 +83,7 @@ type planner struct {
 	mu    sync.Mutex
 	open  []records.Chunk
 	next  int
+	tree  int // the tree that chunks are planned in
 	after []string
 	all   bool
 	sizer fill.Sizer
@@ -93,7 +94,7 @@ func (e *editionFlow) fillChunks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p := &planner{open: open, after: e.record.PlannedTo, all: e.record.Planned}
+	p := &planner{open: open, tree: e.record.PlannedTree, after: e.record.PlannedTo, all: e.record.Planned}
 	for _, c := range open {
 		p.next = max(p.next, c.Number+1)
 	}
@@ -127,25 +128,32 @@ func (e *editionFlow) chunk(ctx context.Context, p *planner) (records.Chunk, boo
 	if p.all {
 		return records.Chunk{}, false, nil
 	}
-	end, err := e.source.ChunkEnd(ctx, e.shape, p.after, p.sizer.Rows())
+	end, err := e.source.ChunkEnd(ctx, e.shape.Trees[p.tree], p.after, p.sizer.Rows())
 	if err != nil {
 		return records.Chunk{}, false, err
 	}
-	c := records.Chunk{Number: p.next, After: p.after, Upto: end}
-	if err := e.records.PlanChunk(ctx, e.record, c); err != nil {
+	c := records.Chunk{Number: p.next, Tree: p.tree, After: p.after, Upto: end}
+	tree, all := p.tree, false
+	if end == nil { // the last one of this tree
+		tree++
+		if all = tree == len(e.shape.Trees); all {
+			tree = p.tree
+		}
+	}
+	if err := e.records.PlanChunk(ctx, e.record, c, tree, all); err != nil {
 		return c, false, fmt.Errorf("recording a chunk: %w", err)
 	}
 	p.next++
-	p.after, p.all = end, end == nil
+	p.tree, p.after, p.all = tree, end, all
 	e.mu.Lock()
-	e.record.PlannedTo, e.record.Planned = p.after, p.all
+	e.record.PlannedTree, e.record.PlannedTo, e.record.Planned = p.tree, p.after, p.all
 	e.mu.Unlock()
 	return c, true, nil
 }
 
 // fillWorker fills chunk after chunk with buffers of its own.
 func (e *editionFlow) fillWorker(ctx context.Context, p *planner) error {
-	set := document.NewSet(e.shape)
+	sets := newSets(e.shape)
 	var arena []byte
 	var byLane [lanes][]wire.Document
 	for {
@@ -156,7 +164,7 @@ func (e *editionFlow) fillWorker(ctx context.Context, p *planner) error {
 		e.mu.Lock()
 		mark := e.touched.Begin()
 		e.mu.Unlock()
-		arena, err = e.fillChunk(ctx, p, c, mark, set, arena[:0], &byLane)
+		arena, err = e.fillChunk(ctx, p, c, mark, sets[c.Tree], arena[:0], &byLane)
 		e.mu.Lock()
 		e.touched.End(mark)
 		e.mu.Unlock()
@@ -224,9 +232,10 @@ func (e *editionFlow) fillByKeys(ctx context.Context, c records.Chunk) error {
 	settled := make(chan struct{})
 	ticket := change.NewTicket(time.Time{}, func() { close(settled) })
 	rows := 0
-	err := e.source.Keys(ctx, e.shape, c.After, c.Upto, func(key string) error {
+	tree := e.shape.Trees[c.Tree]
+	err := e.source.Keys(ctx, tree, c.After, c.Upto, func(key []string) error {
 		rows++
-		return e.add(ctx, key, ticket)
+		return e.add(ctx, document.Key(tree, key...), ticket)
 	})
 	if err != nil {
 		return err
@@ -257,7 +266,7 @@ func (e *editionFlow) catchUp(ctx context.Context, caughtUp func(context.Context
 	if err := caughtUp(ctx); err != nil {
 		return err
 	}
-	if err := e.engine.Filled(ctx, e.record.Name()); err != nil {
+	if err := e.engine.Filled(ctx, e.record.Name(), e.shape); err != nil {
 		return fmt.Errorf("making %s searchable: %w", e.record.Name(), err)
 	}
 	if err := e.engine.Switch(ctx, e.record.Index, e.record.Name()); err != nil {
@@ -266,7 +275,7 @@ func (e *editionFlow) catchUp(ctx context.Context, caughtUp func(context.Context
 	if n, err := e.engine.Count(ctx, e.record.Name()); err == nil {
 		e.engineN.set(n)
 	}
-	if n, err := e.source.Count(ctx, e.shape); err == nil {
+	if n, err := countRows(ctx, e.source, e.shape); err == nil {
 		e.sourceN.set(n)
 	}
 	return e.enter(ctx, fill.Switched)

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"sort"
+	"strings"
 
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
 	"pingo/internal/engine/wire"
 	"pingo/internal/source"
 )
@@ -40,6 +42,53 @@ type Preview struct {
 	Same bool `json:"same"`
 	// Words say what this comes to.
 	Words string `json:"words"`
+	// Origins say where each value comes from.
+	Origins []FieldOrigin `json:"origins"`
+}
+
+// FieldOrigin is the column, expression or fields that a field is made of.
+type FieldOrigin struct {
+	Path string     `json:"path"`
+	From string     `json:"from"`
+	Type shape.Type `json:"type"`
+}
+
+func originsOf(t *shape.Tree) []FieldOrigin {
+	out := []FieldOrigin{}
+	for _, n := range t.Nodes {
+		for i, f := range n.Fields {
+			out = append(out, FieldOrigin{t.FieldPath(n, i), t.Source(n, i), f.Type})
+		}
+	}
+	return out
+}
+
+// SampleKeys lists the keys of the first rows of an index, some of each of its tables.
+func (s *Service) SampleKeys(ctx context.Context, index string, n int) ([]string, error) {
+	e := s.newest(index)
+	if e == nil {
+		return nil, s.unknownIndex(index)
+	}
+	keys := []string{}
+	for i, t := range e.shape.Trees {
+		want := (n + i) / len(e.shape.Trees)
+		if want == 0 {
+			continue
+		}
+		// Rows that where keeps out have no document, so more than are wanted are read.
+		end, err := e.source.ChunkEnd(ctx, t, nil, 20*want)
+		if err != nil {
+			return nil, err
+		}
+		set := document.NewSet(t)
+		if err := e.source.ReadRange(ctx, set, nil, end); err != nil {
+			return nil, err
+		}
+		for row := range min(want, set.Rows(0).Len()) {
+			keys = append(keys, string(set.AppendKey(nil, row)))
+		}
+	}
+	return keys, nil
 }
 
 // Preview builds the document of a key and fetches the one in the engine.
@@ -48,13 +97,14 @@ func (s *Service) Preview(ctx context.Context, index, key string) (*Preview, err
 	if e == nil {
 		return nil, s.unknownIndex(index)
 	}
-	parts, err := document.ParseKey(key, len(e.shape.Root().Key))
+	tree, values, err := document.ParseKey(e.shape, key)
 	if err != nil {
 		return nil, &BadKey{err}
 	}
-	p := &Preview{Index: index, Key: key, Edition: e.record.Name(), Built: json.RawMessage("null"), Stored: json.RawMessage("null")}
-	set := document.NewSet(e.shape)
-	if err := e.source.ReadKeys(ctx, set, [][]string{parts}); err != nil {
+	t := e.shape.Trees[tree]
+	p := &Preview{Index: index, Key: key, Edition: e.record.Name(), Built: json.RawMessage("null"), Stored: json.RawMessage("null"), Origins: originsOf(t)}
+	set := document.NewSet(t)
+	if err := e.source.ReadKeys(ctx, set, [][]string{values}); err != nil {
 		if source.DataFault(err) {
 			return nil, &BadKey{fmt.Errorf("no document can be built for key %q: %w", key, err)}
 		}
@@ -93,8 +143,8 @@ type BadKey struct{ err error }
 func (b *BadKey) Error() string { return b.err.Error() }
 func (b *BadKey) Unwrap() error { return b.err }
 
-// Search looks for words in an index by its public name.
-func (s *Service) Search(ctx context.Context, index, text string, limit int) (wire.Hits, error) {
+// Search looks for documents in an index by its public name.
+func (s *Service) Search(ctx context.Context, index string, q wire.Query) (wire.Hits, error) {
 	e := s.newest(index)
 	if e == nil {
 		return wire.Hits{}, s.unknownIndex(index)
@@ -103,13 +153,53 @@ func (s *Service) Search(ctx context.Context, index, text string, limit int) (wi
 		return wire.Hits{}, fmt.Errorf("index %s: %w", index, ErrNotYet)
 	}
 	e.mu.Lock()
-	searched := e.searched
+	by := e.search
 	e.mu.Unlock()
-	q := wire.Query{Text: text, Limit: limit}
-	for _, f := range searched {
-		q.Fields = append(q.Fields, wire.Weighted{Path: f.Path, Weight: f.Weight})
+	if err := checkQuery(by, q); err != nil {
+		return wire.Hits{}, err
 	}
-	return e.engine.Search(ctx, index, q)
+	return e.engine.Search(ctx, index, by, q)
+}
+
+// BadQuery says that an index has no field for what a search asks.
+type BadQuery struct{ words string }
+
+func (b *BadQuery) Error() string { return b.words }
+
+// checkQuery sees that every field has the role that it is used in.
+func checkQuery(s *shape.Shape, q wire.Query) error {
+	check := func(path, role string, has func(f shape.Placed) bool) error {
+		if path == definition.RowsField && role != "sort" && s.Trees[0].Name != "" {
+			return nil
+		}
+		var known []string
+		for _, f := range s.Fields() {
+			if !has(f) {
+				continue
+			}
+			if f.Path == path {
+				return nil
+			}
+			known = append(known, f.Path)
+		}
+		return &BadQuery{strings.TrimSuffix(fmt.Sprintf("index %s has no field %q with the role %s: %s", s.Index, path, role, definition.Nearest(path, known)), ": ")}
+	}
+	for _, f := range q.Filters {
+		if err := check(f.Path, "filter", func(f shape.Placed) bool { return f.Filter || f.Facet }); err != nil {
+			return err
+		}
+	}
+	for _, o := range q.Order {
+		if err := check(o.Path, "sort", func(f shape.Placed) bool { return f.Sort }); err != nil {
+			return err
+		}
+	}
+	for _, path := range q.Facets {
+		if err := check(path, "facet", func(f shape.Placed) bool { return f.Facet }); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ErrNotYet says that no edition answers yet.

@@ -2,14 +2,18 @@ package flow
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/engine"
 	"pingo/internal/source"
 )
 
@@ -32,6 +36,8 @@ type Answer struct {
 	Answers bool   `json:"answers"`
 	// Words are what answered, or why nothing did.
 	Words string `json:"words"`
+	// Missing are statements that give Pingo the rights it lacks.
+	Missing []string `json:"missing,omitempty"`
 }
 
 // The changes that applying may make to an index.
@@ -45,48 +51,92 @@ const (
 
 // IndexPlan says what would happen to one index.
 type IndexPlan struct {
-	Name   string      `json:"name"`
-	Change string      `json:"change"`
-	Rows   int64       `json:"rows"`
-	Fields []PlanField `json:"fields"`
+	Name   string `json:"name"`
+	Engine string `json:"engine"`
+	Change string `json:"change"`
+	// Differences to what is live, one by one.
+	Differences []shape.Difference `json:"differences"`
+	// Guard says why the change must be accepted by the index's name; empty when it
+	// need not be.
+	Guard string `json:"guard,omitempty"`
+	Rows  int64  `json:"rows"`
+	// Bytes estimates the size of all documents by the first of them, and Operations
+	// is how many documents would be sent.
+	Bytes      int64       `json:"bytes"`
+	Operations int64       `json:"operations"`
+	Nodes      []PlanNode  `json:"nodes"`
+	Fields     []PlanField `json:"fields"`
+	Samples    []Sample    `json:"samples"`
+	// Notes are what the engine cannot do as asked, and what changes would cost.
+	Notes []string `json:"notes"`
 
-	shape  *shape.Shape
-	engine string
+	shape *shape.Shape
 	// lost: the engine has no edition of it any more.
 	lost bool
 }
 
+// PlanNode is one table of an index's documents.
+type PlanNode struct {
+	Rows   string `json:"rows,omitempty"` // which of an index's several rows it belongs to
+	Path   string `json:"path"`           // where it stands in documents; empty for a root
+	Parent string `json:"parent"`
+	Table  string `json:"table"`
+	Kind   string `json:"kind"` // root, one, many or list
+	Link   string `json:"link,omitempty"`
+	Where  string `json:"where,omitempty"`
+	Order  string `json:"order,omitempty"`
+	Limit  int    `json:"limit,omitempty"`
+}
+
+// Sample is a document built from a real row.
+type Sample struct {
+	Key      string          `json:"key"`
+	Document json.RawMessage `json:"document"`
+}
+
 // PlanField is one field of the documents with its type.
 type PlanField struct {
-	Path   string     `json:"path"`
-	Type   shape.Type `json:"type"`
-	List   bool       `json:"list,omitempty"`
-	Search float64    `json:"search,omitempty"`
-	Filter bool       `json:"filter,omitempty"`
-	Sort   bool       `json:"sort,omitempty"`
+	Rows   string      `json:"rows,omitempty"`
+	Path   string      `json:"path"`
+	Type   shape.Type  `json:"type"`
+	List   bool        `json:"list,omitempty"`
+	From   string      `json:"from"` // the column, expression or fields that it is made of
+	Search float64     `json:"search,omitempty"`
+	Match  shape.Match `json:"match,omitempty"`
+	Filter bool        `json:"filter,omitempty"`
+	Sort   bool        `json:"sort,omitempty"`
+	Facet  bool        `json:"facet,omitempty"`
 }
 
 // CapturePlan is what one source would have to note.
 type CapturePlan struct {
 	Source string   `json:"source"`
 	Tables []string `json:"tables"`
+	// Advice is what a developer should know about the tables that are read.
+	Advice []source.Advice `json:"advice"`
 
 	need []shape.Captured
 }
 
 // Refused reports whether the definition cannot be applied.
-func (p *Plan) Refused() bool {
-	for _, a := range append(append([]Answer{}, p.Sources...), p.Engines...) {
-		if !a.Answers {
-			return true
+func (p *Plan) Refused() bool { return p.reason() != "" }
+
+// reason is the first thing that stands against applying; empty when nothing does.
+func (p *Plan) reason() string {
+	if wrong := p.wrong(); wrong != "" {
+		return wrong
+	}
+	for _, a := range p.Sources {
+		if len(a.Missing) > 0 {
+			return fmt.Sprintf("Pingo lacks rights in source %s: %s", a.Name, a.Missing[0])
 		}
 	}
-	return len(p.Findings) > 0
+	return ""
 }
 
-// reason is the first thing that stands against applying.
-func (p *Plan) reason() string {
-	for _, a := range append(append([]Answer{}, p.Sources...), p.Engines...) {
+// wrong is what stands against the definition itself, whatever Pingo may do.
+func (p *Plan) wrong() string {
+	for _, a := range slices.Concat(p.Sources, p.Engines) {
 		if !a.Answers {
 			return a.Words
 		}
@@ -105,6 +155,11 @@ func (p *Plan) Changes() bool {
 		}
 	}
 	return false
+}
+
+// Fills reports whether applying would fill an edition or give up an index.
+func (p *Plan) Fills() bool {
+	return slices.ContainsFunc(p.Indexes, func(ix IndexPlan) bool { return ix.Change != ChangeNone && ix.Change != ChangeInPlace })
 }
 
 // Check plans a definition without touching anything.
@@ -138,13 +193,11 @@ func (s *Service) Check(ctx context.Context, files []definition.File) (*Plan, er
 		}
 	}
 	s.planRemoved(p)
-	for _, src := range def.Sources {
-		if need := s.needed(p, src.Name); len(need) > 0 {
-			c := CapturePlan{Source: src.Name, need: need}
-			for _, t := range need {
-				c.Tables = append(c.Tables, t.Table.String())
+	for i, src := range def.Sources {
+		if opened[src.Name] != nil {
+			if err := s.planCapture(ctx, p, &p.Sources[i], opened[src.Name]); err != nil {
+				return nil, fmt.Errorf("source %s: %w", src.Name, err)
 			}
-			p.Capture = append(p.Capture, c)
 		}
 	}
 	p.Findings.Sort()
@@ -169,12 +222,44 @@ func (s *Service) askEngine(ctx context.Context, eng *definition.Engine) Answer 
 	a := Answer{Name: eng.Name, Kind: eng.Kind}
 	o, err := s.openEngine(eng)
 	if err == nil {
+		defer o.Close()
 		a.Words, err = o.Describe(ctx)
 	}
 	if a.Answers = err == nil; !a.Answers {
 		a.Words = err.Error()
 	}
 	return a
+}
+
+// planCapture says which tables of a source would be captured, which rights that
+// lacks, and what there is to know about them.
+func (s *Service) planCapture(ctx context.Context, p *Plan, answer *Answer, src source.Source) error {
+	c := CapturePlan{Source: answer.Name, Tables: []string{}, need: s.needed(p, answer.Name)}
+	if len(c.need) == 0 {
+		return nil
+	}
+	var lookups []shape.Lookup
+	for _, ix := range p.Indexes {
+		if ix.shape != nil && ix.shape.Source == answer.Name {
+			for _, l := range ix.shape.Lookups() {
+				if !slices.ContainsFunc(lookups, func(x shape.Lookup) bool { return x.Table == l.Table && slices.Equal(x.Columns, l.Columns) }) {
+					lookups = append(lookups, l)
+				}
+			}
+		}
+	}
+	for _, t := range c.need {
+		c.Tables = append(c.Tables, t.Table.String())
+	}
+	var err error
+	if answer.Missing, err = src.MissingRights(ctx, c.need); err != nil {
+		return err
+	}
+	if c.Advice, err = src.Advice(ctx, c.need, lookups); err != nil {
+		return err
+	}
+	p.Capture = append(p.Capture, c)
+	return nil
 }
 
 func (s *Service) planIndex(ctx context.Context, p *Plan, ix *definition.Index, src source.Source) error {
@@ -188,25 +273,100 @@ func (s *Service) planIndex(ctx context.Context, p *Plan, ix *definition.Index, 
 		p.Findings = append(p.Findings, findings...)
 		return nil
 	}
-	plan := IndexPlan{Name: ix.Name, shape: compiled, engine: ix.Engine, Fields: []PlanField{}}
-	compiled.EachField(func(path string, f shape.Field) {
-		plan.Fields = append(plan.Fields, PlanField{path, f.Type, f.Array, f.Search, f.Filter, f.Sort})
-	})
-	if plan.Rows, err = src.Count(ctx, compiled); err != nil {
+	plan := IndexPlan{Name: ix.Name, Engine: ix.Engine, shape: compiled, Differences: []shape.Difference{}, Samples: []Sample{}, Notes: []string{}}
+	plan.describe()
+	kind := p.definition.Engine(ix.Engine).Kind
+	refused, notes := engine.Limits(kind, compiled)
+	for _, words := range refused {
+		p.Findings = append(p.Findings, definition.Finding{Pos: ix.EnginePos, Message: words, Suggestion: "change it, or give the index to an engine of another kind"})
+	}
+	plan.Notes = append(plan.Notes, notes...)
+	if plan.Rows, err = countRows(ctx, src, compiled); err != nil {
 		return fmt.Errorf("source %s: %w", ix.Source, err)
 	}
-	plan.Change = s.compare(ix, compiled)
-	capture, err := src.CaptureStatus(ctx)
-	if err != nil {
-		return fmt.Errorf("source %s: %w", ix.Source, err)
+	for i, t := range compiled.Trees {
+		if err := plan.sample(ctx, t, src); err != nil {
+			return fmt.Errorf("source %s: %w", ix.Source, err)
+		}
+		for _, f := range t.Root().Follows {
+			if len(f.Identity) == 0 {
+				plan.Notes = append(plan.Notes, fmt.Sprintf("a change of %s may touch any row of the view %s, so each one builds all its documents anew", f.Table, t.Root().Table))
+			}
+		}
+		shared, err := src.Ambiguous(ctx, t)
+		if err != nil {
+			return fmt.Errorf("source %s: %w", ix.Source, err)
+		}
+		if shared > 0 {
+			p.Findings = append(p.Findings, definition.Finding{Pos: ix.Rows[i].KeyPos, Message: fmt.Sprintf("%d rows of %s share their key (%s) with another row", shared, ix.Rows[i].Table, strings.Join(t.Root().Key, ", ")), Suggestion: "name the columns that tell all rows apart"})
+		}
 	}
-	if !capture.Installed && plan.Change != ChangeNew {
-		plan.Change = ChangeReindex // nobody knows what has changed since it was removed
-	}
-	if plan.lost = s.lost(ctx, ix.Name); plan.lost && plan.Change != ChangeNew {
-		plan.Change = ChangeReindex
+	if err := s.compare(ctx, ix, &plan, kind, src); err != nil {
+		return err
 	}
 	p.Indexes = append(p.Indexes, plan)
+	return nil
+}
+
+// describe lists the tables and fields of the planned documents.
+func (p *IndexPlan) describe() {
+	p.Nodes, p.Fields = []PlanNode{}, []PlanField{}
+	for _, t := range p.shape.Trees {
+		for _, n := range t.Nodes {
+			node := PlanNode{Rows: t.Name, Path: t.Path(n), Table: n.Table.String(), Kind: "root", Link: n.Link.Words(), Where: n.Where, Order: n.Order, Limit: n.Limit}
+			switch {
+			case n.Parent < 0:
+			case n.List:
+				node.Kind = "list"
+			case n.Many:
+				node.Kind = "many"
+			default:
+				node.Kind = "one"
+			}
+			if n.Parent >= 0 {
+				node.Parent = t.Path(t.Nodes[n.Parent])
+			}
+			p.Nodes = append(p.Nodes, node)
+			for i, f := range n.Fields {
+				p.Fields = append(p.Fields, PlanField{t.Name, t.FieldPath(n, i), f.Type, f.Array || t.Repeated(n), t.Source(n, i), f.Search, f.Match, f.Filter, f.Sort, f.Facet})
+			}
+		}
+	}
+}
+
+const (
+	sampleRows = 200 // read to estimate sizes
+	sampleDocs = 2   // shown
+)
+
+// sample builds documents from the first rows of a tree.
+func (p *IndexPlan) sample(ctx context.Context, t *shape.Tree, src source.Source) error {
+	end, err := src.ChunkEnd(ctx, t, nil, sampleRows)
+	if err != nil {
+		return err
+	}
+	set := document.NewSet(t)
+	if err := src.ReadRange(ctx, set, nil, end); err != nil {
+		if source.DataFault(err) {
+			p.Notes = append(p.Notes, fmt.Sprintf("no sample can be built from %s, because of a value in its first rows: %v", t.Root().Table, err))
+			return nil
+		}
+		return err
+	}
+	rows, bytes := set.Rows(0).Len(), 0
+	for row := range rows {
+		doc := set.Append(nil, row)
+		if bytes += len(doc); row < sampleDocs {
+			p.Samples = append(p.Samples, Sample{string(set.AppendKey(nil, row)), doc})
+		}
+	}
+	if rows > 0 {
+		n, err := src.Count(ctx, t)
+		if err != nil {
+			return err
+		}
+		p.Bytes += int64(float64(bytes) / float64(rows) * float64(n))
+	}
 	return nil
 }
 
@@ -221,24 +381,51 @@ func (s *Service) lost(ctx context.Context, index string) bool {
 }
 
 // compare says what a definition's index would do to the newest edition.
-func (s *Service) compare(ix *definition.Index, compiled *shape.Shape) string {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	var newest *editionFlow
-	for _, e := range s.editions {
-		if e.record.Index == ix.Name {
-			newest = e
+func (s *Service) compare(ctx context.Context, ix *definition.Index, p *IndexPlan, kind string, src source.Source) error {
+	say := func(words string) {
+		p.Differences = append(p.Differences, shape.Difference{What: words})
+	}
+	newest := s.newest(ix.Name)
+	if newest == nil {
+		p.Change, p.Operations = ChangeNew, p.Rows
+		return nil
+	}
+	newest.mu.Lock()
+	before := newest.search
+	newest.mu.Unlock()
+	p.Differences = append(p.Differences, shape.Compare(before, p.shape)...)
+	if !engine.InPlace(kind, before, p.shape) {
+		for i := range p.Differences {
+			if p.Differences[i].Path == "" {
+				p.Differences[i].InPlace = false
+			}
 		}
 	}
-	switch {
-	case newest == nil:
-		return ChangeNew
-	case newest.record.Engine != ix.Engine || newest.shape.Hash() != compiled.Hash():
-		return ChangeReindex
-	case newest.weights() != fmt.Sprint(compiled.Searched()):
-		return ChangeInPlace
+	if newest.record.Engine != ix.Engine {
+		say(fmt.Sprintf("goes to engine %s instead of %s", ix.Engine, newest.record.Engine))
 	}
-	return ChangeNone
+	capture, err := src.CaptureStatus(ctx)
+	if err != nil {
+		return fmt.Errorf("source %s: %w", ix.Source, err)
+	}
+	if !capture.Installed {
+		say("capture was removed, so nobody knows what has changed since")
+	}
+	if p.lost = s.lost(ctx, ix.Name); p.lost {
+		say("the engine has lost the edition " + newest.record.Name())
+	}
+	switch {
+	case len(p.Differences) == 0:
+		p.Change = ChangeNone
+	case !slices.ContainsFunc(p.Differences, func(d shape.Difference) bool { return !d.InPlace }):
+		p.Change = ChangeInPlace
+	default:
+		p.Change, p.Operations = ChangeReindex, p.Rows
+		if live, _ := newest.engineN.get(); live != nil && newest.live() && p.Rows*2 < *live {
+			p.Guard = fmt.Sprintf("it would have %d documents where %d answer now", p.Rows, *live)
+		}
+	}
+	return nil
 }
 
 func (s *Service) planRemoved(p *Plan) {
@@ -248,7 +435,8 @@ func (s *Service) planRemoved(p *Plan) {
 	for _, e := range s.editions {
 		if p.definition.Index(e.record.Index) == nil && !names[e.record.Index] {
 			names[e.record.Index] = true
-			p.Indexes = append(p.Indexes, IndexPlan{Name: e.record.Index, Change: ChangeRemoved, Fields: []PlanField{}})
+			p.Indexes = append(p.Indexes, IndexPlan{Name: e.record.Index, Engine: e.record.Engine, Change: ChangeRemoved, Differences: []shape.Difference{}, Nodes: []PlanNode{}, Fields: []PlanField{}, Samples: []Sample{}, Notes: []string{},
+				Guard: "it is no longer in the definition, so its changes would not be followed any more"})
 		}
 	}
 	sort.SliceStable(p.Indexes, func(i, j int) bool { return p.Indexes[i].Name < p.Indexes[j].Name })
@@ -271,9 +459,13 @@ var ErrNotReady = errors.New("the service is not ready yet: try again in a momen
 // ErrRefused says that a plan has findings or that something does not answer.
 var ErrRefused = errors.New("the definition cannot be applied")
 
+// ErrGuarded says that a plan would take something away that was not accepted by name.
+var ErrGuarded = errors.New("the definition would take something away")
+
 // Apply makes a definition the one in force: it installs capture, records the
 // version, and begins to fill what is new or changed. The plan says what was done.
-func (s *Service) Apply(ctx context.Context, files []definition.File, by string) (*Plan, int, error) {
+// accepted names the indexes whose guarded changes are meant.
+func (s *Service) Apply(ctx context.Context, files []definition.File, by string, accepted []string) (*Plan, int, error) {
 	s.applying.Lock()
 	defer s.applying.Unlock()
 	s.mu.RLock()
@@ -288,6 +480,11 @@ func (s *Service) Apply(ctx context.Context, files []definition.File, by string)
 	}
 	if p.Refused() {
 		return p, 0, ErrRefused
+	}
+	for _, ix := range p.Indexes {
+		if ix.Guard != "" && !slices.Contains(accepted, ix.Name) {
+			return p, 0, fmt.Errorf("%w: index %s: %s. If that is meant, say --accept %s", ErrGuarded, ix.Name, ix.Guard, ix.Name)
+		}
 	}
 	// From here on a caller that goes away must not leave it half done.
 	ctx = context.WithoutCancel(ctx)
@@ -348,13 +545,13 @@ func (s *Service) applyIndex(ctx context.Context, ix IndexPlan, version int) err
 		if err := s.discard(ctx, ix.Name, func(e *editionFlow) bool { return ix.lost || !e.live() }); err != nil {
 			return err
 		}
-		record, err := s.records.NewEdition(ctx, ix.shape, ix.engine, version)
+		record, err := s.records.NewEdition(ctx, ix.shape, ix.Engine, version)
 		if err != nil {
 			return fmt.Errorf("recording an edition: %w", err)
 		}
 		return s.start(record)
 	case ChangeInPlace:
-		return s.reweigh(ctx, ix)
+		return s.adjust(ctx, ix)
 	case ChangeRemoved:
 		for e := s.newest(ix.Name); e != nil; e = s.newest(ix.Name) {
 			s.drop(e)
@@ -389,11 +586,14 @@ func (s *Service) discard(ctx context.Context, index string, which func(*edition
 	return nil
 }
 
-// reweigh takes new search weights into use, which matter only when a search is made.
-func (s *Service) reweigh(ctx context.Context, ix IndexPlan) error {
+// adjust takes up what a live edition can without being filled anew.
+func (s *Service) adjust(ctx context.Context, ix IndexPlan) error {
 	e := s.newest(ix.Name)
 	if e == nil {
 		return nil
+	}
+	if err := e.engine.Adjust(ctx, e.record.Name(), ix.shape); err != nil {
+		return err
 	}
 	record := *e.record
 	record.Shape = ix.shape
@@ -402,15 +602,8 @@ func (s *Service) reweigh(ctx context.Context, ix IndexPlan) error {
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.searched = ix.shape.Searched()
+	e.search = ix.shape
 	return nil
-}
-
-// weights is what searches look into now, for comparing.
-func (e *editionFlow) weights() string {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return fmt.Sprint(e.searched)
 }
 
 // InstallCapture installs what the applied definition needs, where it is missing.
@@ -452,8 +645,8 @@ func (s *Service) CaptureSQLFor(ctx context.Context, files []definition.File, na
 	if err != nil {
 		return "", err
 	}
-	if p.Refused() {
-		return "", fmt.Errorf("%w: run pingo check to see why", ErrRefused)
+	if wrong := p.wrong(); wrong != "" {
+		return "", fmt.Errorf("%w: %s", ErrRefused, wrong)
 	}
 	for _, c := range p.Capture {
 		if c.Source == name || name == "" && len(p.Capture) == 1 {

@@ -123,6 +123,9 @@ func (s *Service) hold(ctx context.Context, lease *records.Lease) {
 	for _, st := range s.streams {
 		st.source.Close()
 	}
+	for _, eng := range s.engines {
+		eng.Close()
+	}
 	s.streams, s.engines, s.editions, s.definition = nil, nil, nil, nil
 	s.mu.Unlock()
 	lease.Release()
@@ -222,6 +225,12 @@ func (s *Service) adopt(def *definition.Definition, applied *records.Applied) er
 		s.stopped.Go(func() { s.runStream(running, st) })
 	}
 	for _, eng := range def.Engines {
+		if s.engines[eng.Name] != nil {
+			if old := s.definition.Engine(eng.Name); old != nil && (old.URL.Written != eng.URL.Written || old.Kind != eng.Kind) {
+				return fmt.Errorf("engine %s has another url now: restart pingo serve to use it, or give it another name", eng.Name)
+			}
+			continue
+		}
 		opened, err := s.openEngine(eng)
 		if err != nil {
 			return err

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -143,11 +144,12 @@ func (s *stream) read(ctx context.Context) (int, error) {
 }
 
 // resolve lets every document that the changes touch wait in its lane. Changes that
-// need a query on the way up share it.
+// need a query on the way up share it, and so do those that may touch everything.
 func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tickets []*change.Ticket) error {
 	type group struct {
-		steps   []shape.Step
-		values  []string
+		route   shape.Route
+		tuples  [][]string
+		seen    map[string]bool
 		tickets []*change.Ticket
 	}
 	type way struct {
@@ -155,49 +157,53 @@ func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tick
 		route int
 	}
 	groups := map[way]*group{}
-	seen := map[way]map[string]bool{}
+	everything := map[int][]*change.Ticket{}
 	for i := range changes {
 		c := &changes[i]
 		for n, route := range e.routes[c.Table] {
-			if c.Op == change.Truncate {
-				if err := e.everything(ctx, tickets[i]); err != nil {
+			tree := e.shape.Trees[route.Tree]
+			switch {
+			case c.Op == change.Truncate || route.All:
+				everything[route.Tree] = append(everything[route.Tree], tickets[i])
+			case len(route.Link) == 0:
+				if err := e.add(ctx, document.Key(tree, c.Key...), tickets[i]); err != nil {
 					return err
 				}
-				break
-			}
-			if route.Link == "" {
-				if err := e.add(ctx, document.Key(c.Key...), tickets[i]); err != nil {
-					return err
-				}
-				continue
-			}
-			values := c.Values(route.Link)
-			if len(route.Steps) == 0 {
-				for _, v := range values {
-					if err := e.add(ctx, document.Key(v), tickets[i]); err != nil {
+			case len(route.Steps) == 0:
+				for _, values := range c.Values(route.Link) {
+					if err := e.add(ctx, document.Key(tree, values...), tickets[i]); err != nil {
 						return err
 					}
 				}
-				continue
-			}
-			w := way{c.Table, n}
-			g := groups[w]
-			if g == nil {
-				g = &group{steps: route.Steps}
-				groups[w], seen[w] = g, map[string]bool{}
-			}
-			for _, v := range values {
-				if !seen[w][v] {
-					seen[w][v] = true
-					g.values = append(g.values, v)
+			default:
+				w := way{c.Table, n}
+				g := groups[w]
+				if g == nil {
+					g = &group{route: route, seen: map[string]bool{}}
+					groups[w] = g
 				}
+				for _, values := range c.Values(route.Link) {
+					if id := document.Key(tree, values...); !g.seen[id] {
+						g.seen[id] = true
+						g.tuples = append(g.tuples, values)
+					}
+				}
+				g.tickets = append(g.tickets, tickets[i])
 			}
-			g.tickets = append(g.tickets, tickets[i])
 		}
 	}
 	for _, g := range groups {
+		tree := e.shape.Trees[g.route.Tree]
 		shared := sharedTicket(g.tickets)
-		err := e.source.Touched(ctx, g.steps, g.values, func(key string) error { return e.add(ctx, key, shared) })
+		err := e.source.Touched(ctx, g.route.Steps, g.tuples, func(key []string) error { return e.add(ctx, document.Key(tree, key...), shared) })
+		shared.Close()
+		if err != nil {
+			return err
+		}
+	}
+	for tree, waiting := range everything {
+		shared := sharedTicket(waiting)
+		err := e.everything(ctx, e.shape.Trees[tree], shared)
 		shared.Close()
 		if err != nil {
 			return err
@@ -222,14 +228,19 @@ func sharedTicket(tickets []*change.Ticket) *change.Ticket {
 	})
 }
 
-// everything rebuilds all documents of the edition: those that the source has rows
-// for, and those that the engine still holds.
-func (e *editionFlow) everything(ctx context.Context, t *change.Ticket) error {
-	add := func(key string) error { return e.add(ctx, key, t) }
-	if err := e.source.Keys(ctx, e.shape, nil, nil, add); err != nil {
+// everything rebuilds all documents of a tree: those that the source has rows for,
+// and those that the engine still holds.
+func (e *editionFlow) everything(ctx context.Context, tree *shape.Tree, t *change.Ticket) error {
+	if err := e.source.Keys(ctx, tree, nil, nil, func(key []string) error { return e.add(ctx, document.Key(tree, key...), t) }); err != nil {
 		return err
 	}
-	if err := e.engine.Scan(ctx, e.record.Name(), func(key, _ string) error { return add(key) }); err != nil {
+	err := e.engine.Scan(ctx, e.record.Name(), func(key, _ string) error {
+		if tree.Name != "" && !strings.HasPrefix(key, tree.Name+",") {
+			return nil
+		}
+		return e.add(ctx, key, t)
+	})
+	if err != nil {
 		return fmt.Errorf("listing the documents of %s: %w", e.record.Name(), err)
 	}
 	return nil

@@ -136,7 +136,7 @@ func (l *Lease) Release() {
 // Applied is one version of the definition.
 type Applied struct {
 	Version   int               `json:"version"`
-	Files     []definition.File `json:"files"`
+	Files     []definition.File `json:"files,omitempty"`
 	AppliedAt time.Time         `json:"appliedAt"`
 	AppliedBy string            `json:"appliedBy"`
 	// CarriedOut: its editions were all recorded.
@@ -162,22 +162,46 @@ func (r *Records) CarriedOut(ctx context.Context, version int) error {
 
 // Definition is the newest version; nil when none was applied yet.
 func (r *Records) Definition(ctx context.Context) (*Applied, error) {
-	var row struct {
-		Version    int       `db:"version"`
-		Files      []byte    `db:"files"`
-		AppliedAt  time.Time `db:"applied_at"`
-		AppliedBy  string    `db:"applied_by"`
-		CarriedOut bool      `db:"carried_out"`
-	}
-	err := r.db.GetContext(ctx, &row, "SELECT * FROM definition ORDER BY version DESC LIMIT 1")
+	return r.DefinitionVersion(ctx, 0)
+}
+
+// DefinitionVersion is one version, the newest for 0; nil when there is none.
+func (r *Records) DefinitionVersion(ctx context.Context, version int) (*Applied, error) {
+	var row appliedRow
+	err := r.db.GetContext(ctx, &row, "SELECT * FROM definition WHERE $1 IN (0, version) ORDER BY version DESC LIMIT 1", version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	a := &Applied{Version: row.Version, AppliedAt: row.AppliedAt, AppliedBy: row.AppliedBy, CarriedOut: row.CarriedOut}
+	a := row.applied()
 	return a, json.Unmarshal(row.Files, &a.Files)
+}
+
+// DefinitionVersions lists all versions without their files, the newest first.
+func (r *Records) DefinitionVersions(ctx context.Context) ([]*Applied, error) {
+	var rows []appliedRow
+	if err := r.db.SelectContext(ctx, &rows, "SELECT version, applied_at, applied_by, carried_out FROM definition ORDER BY version DESC"); err != nil {
+		return nil, err
+	}
+	out := make([]*Applied, len(rows))
+	for i := range rows {
+		out[i] = rows[i].applied()
+	}
+	return out, nil
+}
+
+type appliedRow struct {
+	Version    int       `db:"version"`
+	Files      []byte    `db:"files"`
+	AppliedAt  time.Time `db:"applied_at"`
+	AppliedBy  string    `db:"applied_by"`
+	CarriedOut bool      `db:"carried_out"`
+}
+
+func (row *appliedRow) applied() *Applied {
+	return &Applied{Version: row.Version, AppliedAt: row.AppliedAt, AppliedBy: row.AppliedBy, CarriedOut: row.CarriedOut}
 }
 
 // Edition is one physical copy of an index.
@@ -190,13 +214,15 @@ type Edition struct {
 	Definition int
 	// Expected is the count of rows when the fill began.
 	Expected int64
-	// PlannedTo is the key up to which chunks were planned; Planned says that they all are.
-	PlannedTo []string
-	Planned   bool
-	BeganAt   *time.Time
-	FilledAt  *time.Time
-	Rows      int64
-	Bytes     int64
+	// PlannedTo is the key up to which chunks were planned in the tree PlannedTree;
+	// Planned says that they all are.
+	PlannedTree int
+	PlannedTo   []string
+	Planned     bool
+	BeganAt     *time.Time
+	FilledAt    *time.Time
+	Rows        int64
+	Bytes       int64
 }
 
 // Name is the edition's name in the engine.
@@ -210,6 +236,7 @@ type editionRow struct {
 	Engine     string     `db:"engine"`
 	Definition int        `db:"definition"`
 	Expected   int64      `db:"expected_rows"`
+	Tree       int        `db:"planned_tree"`
 	PlannedTo  []byte     `db:"planned_to"`
 	Planned    bool       `db:"planned"`
 	BeganAt    *time.Time `db:"began_at"`
@@ -222,14 +249,14 @@ type editionRow struct {
 func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 	var rows []editionRow
 	err := r.db.SelectContext(ctx, &rows, `SELECT index_name, number, state, shape, engine, definition, expected_rows,
-		array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes FROM edition ORDER BY index_name, number`)
+		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes FROM edition ORDER BY index_name, number`)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]*Edition, len(rows))
 	for i, row := range rows {
 		e := &Edition{Index: row.Index, Number: row.Number, State: fill.State(row.State), Shape: &shape.Shape{}, Engine: row.Engine, Definition: row.Definition,
-			Expected: row.Expected, Planned: row.Planned, BeganAt: row.BeganAt, FilledAt: row.FilledAt, Rows: row.Rows, Bytes: row.Bytes}
+			Expected: row.Expected, PlannedTree: row.Tree, Planned: row.Planned, BeganAt: row.BeganAt, FilledAt: row.FilledAt, Rows: row.Rows, Bytes: row.Bytes}
 		if err := json.Unmarshal(row.Shape, e.Shape); err != nil {
 			return nil, fmt.Errorf("the stored shape of %s: %w", e.Name(), err)
 		}
@@ -264,7 +291,7 @@ func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
 	return err
 }
 
-// SaveShape records a shape that differs in nothing but search weights.
+// SaveShape records a shape that differs only in what an edition takes up in place.
 func (r *Records) SaveShape(ctx context.Context, e *Edition) error {
 	b, err := json.Marshal(e.Shape)
 	if err != nil {
@@ -280,24 +307,26 @@ func (r *Records) DeleteEdition(ctx context.Context, e *Edition) error {
 	return err
 }
 
-// Chunk is a range of keys: after one, up to and with another; nil is no bound.
+// Chunk is a range of a tree's keys: after one, up to and with another; nil is no bound.
 type Chunk struct {
 	Number      int
+	Tree        int
 	After, Upto []string
 }
 
-// PlanChunk records a chunk and how far chunks are planned with it.
-func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk) error {
+// PlanChunk records a chunk and how far chunks are planned with it: up to its end, in
+// which tree they go on, and whether that was all.
+func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, all bool) error {
 	_, err := r.db.ExecContext(ctx, `
-		WITH planned AS (UPDATE edition SET planned_to = $5, planned = $6 WHERE index_name = $1 AND number = $2)
-		INSERT INTO chunk (index_name, number, chunk, after, upto) VALUES ($1, $2, $3, $4, $5)`,
-		e.Index, e.Number, c.Number, c.After, c.Upto, c.Upto == nil)
+		WITH planned AS (UPDATE edition SET planned_to = $6, planned_tree = $7, planned = $8 WHERE index_name = $1 AND number = $2)
+		INSERT INTO chunk (index_name, number, chunk, tree, after, upto) VALUES ($1, $2, $3, $4, $5, $6)`,
+		e.Index, e.Number, c.Number, c.Tree, c.After, c.Upto, tree, all)
 	return err
 }
 
 // OpenChunks lists the chunks that are planned but not done.
 func (r *Records) OpenChunks(ctx context.Context, e *Edition) ([]Chunk, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT chunk, array_to_json(after), array_to_json(upto) FROM chunk WHERE index_name = $1 AND number = $2 ORDER BY chunk", e.Index, e.Number)
+	rows, err := r.db.QueryContext(ctx, "SELECT chunk, tree, array_to_json(after), array_to_json(upto) FROM chunk WHERE index_name = $1 AND number = $2 ORDER BY chunk", e.Index, e.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -306,7 +335,7 @@ func (r *Records) OpenChunks(ctx context.Context, e *Edition) ([]Chunk, error) {
 	for rows.Next() {
 		var c Chunk
 		var after, upto []byte
-		if err := rows.Scan(&c.Number, &after, &upto); err != nil {
+		if err := rows.Scan(&c.Number, &c.Tree, &after, &upto); err != nil {
 			return nil, err
 		}
 		for _, side := range []struct {

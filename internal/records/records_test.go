@@ -81,7 +81,7 @@ func TestEditionsAndChunks(t *testing.T) {
 	if err := r.CarriedOut(t.Context(), version); err != nil {
 		t.Fatal(err)
 	}
-	s := &shape.Shape{Index: "huts", Nodes: []*shape.Node{{Parent: -1, Key: []string{"a", "b"}}}}
+	s := &shape.Shape{Index: "huts", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"a", "b"}}}}}}
 	e, err := r.NewEdition(t.Context(), s, "main", version)
 	if err != nil || e.Name() != "huts-e1" {
 		t.Fatal(e, err)
@@ -90,9 +90,9 @@ func TestEditionsAndChunks(t *testing.T) {
 	if err := r.SaveEdition(t.Context(), e); err != nil {
 		t.Fatal(err)
 	}
-	chunks := []Chunk{{0, nil, []string{"x", `1,"~`}}, {1, []string{"x", `1,"~`}, nil}}
-	for _, c := range chunks {
-		if err := r.PlanChunk(t.Context(), e, c); err != nil {
+	chunks := []Chunk{{0, 0, nil, []string{"x", `1,"~`}}, {1, 1, []string{"x", `1,"~`}, nil}}
+	for i, c := range chunks {
+		if err := r.PlanChunk(t.Context(), e, c, 1, i == 1); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -102,11 +102,11 @@ func TestEditionsAndChunks(t *testing.T) {
 		}
 	}
 	left, err := r.OpenChunks(t.Context(), e)
-	if err != nil || len(left) != 1 || left[0].Number != 1 || !slices.Equal(left[0].After, chunks[1].After) || left[0].Upto != nil {
+	if err != nil || len(left) != 1 || left[0].Number != 1 || left[0].Tree != 1 || !slices.Equal(left[0].After, chunks[1].After) || left[0].Upto != nil {
 		t.Errorf("%+v %v", left, err)
 	}
 	all, err := r.Editions(t.Context())
-	if err != nil || len(all) != 1 || all[0].Rows != 10 || !all[0].Planned || all[0].State != fill.Filling || all[0].Shape.Hash() != s.Hash() {
+	if err != nil || len(all) != 1 || all[0].Rows != 10 || !all[0].Planned || all[0].PlannedTree != 1 || all[0].State != fill.Filling || all[0].Shape.Hash() != s.Hash() {
 		t.Errorf("%+v %v", all[0], err)
 	}
 	for range 2 {

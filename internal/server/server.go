@@ -24,6 +24,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"pingo/internal/core/definition"
+	"pingo/internal/engine/wire"
 	"pingo/internal/flow"
 	"pingo/internal/records"
 )
@@ -87,8 +88,12 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/status", func(c echo.Context) error { return c.JSON(http.StatusOK, s.flow.Status()) })
 	viewer.GET("/events", s.events)
 	viewer.GET("/definition", s.definition)
+	viewer.GET("/definition/plan", s.planInForce)
+	viewer.GET("/definition/versions", s.versions)
+	viewer.GET("/definition/versions/:version", s.definition)
 	viewer.GET("/indexes/:index/search", s.search)
 	viewer.GET("/indexes/:index/preview/:key", s.preview)
+	viewer.GET("/indexes/:index/sample", s.sample)
 	viewer.GET("/indexes/:index/failed", s.failed)
 	admin := api.Group("", s.access.need(Admin))
 	admin.POST("/definition/check", s.check)
@@ -130,6 +135,7 @@ func (s *Server) problem(err error, c echo.Context) {
 	var p *Problem
 	var fromEcho *echo.HTTPError
 	var badKey *flow.BadKey
+	var badQuery *flow.BadQuery
 	switch {
 	case errors.As(err, &p):
 	case errors.As(err, &fromEcho):
@@ -141,7 +147,7 @@ func (s *Server) problem(err error, c echo.Context) {
 		p = problemf(http.StatusNotFound, "%v", err)
 	case errors.Is(err, flow.ErrNotReady):
 		p = problemf(http.StatusServiceUnavailable, "%v", err)
-	case errors.As(err, &badKey):
+	case errors.As(err, &badKey), errors.As(err, &badQuery):
 		p = problemf(http.StatusBadRequest, "%v", err)
 	case errors.Is(err, flow.ErrNotYet), errors.Is(err, flow.ErrNeedsFill), errors.Is(err, records.ErrExists):
 		p = problemf(http.StatusConflict, "%v", err)
@@ -225,9 +231,42 @@ func bind[T any](c echo.Context) (T, error) {
 type definitionFiles struct {
 	Files  []definition.File `json:"files"`
 	Source string            `json:"source,omitempty"`
+	// Accept names the indexes whose guarded changes are meant.
+	Accept []string `json:"accept,omitempty"`
 }
 
+// definition answers with a version, the one in force unless another is asked for.
 func (s *Server) definition(c echo.Context) error {
+	version := 0
+	if text := c.Param("version"); text != "" {
+		var err error
+		if version, err = strconv.Atoi(text); err != nil || version < 1 {
+			return problemf(http.StatusBadRequest, "a version is a number from 1, not %q", text)
+		}
+	}
+	applied, err := s.records.DefinitionVersion(c.Request().Context(), version)
+	if err != nil {
+		return err
+	}
+	if applied == nil && version > 0 {
+		return problemf(http.StatusNotFound, "there is no definition version %d", version)
+	}
+	if applied == nil {
+		return problemf(http.StatusNotFound, "no definition was applied yet: pingo apply does that")
+	}
+	return c.JSON(http.StatusOK, applied)
+}
+
+func (s *Server) versions(c echo.Context) error {
+	list, err := s.records.DefinitionVersions(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
+// planInForce checks the definition in force, for its shapes and samples.
+func (s *Server) planInForce(c echo.Context) error {
 	applied, err := s.records.Definition(c.Request().Context())
 	if err != nil {
 		return err
@@ -235,7 +274,11 @@ func (s *Server) definition(c echo.Context) error {
 	if applied == nil {
 		return problemf(http.StatusNotFound, "no definition was applied yet: pingo apply does that")
 	}
-	return c.JSON(http.StatusOK, applied)
+	plan, err := s.flow.Check(c.Request().Context(), applied.Files)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, plan)
 }
 
 func (s *Server) check(c echo.Context) error {
@@ -261,10 +304,15 @@ func (s *Server) apply(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	plan, version, err := s.flow.Apply(c.Request().Context(), body.Files, caller(c).Name)
+	plan, version, err := s.flow.Apply(c.Request().Context(), body.Files, caller(c).Name, body.Accept)
 	if errors.Is(err, flow.ErrRefused) {
 		p := problemf(http.StatusUnprocessableEntity, "%v", err)
 		p.Findings, p.Plan = plan.Findings, plan
+		return p
+	}
+	if errors.Is(err, flow.ErrGuarded) {
+		p := problemf(http.StatusConflict, "%v", err)
+		p.Plan = plan
 		return p
 	}
 	if err != nil {
@@ -327,7 +375,19 @@ func (s *Server) search(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	hits, err := s.flow.Search(c.Request().Context(), c.Param("index"), c.QueryParam("q"), limit)
+	q := wire.Query{Text: c.QueryParam("q"), Limit: limit, Facets: c.QueryParams()["facet"]}
+	for _, text := range c.QueryParams()["filter"] {
+		path, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return problemf(http.StatusBadRequest, "a filter is FIELD=VALUE, not %q", text)
+		}
+		q.Filters = append(q.Filters, wire.Filter{Path: path, Value: value})
+	}
+	for _, text := range c.QueryParams()["sort"] {
+		path, down := strings.CutPrefix(text, "-")
+		q.Order = append(q.Order, wire.Order{Path: path, Descending: down})
+	}
+	hits, err := s.flow.Search(c.Request().Context(), c.Param("index"), q)
 	if err != nil {
 		return err
 	}
@@ -345,6 +405,28 @@ func (s *Server) preview(c echo.Context) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, preview)
+}
+
+// sample previews the first documents of an index.
+func (s *Server) sample(c echo.Context) error {
+	limit, err := limitOf(c, 3, 50)
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	keys, err := s.flow.SampleKeys(ctx, c.Param("index"), limit)
+	if err != nil {
+		return err
+	}
+	list := []*flow.Preview{}
+	for _, key := range keys {
+		preview, err := s.flow.Preview(ctx, c.Param("index"), key)
+		if err != nil {
+			return err
+		}
+		list = append(list, preview)
+	}
+	return c.JSON(http.StatusOK, list)
 }
 
 func (s *Server) failed(c echo.Context) error {

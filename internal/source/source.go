@@ -32,6 +32,14 @@ type Source interface {
 	// CaptureStatus says whether changes are noted, and how many wait.
 	CaptureStatus(ctx context.Context) (postgres.CaptureStatus, error)
 
+	// MissingRights lists the statements that give what capture of these tables needs
+	// beyond reading them, as far as it is not there.
+	MissingRights(ctx context.Context, need []shape.Captured) ([]string, error)
+	// Advice says what about these tables a developer should know.
+	Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]Advice, error)
+	// Ambiguous counts the rows of a view that share their key with another one.
+	Ambiguous(ctx context.Context, t *shape.Tree) (int64, error)
+
 	// Changes returns noticed changes that it has not returned before, at most limit.
 	Changes(ctx context.Context, limit int) ([]change.Change, error)
 	// Forget removes changes that are done from the journal.
@@ -39,16 +47,17 @@ type Source interface {
 	// Rewind makes Changes return everything in the journal again.
 	Rewind()
 
-	// Touched calls each for the key, in text form, of every document on the way.
-	Touched(ctx context.Context, steps []shape.Step, values []string, each func(key string) error) error
-	// Keys calls each for the key of every row of a root table after one key (nil:
-	// from the start) up to and with another (nil: to the end).
-	Keys(ctx context.Context, s *shape.Shape, after, upto []string, each func(key string) error) error
+	// Touched walks steps up from tuples of linking values, and calls each with the
+	// key's values of every document on the way.
+	Touched(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error
+	// Keys calls each with the key's values of every root row of a tree after one key
+	// (nil: from the start) up to and with another (nil: to the end).
+	Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func(key []string) error) error
 	// Count counts the rows that have documents.
-	Count(ctx context.Context, s *shape.Shape) (int64, error)
+	Count(ctx context.Context, t *shape.Tree) (int64, error)
 	// ChunkEnd finds the key that ends a chunk of so many rows after a key (nil:
 	// from the start). A nil end means that the chunk is the last one.
-	ChunkEnd(ctx context.Context, s *shape.Shape, after []string, rows int) ([]string, error)
+	ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error)
 	// ReadKeys reads documents' rows by their keys, node by node, in one snapshot.
 	ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error
 	// ReadRange is ReadKeys for all keys after one (nil: from the start) up to
@@ -58,9 +67,16 @@ type Source interface {
 	Close()
 }
 
+// Advice is something about a source that a developer should know.
+type Advice = postgres.Advice
+
 // DataFault reports whether a read failed because of a value in some row, so that
 // reading fewer rows finds the one at fault.
 func DataFault(err error) bool { return postgres.DataFault(err) }
+
+// Misfit reports whether a read failed because the source's tables are no longer what
+// the definition was compiled for, so that a person must mend one or the other.
+func Misfit(err error) bool { return postgres.Misfit(err) }
 
 // NoCapture reports whether changes cannot be read because capture was removed.
 func NoCapture(err error) bool { return errors.Is(err, postgres.ErrNoCapture) }

@@ -69,6 +69,14 @@ func (s *Server) create(name string, body []byte) (int, any, error) {
 	if err := request.Mappings.check(""); err != nil {
 		return 0, nil, err
 	}
+	settings := flatSettings(request.Settings)
+	analysis, err := newAnalysis(request.Settings, settings)
+	if err == nil {
+		err = analysis.check(request.Mappings, "")
+	}
+	if err != nil {
+		return 0, nil, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.indices == nil {
@@ -85,7 +93,7 @@ func (s *Server) create(name string, body []byte) (int, any, error) {
 			return 0, nil, &apiError{400, "invalid_alias_name_exception", fmt.Sprintf("Invalid alias name [%s]: an index exists with the same name as the alias", alias), nil}
 		}
 	}
-	s.indices[name] = newIndex(name, request.Mappings, flatSettings(request.Settings))
+	s.indices[name] = newIndex(name, request.Mappings, settings, analysis)
 	for alias := range request.Aliases {
 		s.addAlias(alias, name)
 	}
@@ -109,6 +117,12 @@ func putSettings(indices []*index, body []byte) (int, any, error) {
 	}
 	for _, ix := range indices {
 		ix.mu.Lock()
+		for k := range flatSettings(settings) {
+			if strings.HasPrefix(k, "analysis.") || k == "number_of_shards" || k == "max_ngram_diff" {
+				ix.mu.Unlock()
+				return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("Can't update non dynamic settings [[index.%s]] for open indices [[%s]]", k, ix.name), nil}
+			}
+		}
 		for k, v := range flatSettings(settings) {
 			ix.settings[k] = v
 		}

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -103,7 +104,7 @@ func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, erro
 		}
 		result := s.bulkOne(index, requireAlias, &action, touched)
 		failed = failed || result.err != nil
-		out = appendItem(out, index, &action, result, wanted)
+		out = appendItem(out, cmp.Or(result.index, index), &action, result, wanted)
 	}
 	if r.URL.Query().Get("refresh") == "true" {
 		for ix := range touched {
@@ -134,7 +135,9 @@ func (s *Server) bulkOne(name string, requireAlias bool, w *bulkWrite, touched m
 	touched[ix] = true
 	ix.mu.Lock()
 	defer ix.mu.Unlock()
-	return ix.apply(w)
+	out := ix.apply(w)
+	out.index = ix.name
+	return out
 }
 
 // bulkFilter reads which members of the items filter_path asks for; nil means all.

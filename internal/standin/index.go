@@ -16,6 +16,7 @@ type index struct {
 	created  time.Time
 	mapping  *field
 	settings map[string]string
+	analysis *analysis
 
 	stored    map[string]*doc // with tombstones
 	dirty     map[string]struct{}
@@ -39,8 +40,8 @@ type doc struct {
 // index.gc_deletes has it by default.
 const tombstoneLife = time.Minute
 
-func newIndex(name string, mapping *field, settings map[string]string) *index {
-	ix := &index{name: name, created: time.Now(), mapping: mapping, settings: settings, stored: map[string]*doc{}, dirty: map[string]struct{}{}, visible: map[string]*doc{}, refreshed: time.Now()}
+func newIndex(name string, mapping *field, settings map[string]string, analysis *analysis) *index {
+	ix := &index{name: name, created: time.Now(), mapping: mapping, settings: settings, analysis: analysis, stored: map[string]*doc{}, dirty: map[string]struct{}{}, visible: map[string]*doc{}, refreshed: time.Now()}
 	ix.inverted.reset()
 	return ix
 }
@@ -55,6 +56,7 @@ type bulkWrite struct {
 }
 
 type written struct {
+	index   string // that it went to, whatever alias was named
 	status  int
 	result  string
 	version int64
@@ -127,7 +129,7 @@ func (ix *index) refresh() {
 	for id := range ix.dirty {
 		now := ix.stored[id]
 		if old := ix.visible[id]; old != nil {
-			ix.inverted.drop(old)
+			ix.inverted.drop(old, ix.indexWords)
 		}
 		if now.gone.IsZero() {
 			ix.visible[id] = now
@@ -162,6 +164,15 @@ func (ix *index) autoRefresh() {
 	if len(ix.dirty) > 0 && time.Since(ix.refreshed) >= interval {
 		ix.refresh()
 	}
+}
+
+// indexWords gives the words by which a value of a field is found.
+func (ix *index) indexWords(path string, value any) []string {
+	text, ok := value.(string)
+	if !ok {
+		return nil
+	}
+	return ix.analysis.of(ix.mapping.at(path), false).words(text)
 }
 
 // parseTime reads the interface's durations: 500ms, 30s, 2m, 1h.

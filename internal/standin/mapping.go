@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"regexp"
@@ -17,6 +18,10 @@ type field struct {
 	Enabled    *bool             `json:"enabled,omitempty"`
 	Index      *bool             `json:"index,omitempty"`
 	Format     string            `json:"format,omitempty"`
+	// Which of the settings' analyzers make words of it.
+	Analyzer       string `json:"analyzer,omitempty"`
+	SearchAnalyzer string `json:"search_analyzer,omitempty"`
+	Normalizer     string `json:"normalizer,omitempty"`
 	// IgnoreAbove is kept and shown; it has no effect here.
 	IgnoreAbove int `json:"ignore_above,omitempty"`
 }
@@ -197,7 +202,7 @@ func (c *checker) refuse(f *field, path string, v []byte, why string) error {
 		&apiError{kind: "illegal_argument_exception", reason: why}}
 }
 
-var datePattern = regexp.MustCompile(`^\d{4}(-\d\d(-\d\d(T(\d\d(:\d\d(:\d\d([.,]\d{1,9})?)?)?)?(Z|[+-]\d\d(:?\d\d)?)?)?)?)?$`)
+var datePattern = regexp.MustCompile(`^(?:\d{4}|[+-]\d{4,9})(-\d\d(-\d\d(T(\d\d(:\d\d(:\d\d([.,]\d{1,9})?)?)?)?(Z|[+-]\d\d(:?\d\d)?)?)?)?)?$`)
 
 // refuses says why a scalar cannot be a value of the field; empty when it can.
 func (f *field) refuses(kind tokenKind, v []byte) string {
@@ -266,6 +271,12 @@ func small(v []byte) bool {
 }
 
 func realDate(v []byte) bool {
+	if len(v) > 0 && (v[0] == '+' || v[0] == '-') { // a year of more digits, or before the first
+		v = v[1:]
+	}
+	if i := bytes.IndexByte(v, '-'); i > 4 {
+		v = v[i-4:]
+	}
 	two := func(at int) int {
 		if len(v) < at+2 {
 			return 1
@@ -282,10 +293,24 @@ func (c *checker) geo(path string) error {
 		return err
 	}
 	raw := c.b[start:c.i]
-	if _, _, err := parseGeo(raw); err != nil {
-		return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("failed to parse field [%s] of type [geo_point]", path), &apiError{kind: "parse_exception", reason: err.Error()}}
+	places := []json.RawMessage{raw}
+	var list []json.RawMessage
+	if json.Unmarshal(raw, &list) == nil && len(list) > 0 && strings.ContainsAny(string(list[0][:1]), `[{"n`) {
+		places = list
+	}
+	for _, place := range places {
+		if string(place) == "null" {
+			continue
+		}
+		if _, _, err := parseGeo(place); err != nil {
+			return badPlace(path, err)
+		}
 	}
 	return nil
+}
+
+func badPlace(path string, err error) error {
+	return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("failed to parse field [%s] of type [geo_point]", path), &apiError{kind: "parse_exception", reason: err.Error()}}
 }
 
 // parseGeo reads [lon,lat], {"lat":…,"lon":…} and "lat,lon".

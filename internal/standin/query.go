@@ -90,6 +90,12 @@ type searchRequest struct {
 		KeepAlive string `json:"keep_alive"`
 	} `json:"pit"`
 	TrackTotalHits any `json:"track_total_hits"`
+	Aggs           map[string]struct {
+		Terms struct {
+			Field string `json:"field"`
+			Size  int    `json:"size"`
+		} `json:"terms"`
+	} `json:"aggs"`
 }
 
 // find evaluates the query of a request's body; docs nil means what is visible now.
@@ -112,8 +118,8 @@ func (ix *index) find(docs map[string]*doc, body []byte) (scores, error) {
 	if request.Query == nil {
 		request.Query = object{"match_all": object{}}
 	}
-	if q, ok := request.Query.(object); !ok || q["match_all"] == nil || request.Sort != nil {
-		ix.inverted.takeIn()
+	if q, ok := request.Query.(object); !ok || q["match_all"] == nil || request.Sort != nil || request.Aggs != nil {
+		ix.inverted.takeIn(ix.indexWords)
 	}
 	e := &evaluator{ix, docs}
 	return e.eval(request.Query)
@@ -172,14 +178,29 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 		}
 		return hitsOf(began, indices, found, len(p.ordered), by, request)
 	}
+	counted := map[string]map[string]int{}
 	for _, ix := range indices {
+		for _, k := range by {
+			if err := ix.wholeOnly(k.path); err != nil {
+				return 0, nil, err
+			}
+		}
 		hits, err := ix.find(docs, body)
 		if err != nil {
 			return 0, nil, err
 		}
 		ix.mu.RLock()
 		found = append(found, ix.order(hits, by)...)
+		for name, agg := range request.Aggs {
+			if err = ix.wholeOnly(agg.Terms.Field); err != nil {
+				break
+			}
+			ix.countValues(hits, agg.Terms.Field, name, counted)
+		}
 		ix.mu.RUnlock()
+		if err != nil {
+			return 0, nil, err
+		}
 	}
 	total := len(found)
 	if request.SearchAfter != nil {
@@ -187,7 +208,54 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 		found = found[at:]
 	}
 	found = found[min(request.From, len(found)):]
-	return hitsOf(began, indices, found[:min(size, len(found))], total, by, request)
+	status, answer, err := hitsOf(began, indices, found[:min(size, len(found))], total, by, request)
+	if len(request.Aggs) > 0 && err == nil {
+		answer.(object)["aggregations"] = buckets(counted, request)
+	}
+	return status, answer, err
+}
+
+// wholeOnly refuses what needs whole values of a field that is kept as words only.
+func (ix *index) wholeOnly(path string) error {
+	if f := ix.mapping.at(path); f != nil && f.Type == "text" {
+		return &apiError{400, "illegal_argument_exception", fmt.Sprintf("Text fields are not optimised for operations that require per-document field data like aggregations and sorting, so these operations are disabled by default. Please use a keyword field instead of [%s].", path), nil}
+	}
+	return nil
+}
+
+// countValues counts in how many documents each value of a field stands.
+func (ix *index) countValues(found scores, path, name string, into map[string]map[string]int) {
+	if into[name] == nil {
+		into[name] = map[string]int{}
+	}
+	for d := range found {
+		seen := map[string]bool{}
+		for _, v := range ix.valuesOf(d, path) {
+			if text := fmt.Sprint(v); !seen[text] {
+				seen[text] = true
+				into[name][text]++
+			}
+		}
+	}
+}
+
+func buckets(counted map[string]map[string]int, request searchRequest) object {
+	out := object{}
+	for name, values := range counted {
+		list := []object{}
+		for v, n := range values {
+			list = append(list, object{"key": v, "doc_count": n})
+		}
+		slices.SortFunc(list, func(a, b object) int {
+			return cmp.Or(cmp.Compare(b["doc_count"].(int), a["doc_count"].(int)), cmp.Compare(a["key"].(string), b["key"].(string)))
+		})
+		size := request.Aggs[name].Terms.Size
+		if size == 0 {
+			size = 10
+		}
+		out[name] = object{"buckets": list[:min(size, len(list))]}
+	}
+	return out
 }
 
 func hitsOf(began time.Time, indices []*index, found []ranked, total int, by []sortKey, request searchRequest) (int, any, error) {

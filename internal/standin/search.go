@@ -7,7 +7,6 @@ import (
 	"sort"
 	"strconv"
 	"strings"
-	"unicode"
 )
 
 // inverted finds documents by word. Documents are taken in when a search first
@@ -23,7 +22,7 @@ func (v *inverted) reset() {
 	v.words, v.values = map[string]map[string]map[*doc]int{}, map[*doc]map[string][]any{}
 }
 
-func (v *inverted) drop(d *doc) {
+func (v *inverted) drop(d *doc, words func(path string, value any) []string) {
 	values, in := v.values[d]
 	if !in {
 		delete(v.waiting, d)
@@ -31,7 +30,7 @@ func (v *inverted) drop(d *doc) {
 	}
 	for path, list := range values {
 		for _, value := range list {
-			for _, word := range tokens(value) {
+			for _, word := range words(path, value) {
 				delete(v.words[path][word], d)
 			}
 		}
@@ -39,7 +38,7 @@ func (v *inverted) drop(d *doc) {
 	delete(v.values, d)
 }
 
-func (v *inverted) takeIn() {
+func (v *inverted) takeIn(words func(path string, value any) []string) {
 	for d := range v.waiting {
 		var source map[string]any
 		decoder := json.NewDecoder(strings.NewReader(string(d.source)))
@@ -52,7 +51,7 @@ func (v *inverted) takeIn() {
 		v.values[d] = values
 		for path, list := range values {
 			for _, value := range list {
-				for _, word := range tokens(value) {
+				for _, word := range words(path, value) {
 					byWord := v.words[path]
 					if byWord == nil {
 						byWord = map[string]map[*doc]int{}
@@ -83,14 +82,6 @@ func flatten(value any, path string, into map[string][]any) {
 	default:
 		into[path] = append(into[path], value)
 	}
-}
-
-func tokens(value any) []string {
-	text, ok := value.(string)
-	if !ok {
-		return nil
-	}
-	return strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 }
 
 // scores is what a query yields: the documents that match, with their scores.
@@ -228,6 +219,9 @@ func (e *evaluator) boolean(b map[string]any) (scores, error) {
 	}
 	out := scores{}
 	needShould := len(parts["should"]) > 0 && len(parts["must"]) == 0 && len(parts["filter"]) == 0
+	if least, ok := b["minimum_should_match"]; ok {
+		needShould = fmt.Sprint(least) != "0" // one is enough: more is not simulated
+	}
 candidates:
 	for d := range e.all() {
 		score, any := 0.0, false
@@ -282,23 +276,20 @@ func weights(v any) []weighted {
 // match scores by how rare a word is and how large a part of the field it makes;
 // in several fields the best one counts.
 func (e *evaluator) match(fields []weighted, text, operator string, lastIsPrefix bool) scores {
-	words := tokens(text)
 	out := scores{}
 	for _, f := range fields {
-		path, weight := f.path, f.weight
-		if whole, ok := strings.CutSuffix(path, ".whole"); ok {
-			path = whole
-		}
-		hits, sum := map[*doc]int{}, scores{}
-		for i, word := range words {
-			for d, score := range e.word(path, word, lastIsPrefix && i == len(words)-1) {
-				hits[d]++
-				sum[d] += score * weight
+		for _, words := range e.ix.analysis.of(e.ix.mapping.at(f.path), true).variants(text) {
+			hits, sum := map[*doc]int{}, scores{}
+			for i, word := range words {
+				for d, score := range e.word(f.path, word, lastIsPrefix && i == len(words)-1) {
+					hits[d]++
+					sum[d] += score * f.weight
+				}
 			}
-		}
-		for d, n := range hits {
-			if operator != "and" || n == len(words) {
-				out[d] = math.Max(out[d], sum[d])
+			for d, n := range hits {
+				if operator != "and" || n == len(words) {
+					out[d] = math.Max(out[d], sum[d])
+				}
 			}
 		}
 	}
@@ -362,8 +353,8 @@ func (e *evaluator) exact(path string, want any, prefix bool) scores {
 	text := fmt.Sprint(want)
 	return e.filter(path, func(value any) bool {
 		candidates := []string{fmt.Sprint(value)}
-		if f != nil && f.Type == "text" {
-			candidates = tokens(value)
+		if f != nil && (f.Type == "text" || f.Normalizer != "") {
+			candidates = e.ix.indexWords(path, value)
 		}
 		for _, c := range candidates {
 			if c == text || prefix && strings.HasPrefix(c, text) {

@@ -53,16 +53,22 @@ type Change struct {
 	At time.Time
 }
 
-// Values lists the distinct values of a linking column before and after.
-func (c *Change) Values(link string) []string {
-	at := slices.Index(c.Links, link)
-	if at < 0 {
-		return nil
-	}
-	var out []string
+// Values lists the distinct values of linking columns before and after, a tuple for
+// each side; one with a NULL links to nothing and is left out.
+func (c *Change) Values(links []string) [][]string {
+	var out [][]string
+sides:
 	for _, side := range [][]*string{c.Before, c.After} {
-		if at < len(side) && side[at] != nil && !slices.Contains(out, *side[at]) {
-			out = append(out, *side[at])
+		tuple := make([]string, len(links))
+		for i, link := range links {
+			at := slices.Index(c.Links, link)
+			if at < 0 || at >= len(side) || side[at] == nil {
+				continue sides
+			}
+			tuple[i] = *side[at]
+		}
+		if len(out) == 0 || !slices.Equal(out[0], tuple) {
+			out = append(out, tuple)
 		}
 	}
 	return out

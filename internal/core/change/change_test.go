@@ -2,6 +2,7 @@ package change
 
 import (
 	"math/rand/v2"
+	"reflect"
 	"strconv"
 	"testing"
 	"time"
@@ -64,13 +65,12 @@ func TestQueueAgainstAPlainList(t *testing.T) {
 func TestValuesBeforeAndAfter(t *testing.T) {
 	text := func(s string) *string { return &s }
 	c := Change{Links: []string{"hut_id", "kind"}, Before: []*string{text("1"), nil}, After: []*string{text("2"), text("x")}}
-	if got := c.Values("hut_id"); len(got) != 2 || got[0] != "1" || got[1] != "2" {
-		t.Error(got)
-	}
-	if got := c.Values("kind"); len(got) != 1 || got[0] != "x" {
-		t.Error(got)
-	}
-	if got := c.Values("unknown"); got != nil {
-		t.Error(got)
+	for _, want := range []struct {
+		links []string
+		want  [][]string
+	}{{[]string{"hut_id"}, [][]string{{"1"}, {"2"}}}, {[]string{"kind"}, [][]string{{"x"}}}, {[]string{"kind", "hut_id"}, [][]string{{"x", "2"}}}, {[]string{"unknown"}, nil}} {
+		if got := c.Values(want.links); !reflect.DeepEqual(got, want.want) {
+			t.Errorf("%v: %v", want.links, got)
+		}
 	}
 }

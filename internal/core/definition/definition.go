@@ -93,9 +93,28 @@ type Engine struct {
 type Index struct {
 	Name   string
 	Engine string
+	// EnginePos is where the engine is named.
+	EnginePos Pos
+	// Source is the one source that all its rows come from.
 	Source string
-	Root   Node
-	Pos    Pos
+	Rows   []*Rows
+	// Synonyms are groups of words or phrases that stand for the same thing.
+	Synonyms [][]string
+	// Settings are passed on to the engine untouched.
+	Settings    map[string]any
+	SettingsPos Pos
+	Pos         Pos
+}
+
+// Rows is one table whose rows have documents in an index.
+type Rows struct {
+	// Name tells the documents of an index with several tables apart; empty when
+	// the index has one.
+	Name string
+	// Key is the identity of rows that have no primary key, as those of views.
+	Key    []string
+	KeyPos Pos
+	Node
 }
 
 // Node is one table of a document: the root, or a related one.
@@ -115,14 +134,26 @@ type Field struct {
 	// Column the value comes from; empty when SQL is given.
 	Column string
 	SQL    Expression
+	// Combine joins the texts of other fields of the document into this one.
+	Combine []Path
 	// Type as written; empty means: as the catalogue says.
 	Type string
 	// Search is the weight in searches, 0 for none.
-	Search   float64
+	Search float64
+	// Match says how a search looks into the field; empty means words.
+	Match    string
+	MatchPos Pos
 	Filter   bool
 	Sort     bool
+	Facet    bool
 	Personal bool
 	Pos      Pos
+}
+
+// Path names a field from where the naming one stands, with points: region.name.
+type Path struct {
+	Written string
+	Pos     Pos
 }
 
 // Relation folds rows of another table into the document.

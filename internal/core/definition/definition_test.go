@@ -45,9 +45,9 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{`"${DB}"`, `"no url at all"`, `d.yaml:2:33: the source's url cannot be read as a URL`},
 		{`"${SEARCH}"`, `ftp://h`, `d.yaml:4:34: the engine's url begins with ftp://`},
 		{"    engine: main\n", "", `d.yaml:7:5: index huts needs "engine"`},
-		{"engine: main", "engine: mian", `d.yaml:6:3: index huts goes to engine "mian", which there is not — did you mean "main"?`},
+		{"engine: main", "engine: mian", `d.yaml:7:13: index huts goes to engine "mian", which there is not — did you mean "main"?`},
 		{"rows: lodge.huts", "rows: loge.huts", `d.yaml:8:11: there is no source "loge" — did you mean "lodge"?`},
-		{"rows: lodge.huts", "rows: huts", `d.yaml:8:11: rows names a source and a table, but "huts" has no point in it — write SOURCE.TABLE`},
+		{"rows: lodge.huts", "rows: huts", `d.yaml:8:11: rows names a source and a table, but "huts" does not — write SOURCE.TABLE`},
 		{"fields: [name]", "fields: []", `d.yaml:9:13: there are no fields here — name at least one column`},
 		{"fields: [name]", "fields: name", `d.yaml:9:13: fields are written as names, each with what it is, not as "name"`},
 		{"fields: [name]", "fields: [name, name]", `d.yaml:9:20: field name stands here twice`},
@@ -56,7 +56,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "fields: { name: { search: much } }", `d.yaml:9:31: search (a weight) is a number from 0 to 1000, not "much"`},
 		{"fields: [name]", "fields: { name: { filter: maybe } }", `d.yaml:9:31: filter is true or false, not "maybe"`},
 		{"fields: [name]", "fields: { name: { type: txt } }", `d.yaml:9:29: the type of a field cannot be "txt" — did you mean "text"?`},
-		{"fields: [name]", "fields: { name: { column: a, sql: b } }", `d.yaml:9:31: field name has both a column and sql — keep one of them`},
+		{"fields: [name]", "fields: { name: { column: a, sql: b } }", `d.yaml:9:15: field name has more than one of column, sql and combine — keep one of them`},
 		{"fields: [name]", "fields: { name: { personal: yes please } }", `d.yaml:9:33: personal cannot be "yes please" — known here: allowed`},
 		{"fields: [name]", "fields: [name]\n    whree: x", `d.yaml:10:5: index huts has no key "whree" — did you mean "where"?`},
 		{"fields: [name]", "fields: [name]\n    where:", `d.yaml:10:11: where is a text, not nothing`},
@@ -68,7 +68,46 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "fields: [name]\n    related: { region: { one: regions, on: { id: r }, list: name } }", `related region is one row, so order, limit, list and through have no meaning`},
 		{"fields: [name]", "fields: [name]\n    related: { notes: { many: notes, on: { id: r }, limit: 3, fields: [x] } }", `related notes has a limit, but does not say which rows come first — write order:`},
 		{"fields: [name]", "fields: [name]\n    related: { notes: { many: notes, on: { id: r }, limit: 0, order: id, fields: [x] } }", `limit is a number from 1 to 10000, not "0"`},
-		{"fields: [name]", "fields: [name]\n    related: { notes: { many: notes, on: { a: b, c: d }, fields: [x] } }", `two tables are tied by one pair of columns so far`},
+		{"fields: [name]", "fields: [name]\n    related: { notes: { many: notes, on: {}, fields: [x] } }", `d.yaml:10:42: no columns tie the two tables — write { their_column: our_column }`},
+		{"fields: [name]", "fields: [name]\n    related: { notes: { many: notes, on: [a], fields: [x] } }", `d.yaml:10:42: linked columns are written as names, each with what it is, not as a list — write NAME:`},
+		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, on: { a: b }, list: { search: 1 } } }", `d.yaml:10:54: list notes is made of one column, or of sql — write list: COLUMN`},
+		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, on: { a: b }, list: { colum: x } } }", `list notes has no key "colum" — did you mean "column"?`},
+		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, on: { a: b }, list: x, related: { r: { one: q, on: { a: b }, fields: [c] } } } }", `related notes is a plain list, so it cannot have related tables of its own — use fields instead of list`},
+		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, on: { a: b }, through: { table: j, on: { a: b }, to: { a: b } }, list: x } }", `related notes says both on and through — with a join table`},
+		{"fields: [name]", "fields: [name]\n    related: [notes]", `d.yaml:10:14: related tables are written as names, each with what it is, not as a list — write NAME:`},
+		{"fields: [name]", "fields: { name: { match: prefixes } }", `d.yaml:9:30: match cannot be "prefixes" — did you mean "prefix"?`},
+		{"fields: [name]", "fields: { name: { facet: yes please } }", `d.yaml:9:30: facet is true or false, not "yes please" — write facet: true, or leave it out`},
+		{"fields: [name]", "fields: { name: { search: 5000 } }", `d.yaml:9:31: search (a weight) is a number from 0 to 1000, not "5000" — write a number between these`},
+		{"fields: [name]", "fields: { all: { combine: name } }", `d.yaml:9:31: combine is a list of fields of the document, not "name" — write combine: [name, region.name]`},
+		{"fields: [name]", "fields: { all: { combine: [] } }", `d.yaml:9:31: combine is a list of fields of the document, not a list`},
+		{"fields: [name]", "fields: { all: { combine: [name], sql: x } }", `d.yaml:9:15: field all has more than one of column, sql and combine — keep one of them`},
+		{"fields: [name]", "fields: { name: 5 }", `d.yaml:9:21: field name is written as keys and values, not as "5" — write them below it`},
+		{"fields: [name]", "fields: { name: { sql: } }", `d.yaml:9:28: sql is a text, not nothing — write it behind the colon`},
+		{"fields: [name]", "fields: [[name]]", `d.yaml:9:14: a field in a list is a text, not a list`},
+		{"fields: [name]", `fields: ["a.b"]`, `d.yaml:9:14: "a.b" cannot name a field — names with a leading _ or pingo_, or with a point in them, are taken`},
+		{"fields: [name]", "fields: [_id]", `"_id" cannot name a field`},
+		{"    fields: [name]\n", "", `d.yaml:6:3: index huts needs "fields" — name the columns`},
+		{"    rows: lodge.huts\n", "", `d.yaml:7:5: index huts needs "rows" — add rows: to it`},
+		{"rows: lodge.huts", "rows: lodge.", `d.yaml:8:11: rows names a source and a table, but "lodge." does not`},
+		{"rows: lodge.huts", "rows: {}", `d.yaml:8:11: there are no rows here — write SOURCE.TABLE, or a name for each table`},
+		{"rows: lodge.huts", "rows: { hut: { table: lodge.huts, fields: [a] } }", `d.yaml:6:3: index huts has several rows, and fields, where, related or key beside them — put these below each of the rows`},
+		{"rows: lodge.huts\n    fields: [name]", "rows: { hut: { table: lodge.huts } }", `d.yaml:8:18: rows hut needs "fields" — add fields: to it`},
+		{"rows: lodge.huts\n    fields: [name]", "rows: { hut: { fields: [name] } }", `d.yaml:8:18: rows hut needs "table" — add table: to it`},
+		{"rows: lodge.huts\n    fields: [name]", "rows: { Hut: { table: lodge.huts, fields: [name] } }", `d.yaml:8:13: "Hut" cannot name rows — begin with a lower-case letter`},
+		{"rows: lodge.huts\n    fields: [name]", "rows: { hut: { table: lodge.huts, fields: [a] }, path: { table: ways.paths, fields: [a] } }", `index huts takes rows from source lodge and from source ways — make an index for each source`},
+		{"rows: lodge.huts\n    fields: [name]", "rows: { hut: { tabel: lodge.huts, fields: [a] } }", `rows hut has no key "tabel" — did you mean "table"?`},
+		{"fields: [name]", "fields: [name]\n    key: []", `d.yaml:10:10: key names no column — name the columns that tell rows apart`},
+		{"fields: [name]", "fields: [name]\n    synonyms: hut", `d.yaml:10:15: synonyms are a list of lists of words, not "hut" — write - [hut, refuge, shelter]`},
+		{"fields: [name]", "fields: [name]\n    synonyms: [[hut]]", `d.yaml:10:16: a group of synonyms is a list of at least two words — write - [hut, refuge, shelter]`},
+		{"fields: [name]", "fields: [name]\n    synonyms: [[hut, 'a, b']]", `d.yaml:10:22: "a, b" cannot be a synonym — use words of letters and digits`},
+		{"fields: [name]", "fields: [name]\n    engine_settings: fast", `d.yaml:10:22: engine_settings are written as keys and values, not as "fast"`},
+		{"fields: [name]", "fields: [name]\n    engine_settings: { a: .nan }", `engine_settings are written as keys and values`},
+		{"fields: [name]", "<<: 5", `d.yaml:9:5: << takes keys and values over, not "5" — write <<: *name`},
+		{"fields: [name]", "fields: *gone", `this is not YAML: unknown anchor 'gone' referenced`},
+		{"fields: [name]", "fields: &a { x: *a }", `the definition is too large, or refers to itself — keep it below`},
+		{right, right + "---\n" + right, `d.yaml:10:1: the file holds a second document after --- — put it into a file of its own`},
+		{"kind: opensearch", "kind: postgres", `d.yaml:4:32: the engine's url begins with http://, which this kind does not speak — begin it with postgres:// or postgresql://`},
+		{`url: "${DB}" }`, `url: "${DB}", capture: webhooks }`, `d.yaml:2:51: capture cannot be "webhooks" — known here: triggers`},
 		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, through: { table: j, on: { a: b } }, list: x } }", `through needs "to"`},
 		{"engines:", "\tengines:", `this is not YAML`},
 		{right, "", `d.yaml:1:1: the file is empty — give it sources, engines and indexes`},
@@ -83,6 +122,11 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		_, findings := Parse([]File{{"d.yaml", text}}, look)
 		if !strings.Contains(findings.Error(), c.want) {
 			t.Errorf("%s\n got: %v\nwant: %s", c.with, findings, c.want)
+		}
+		for _, f := range findings {
+			if f.Suggestion == "" || f.Pos.Line == 0 || f.Pos.Col == 0 {
+				t.Errorf("%s: without a place or a suggestion: %s", c.with, f)
+			}
 		}
 		if strings.Contains(findings.Error(), "hunter2") {
 			t.Error("a finding shows a password")
@@ -102,16 +146,31 @@ func TestSeveralFilesMakeOneDefinition(t *testing.T) {
 	}
 }
 
+// Parts that * and << repeat mean the same as if they were written out.
+func TestRepeatedParts(t *testing.T) {
+	def, findings := Parse([]File{{"a.yaml", strings.Replace(right, "  huts:\n", "  huts: &huts\n    engine_settings: { number_of_replicas: 2 }\n", 1) + "  copies:\n    <<: *huts\n    engine: main\n    synonyms: [[Stone  Hut, refuge]]\n    fields: { name: { combine: [a.b] } }\n"}}, look)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	c := def.Index("copies")
+	if c.Rows[0].Table != "huts" || c.Settings["number_of_replicas"] != 2 || c.Rows[0].Fields[0].Combine[0].Written != "a.b" || c.Synonyms[0][0] != "stone hut" || def.Index("huts").Rows[0].Fields[0].Column != "name" {
+		t.Errorf("%+v", c)
+	}
+}
+
 func TestDemoDefinitionMeetsTheSchema(t *testing.T) {
 	schema := compileSchema(t)
-	text, err := os.ReadFile("../../demo/pingo.yaml")
-	if err != nil {
-		t.Fatal(err)
+	for _, name := range []string{"huts", "finder"} {
+		text, err := os.ReadFile("../../demo/" + name + ".yaml")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := schema.Validate(plain(t, string(text))); err != nil {
+			t.Error(err)
+		}
 	}
-	if err := schema.Validate(plain(t, string(text))); err != nil {
-		t.Error(err)
-	}
-	for _, wrong := range []string{"sorces: {}", "sources: { a: { kind: postgres } }", "indexes: { a: { engine: e, rows: x.y, fields: { b: { column: c, sql: d } } } }", "indexes: { a: { engine: e, rows: x.y, fields: [b], related: { r: { one: t, many: t, on: { a: b }, fields: [c] } } } }"} {
+	for _, wrong := range []string{"sorces: {}", "sources: { a: { kind: postgres } }", "indexes: { a: { engine: e, rows: x.y, fields: { b: { column: c, sql: d } } } }", "indexes: { a: { engine: e, rows: x.y, fields: [b], related: { r: { one: t, many: t, on: { a: b }, fields: [c] } } } }",
+		"indexes: { a: { engine: e, rows: x.y } }", "indexes: { a: { engine: e, rows: { h: { table: x.y, fields: [b] } }, fields: [c] } }", "indexes: { a: { engine: e, rows: x.y, fields: { b: { match: all } } } }", "indexes: { a: { engine: e, rows: x.y, fields: [b], synonyms: [[c]] } }"} {
 		if schema.Validate(plain(t, wrong)) == nil {
 			t.Errorf("the schema lets %s pass", wrong)
 		}
@@ -155,6 +214,7 @@ func plain(t *testing.T, text string) any {
 func FuzzParse(f *testing.F) {
 	f.Add(right)
 	f.Add("sources: &a { x: *a }")
+	f.Add("indexes: { a: { <<: &b { engine: e }, rows: { x: { table: s.t, key: [i], fields: { f: { combine: [g] } } } }, synonyms: [[a, b]] } }")
 	f.Add("indexes: { a: { related: { b: { many: c, through: [] } } } }")
 	f.Fuzz(func(t *testing.T, text string) {
 		def, findings := Parse([]File{{"f.yaml", text}}, look)

@@ -1,7 +1,11 @@
 package definition
 
 import (
+	"bytes"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"regexp"
 	"strconv"
 	"strings"
@@ -47,8 +51,9 @@ func (d *decoder) find(p Pos, message, suggestion string) {
 var yamlLine = regexp.MustCompile(`line (\d+): `)
 
 func (d *decoder) document(f File) {
-	var root yaml.Node
-	if err := yaml.Unmarshal([]byte(f.Text), &root); err != nil {
+	var root, second yaml.Node
+	parser := yaml.NewDecoder(bytes.NewReader([]byte(f.Text)))
+	if err := parser.Decode(&root); err != nil && !errors.Is(err, io.EOF) {
 		message, line := strings.TrimPrefix(err.Error(), "yaml: "), 1
 		if m := yamlLine.FindStringSubmatch(message); m != nil {
 			line, _ = strconv.Atoi(m[1])
@@ -61,11 +66,65 @@ func (d *decoder) document(f File) {
 		d.find(Pos{f.Name, 1, 1}, "the file is empty", "give it sources, engines and indexes; pingo schema describes them")
 		return
 	}
-	d.object(root.Content[0], "a definition", fields{
+	if parser.Decode(&second) == nil {
+		d.find(d.at(&second), "the file holds a second document after ---", "put it into a file of its own; a folder of files is read as one definition")
+		return
+	}
+	budget := maxNodes
+	top := d.expand(root.Content[0], &budget)
+	if budget < 0 {
+		d.find(d.at(root.Content[0]), "the definition is too large, or refers to itself", fmt.Sprintf("keep it below %d keys and values, with those that * repeats", maxNodes))
+		return
+	}
+	d.object(top, "a definition", fields{
 		"sources": func(_, v *yaml.Node) { d.each(v, "sources", d.source) },
 		"engines": func(_, v *yaml.Node) { d.each(v, "engines", d.engine) },
 		"indexes": func(_, v *yaml.Node) { d.each(v, "indexes", d.index) },
 	})
+}
+
+// maxNodes bounds what a definition may grow to by references to its own parts.
+const maxNodes = 100000
+
+// expand puts in place what *name and <<: *name refer to. Keys that stand beside a
+// << win over those it brings.
+func (d *decoder) expand(n *yaml.Node, budget *int) *yaml.Node {
+	if n.Kind == yaml.AliasNode {
+		n = n.Alias
+	}
+	if *budget--; *budget < 0 {
+		return n
+	}
+	out := *n
+	out.Content = nil
+	var merged []*yaml.Node
+	for i := 0; i < len(n.Content); i++ {
+		c := n.Content[i]
+		if n.Kind == yaml.MappingNode && i%2 == 0 && c.Tag == "!!merge" {
+			from := d.expand(n.Content[i+1], budget)
+			if from.Kind != yaml.MappingNode {
+				d.find(d.at(c), "<< takes keys and values over, not "+kindName(from), "write <<: *name, where &name stands before keys and values")
+			} else {
+				merged = append(merged, from.Content...)
+			}
+			i++
+			continue
+		}
+		out.Content = append(out.Content, d.expand(c, budget))
+		if *budget < 0 {
+			break
+		}
+	}
+	for i := 0; i+1 < len(merged); i += 2 {
+		has := false
+		for j := 0; j < len(out.Content); j += 2 {
+			has = has || out.Content[j].Value == merged[i].Value
+		}
+		if !has {
+			out.Content = append(out.Content, merged[i], merged[i+1])
+		}
+	}
+	return &out
 }
 
 type fields map[string]func(k, v *yaml.Node)
@@ -77,7 +136,7 @@ func (d *decoder) object(n *yaml.Node, what string, known fields, required ...st
 		n = n.Alias
 	}
 	if n.Kind != yaml.MappingNode {
-		d.find(d.at(n), fmt.Sprintf("%s is written as keys and values, not as %s", what, kindName(n)), "")
+		d.find(d.at(n), fmt.Sprintf("%s is written as keys and values, not as %s", what, kindName(n)), "write them below it, indented, or between { and }")
 		return nil
 	}
 	words := make([]string, 0, len(known))
@@ -101,7 +160,7 @@ func (d *decoder) object(n *yaml.Node, what string, known fields, required ...st
 	}
 	for _, r := range required {
 		if !seen[r] {
-			d.find(d.at(n), fmt.Sprintf("%s needs %q", what, r), "")
+			d.find(d.at(n), fmt.Sprintf("%s needs %q", what, r), "add "+r+": to it")
 		}
 	}
 	return seen
@@ -110,7 +169,7 @@ func (d *decoder) object(n *yaml.Node, what string, known fields, required ...st
 // each reads a mapping from names of the user's choice.
 func (d *decoder) each(n *yaml.Node, what string, read func(k, v *yaml.Node)) {
 	if n.Kind != yaml.MappingNode {
-		d.find(d.at(n), fmt.Sprintf("%s are written as names, each with what it is, not as %s", what, kindName(n)), "")
+		d.find(d.at(n), fmt.Sprintf("%s are written as names, each with what it is, not as %s", what, kindName(n)), "write NAME: and below it, indented, what it is")
 		return
 	}
 	seen := map[string]bool{}
@@ -127,7 +186,7 @@ func (d *decoder) each(n *yaml.Node, what string, read func(k, v *yaml.Node)) {
 
 func (d *decoder) text(v *yaml.Node, what string) scalar {
 	if v.Kind != yaml.ScalarNode || v.Tag == "!!null" || strings.TrimSpace(v.Value) == "" {
-		d.find(d.at(v), fmt.Sprintf("%s is a text, not %s", what, kindName(v)), "")
+		d.find(d.at(v), fmt.Sprintf("%s is a text, not %s", what, kindName(v)), "write it behind the colon, in quotes if it has any of { } [ ] : # in it")
 		return scalar{pos: d.at(v)}
 	}
 	return scalar{v.Value, d.at(v)}
@@ -162,7 +221,7 @@ func (d *decoder) word(dst *string, what string, words ...string) func(k, v *yam
 func (d *decoder) boolean(dst *bool, what string) func(k, v *yaml.Node) {
 	return func(_, v *yaml.Node) {
 		if v.Kind != yaml.ScalarNode || v.Tag != "!!bool" {
-			d.find(d.at(v), fmt.Sprintf("%s is true or false, not %s", what, kindName(v)), "")
+			d.find(d.at(v), fmt.Sprintf("%s is true or false, not %s", what, kindName(v)), "write "+what+": true, or leave it out")
 			return
 		}
 		*dst = v.Value == "true"
@@ -172,7 +231,7 @@ func (d *decoder) boolean(dst *bool, what string) func(k, v *yaml.Node) {
 func (d *decoder) number(v *yaml.Node, what string, min, max float64) float64 {
 	f, err := strconv.ParseFloat(v.Value, 64)
 	if v.Kind != yaml.ScalarNode || err != nil || f < min || f > max {
-		d.find(d.at(v), fmt.Sprintf("%s is a number from %g to %g, not %s", what, min, max, kindName(v)), "")
+		d.find(d.at(v), fmt.Sprintf("%s is a number from %g to %g, not %s", what, min, max, kindName(v)), "write a number between these")
 		return 0
 	}
 	return f
@@ -187,14 +246,19 @@ func (d *decoder) name(k *yaml.Node, what string, pattern *regexp.Regexp) {
 	}
 }
 
+// schemes lists what the url of each kind of source or engine may begin with.
+var schemes = map[string][]string{"postgres": {"postgres", "postgresql"}, "opensearch": {"http", "https"}}
+
 func (d *decoder) source(k, v *yaml.Node) {
 	s := &Source{Name: k.Value, Pos: d.at(k), Capture: "triggers"}
+	var url scalar
 	d.name(k, "a source", plainName)
 	d.object(v, "source "+k.Value, fields{
 		"kind":    d.word(&s.Kind, "the kind of a source", "postgres"),
-		"url":     func(_, v *yaml.Node) { s.URL = d.secretURL(d.text(v, "url"), "source", "postgres", "postgresql") },
+		"url":     func(_, v *yaml.Node) { url = d.text(v, "url") },
 		"capture": d.word(&s.Capture, "capture", "triggers"),
 	}, "kind", "url")
+	s.URL = d.secretURL(url, "source", s.Kind)
 	if other := d.def.Source(s.Name); other != nil {
 		d.find(s.Pos, fmt.Sprintf("source %s stands in %s already", s.Name, other.Pos), "give one of them another name")
 		return
@@ -204,11 +268,13 @@ func (d *decoder) source(k, v *yaml.Node) {
 
 func (d *decoder) engine(k, v *yaml.Node) {
 	e := &Engine{Name: k.Value, Pos: d.at(k)}
+	var url scalar
 	d.name(k, "an engine", plainName)
 	d.object(v, "engine "+k.Value, fields{
-		"kind": d.word(&e.Kind, "the kind of an engine", "opensearch"),
-		"url":  func(_, v *yaml.Node) { e.URL = d.secretURL(d.text(v, "url"), "engine", "http", "https") },
+		"kind": d.word(&e.Kind, "the kind of an engine", "opensearch", "postgres"),
+		"url":  func(_, v *yaml.Node) { url = d.text(v, "url") },
 	}, "kind", "url")
+	e.URL = d.secretURL(url, "engine", e.Kind)
 	if other := d.def.Engine(e.Name); other != nil {
 		d.find(e.Pos, fmt.Sprintf("engine %s stands in %s already", e.Name, other.Pos), "give one of them another name")
 		return
@@ -218,27 +284,122 @@ func (d *decoder) engine(k, v *yaml.Node) {
 
 func (d *decoder) index(k, v *yaml.Node) {
 	ix := &Index{Name: k.Value, Pos: d.at(k)}
-	ix.Root.Pos = d.at(k)
+	only := &Rows{Node: Node{Pos: d.at(k)}}
 	if !indexPattern.MatchString(k.Value) {
 		d.find(d.at(k), fmt.Sprintf("%q cannot name an index", k.Value), "begin with a lower-case letter; then lower-case letters, digits, - and _, at most 100")
 	}
-	known := d.nodeFields(&ix.Root)
-	known["engine"] = d.into(&ix.Engine, "engine")
-	known["rows"] = func(_, v *yaml.Node) {
-		s := d.text(v, "rows")
-		source, table, ok := strings.Cut(s.text, ".")
-		if !ok && s.text != "" {
-			d.find(s.pos, fmt.Sprintf("rows names a source and a table, but %q has no point in it", s.text), "write SOURCE.TABLE or SOURCE.SCHEMA.TABLE")
-		}
-		ix.Source, ix.Root.Table, ix.Root.TablePos = source, table, s.pos
+	known := d.rowsFields(only)
+	known["engine"] = func(_, v *yaml.Node) {
+		s := d.text(v, "engine")
+		ix.Engine, ix.EnginePos = s.text, s.pos
 	}
-	d.object(v, "index "+k.Value, known, "engine", "rows", "fields")
+	known["synonyms"] = func(_, v *yaml.Node) { ix.Synonyms = d.synonyms(v) }
+	known["engine_settings"] = func(_, v *yaml.Node) {
+		ix.SettingsPos = d.at(v)
+		err := v.Decode(&ix.Settings)
+		if err == nil {
+			_, err = json.Marshal(ix.Settings) // an engine is sent them as JSON
+		}
+		if v.Kind != yaml.MappingNode || err != nil {
+			d.find(d.at(v), fmt.Sprintf("engine_settings are written as keys and values, not as %s", kindName(v)), "write them as the engine's own documentation names them")
+		}
+	}
+	several := false
+	known["rows"] = func(_, v *yaml.Node) {
+		if v.Kind != yaml.MappingNode {
+			d.rowsTable(ix, only, v)
+			return
+		}
+		several = true
+		d.each(v, "rows", func(k, v *yaml.Node) { d.rows(ix, k, v) })
+		if len(v.Content) == 0 {
+			d.find(d.at(v), "there are no rows here", "write SOURCE.TABLE, or a name for each table with table: SOURCE.TABLE below it")
+		}
+	}
+	seen := d.object(v, "index "+k.Value, known, "engine", "rows")
+	switch {
+	case !several && seen != nil && seen["rows"]:
+		ix.Rows = []*Rows{only}
+		if !seen["fields"] {
+			d.find(ix.Pos, fmt.Sprintf("index %s needs %q", k.Value, "fields"), "name the columns that its documents have")
+		}
+	case several && (seen["fields"] || seen["where"] || seen["related"] || seen["key"]):
+		d.find(ix.Pos, fmt.Sprintf("index %s has several rows, and fields, where, related or key beside them", k.Value), "put these below each of the rows")
+	}
 	if other := d.def.Index(ix.Name); other != nil {
 		d.find(ix.Pos, fmt.Sprintf("index %s stands in %s already", ix.Name, other.Pos), "give one of them another name")
 		return
 	}
 	d.def.Indexes = append(d.def.Indexes, ix)
 }
+
+// rows reads one of several tables of an index.
+func (d *decoder) rows(ix *Index, k, v *yaml.Node) {
+	r := &Rows{Name: k.Value, Node: Node{Pos: d.at(k)}}
+	d.name(k, "rows", plainName)
+	known := d.rowsFields(r)
+	known["table"] = func(_, v *yaml.Node) { d.rowsTable(ix, r, v) }
+	d.object(v, "rows "+k.Value, known, "table", "fields")
+	ix.Rows = append(ix.Rows, r)
+}
+
+func (d *decoder) rowsFields(r *Rows) fields {
+	known := d.nodeFields(&r.Node)
+	known["key"] = func(_, v *yaml.Node) {
+		r.KeyPos = d.at(v)
+		if v.Kind != yaml.SequenceNode {
+			r.Key = []string{d.text(v, "key").text}
+			return
+		}
+		for _, item := range v.Content {
+			r.Key = append(r.Key, d.text(item, "a column of key").text)
+		}
+		if len(r.Key) == 0 {
+			d.find(d.at(v), "key names no column", "name the columns that tell rows apart")
+		}
+	}
+	return known
+}
+
+func (d *decoder) rowsTable(ix *Index, r *Rows, v *yaml.Node) {
+	s := d.text(v, "rows")
+	if s.text == "" {
+		return
+	}
+	source, table, ok := strings.Cut(s.text, ".")
+	if !ok || source == "" || table == "" {
+		d.find(s.pos, fmt.Sprintf("rows names a source and a table, but %q does not", s.text), "write SOURCE.TABLE or SOURCE.SCHEMA.TABLE")
+	}
+	if ix.Source != "" && ix.Source != source {
+		d.find(s.pos, fmt.Sprintf("index %s takes rows from source %s and from source %s", ix.Name, ix.Source, source), "make an index for each source; an index follows one")
+	}
+	ix.Source, r.Table, r.TablePos = source, table, s.pos
+}
+
+func (d *decoder) synonyms(v *yaml.Node) (out [][]string) {
+	if v.Kind != yaml.SequenceNode {
+		d.find(d.at(v), fmt.Sprintf("synonyms are a list of lists of words, not %s", kindName(v)), "write - [hut, refuge, shelter]")
+		return nil
+	}
+	for _, group := range v.Content {
+		if group.Kind != yaml.SequenceNode || len(group.Content) < 2 {
+			d.find(d.at(group), "a group of synonyms is a list of at least two words", "write - [hut, refuge, shelter]")
+			continue
+		}
+		var words []string
+		for _, word := range group.Content {
+			s := d.text(word, "a synonym")
+			if s.text != "" && !synonymPattern.MatchString(s.text) {
+				d.find(s.pos, fmt.Sprintf("%q cannot be a synonym", s.text), "use words of letters and digits, with blanks between them")
+			}
+			words = append(words, strings.Join(strings.Fields(strings.ToLower(s.text)), " "))
+		}
+		out = append(out, words)
+	}
+	return out
+}
+
+var synonymPattern = regexp.MustCompile(`^[\p{L}\p{N}]+( +[\p{L}\p{N}]+)*$`)
 
 func (d *decoder) nodeFields(n *Node) fields {
 	return fields{
@@ -266,8 +427,12 @@ func (d *decoder) fields(n *Node, v *yaml.Node) {
 	}
 }
 
-// FingerprintField is the key that Pingo adds to every document.
-const FingerprintField = "pingo_fingerprint"
+// What Pingo adds to documents: a fingerprint to each, and, in an index with several
+// rows, which of them it comes from.
+const (
+	FingerprintField = "pingo_fingerprint"
+	RowsField        = "pingo_rows"
+)
 
 func (d *decoder) addField(n *Node, f *Field) {
 	for _, other := range n.Fields {
@@ -276,12 +441,15 @@ func (d *decoder) addField(n *Node, f *Field) {
 			return
 		}
 	}
-	if f.Name == FingerprintField || strings.HasPrefix(f.Name, "_") || strings.Contains(f.Name, ".") {
-		d.find(f.Pos, fmt.Sprintf("%q cannot name a field", f.Name), "names with a leading _, with a point in them, and "+FingerprintField+" are taken")
+	if strings.HasPrefix(f.Name, "pingo_") || strings.HasPrefix(f.Name, "_") || strings.Contains(f.Name, ".") || strings.TrimSpace(f.Name) != f.Name {
+		d.find(f.Pos, fmt.Sprintf("%q cannot name a field", f.Name), "names with a leading _ or pingo_, or with a point in them, are taken")
 		return
 	}
 	n.Fields = append(n.Fields, f)
 }
+
+// Matches lists the ways in which a search may look into a field.
+var Matches = []string{"words", "prefix", "infix", "exact"}
 
 // Types lists the words that a field's type may be.
 var Types = []string{"text", "keyword", "integer", "decimal", "boolean", "date", "timestamp", "geo", "object"}
@@ -292,14 +460,29 @@ func (d *decoder) field(k, v *yaml.Node) *Field {
 		f.Column = f.Name
 		return f
 	}
-	var columnPos Pos
-	d.object(v, "field "+k.Value, fields{
-		"column": func(_, v *yaml.Node) {
-			s := d.text(v, "column")
-			f.Column, columnPos = s.text, s.pos
-		},
-		"sql":  d.expression(&f.SQL, "sql"),
-		"type": d.word(&f.Type, "the type of a field", Types...),
+	seen := d.object(v, "field "+k.Value, d.fieldKeys(f))
+	ways := 0
+	for _, way := range []string{"column", "sql", "combine"} {
+		if seen[way] {
+			ways++
+		}
+	}
+	if ways > 1 {
+		d.find(f.Pos, fmt.Sprintf("field %s has more than one of column, sql and combine", f.Name), "keep one of them")
+	}
+	if ways == 0 {
+		f.Column = f.Name
+	}
+	return f
+}
+
+// fieldKeys reads what a field is made of and what it is for.
+func (d *decoder) fieldKeys(f *Field) fields {
+	return fields{
+		"column":  d.into(&f.Column, "column"),
+		"sql":     d.expression(&f.SQL, "sql"),
+		"combine": func(_, v *yaml.Node) { f.Combine = d.combine(v) },
+		"type":    d.word(&f.Type, "the type of a field", Types...),
 		"search": func(_, v *yaml.Node) {
 			if v.Tag == "!!bool" && v.Value == "true" {
 				f.Search = 1
@@ -307,21 +490,31 @@ func (d *decoder) field(k, v *yaml.Node) *Field {
 			}
 			f.Search = d.number(v, "search (a weight)", 0, 1000)
 		},
+		"match": func(k, v *yaml.Node) {
+			d.word(&f.Match, "match", Matches...)(k, v)
+			f.MatchPos = d.at(v)
+		},
 		"filter": d.boolean(&f.Filter, "filter"),
 		"sort":   d.boolean(&f.Sort, "sort"),
+		"facet":  d.boolean(&f.Facet, "facet"),
 		"personal": func(_, v *yaml.Node) {
 			var word string
 			d.word(&word, "personal", "allowed")(nil, v)
 			f.Personal = word == "allowed"
 		},
-	})
-	if f.Column != "" && f.SQL.SQL != "" {
-		d.find(columnPos, fmt.Sprintf("field %s has both a column and sql", f.Name), "keep one of them")
 	}
-	if f.Column == "" && f.SQL.SQL == "" {
-		f.Column = f.Name
+}
+
+func (d *decoder) combine(v *yaml.Node) (out []Path) {
+	if v.Kind != yaml.SequenceNode || len(v.Content) == 0 {
+		d.find(d.at(v), fmt.Sprintf("combine is a list of fields of the document, not %s", kindName(v)), "write combine: [name, region.name]")
+		return nil
 	}
-	return f
+	for _, item := range v.Content {
+		s := d.text(item, "a field to combine")
+		out = append(out, Path{s.text, s.pos})
+	}
+	return out
 }
 
 func (d *decoder) relation(parent *Node, k, v *yaml.Node) {
@@ -341,8 +534,15 @@ func (d *decoder) relation(parent *Node, k, v *yaml.Node) {
 		r.Limit, limitPos = int(d.number(v, "limit", 1, 10000)), d.at(v)
 	}
 	known["list"] = func(_, v *yaml.Node) {
-		s := d.text(v, "list")
-		r.List = &Field{Name: s.text, Column: s.text, Pos: s.pos}
+		r.List = &Field{Name: r.Name, Pos: d.at(v)}
+		if v.Kind != yaml.MappingNode {
+			r.List.Column = d.text(v, "list").text
+			return
+		}
+		inside := d.object(v, "list "+r.Name, d.fieldKeys(r.List))
+		if inside["column"] == inside["sql"] || inside["combine"] {
+			d.find(d.at(v), fmt.Sprintf("list %s is made of one column, or of sql", r.Name), "write list: COLUMN or list: { column: COLUMN, search: 2 }")
+		}
 	}
 	known["through"] = func(_, v *yaml.Node) { r.Through = d.through(v) }
 	seen := d.object(v, "related "+k.Value, known)
@@ -396,8 +596,8 @@ func (d *decoder) links(v *yaml.Node) []Link {
 	d.each(v, "linked columns", func(k, v *yaml.Node) {
 		out = append(out, Link{k.Value, d.text(v, "a linked column").text, d.at(k)})
 	})
-	if len(out) > 1 {
-		d.find(d.at(v), "two tables are tied by one pair of columns so far", "tie them by a single column")
+	if len(out) == 0 && v.Kind == yaml.MappingNode {
+		d.find(d.at(v), "no columns tie the two tables", "write { their_column: our_column }")
 	}
 	return out
 }
@@ -413,16 +613,16 @@ func (d *decoder) crossCheck() {
 	}
 	for _, ix := range d.def.Indexes {
 		if d.def.Source(ix.Source) == nil {
-			d.find(ix.Root.TablePos, fmt.Sprintf("there is no source %q", ix.Source), Nearest(ix.Source, names(d.def.Sources, sourceName)))
+			d.find(ix.Rows[0].TablePos, fmt.Sprintf("there is no source %q", ix.Source), Nearest(ix.Source, names(d.def.Sources, sourceName)))
 		}
 		if d.def.Engine(ix.Engine) == nil {
-			d.find(ix.Pos, fmt.Sprintf("index %s goes to engine %q, which there is not", ix.Name, ix.Engine), Nearest(ix.Engine, names(d.def.Engines, engineName)))
+			d.find(ix.EnginePos, fmt.Sprintf("index %s goes to engine %q, which there is not", ix.Name, ix.Engine), Nearest(ix.Engine, names(d.def.Engines, engineName)))
 		}
 	}
 }
 
-// Nearest words a suggestion: the known word closest to what was written, or all
-// of them when nothing is close and they are few.
+// Nearest words a suggestion: the known word closest to what was written, or what is
+// known when nothing is close; empty only when nothing is known.
 func Nearest(written string, known []string) string {
 	best, distance := "", len(written)/2+2
 	for _, k := range known {
@@ -430,13 +630,17 @@ func Nearest(written string, known []string) string {
 			best, distance = k, n
 		}
 	}
-	switch {
+	const few = 12
+	switch list := sorted(known); {
 	case best != "":
 		return fmt.Sprintf("did you mean %q?", best)
-	case len(known) == 0 || len(known) > 12:
+	case len(list) == 0:
 		return ""
+	case len(list) > few:
+		return fmt.Sprintf("known here, with %d more: %s", len(list)-few, strings.Join(list[:few], ", "))
+	default:
+		return "known here: " + strings.Join(list, ", ")
 	}
-	return "known here: " + strings.Join(sorted(known), ", ")
 }
 
 func kindName(n *yaml.Node) string {

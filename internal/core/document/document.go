@@ -2,6 +2,7 @@ package document
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/cespare/xxhash/v2"
@@ -22,7 +23,11 @@ func (s *Set) Append(dst []byte, row int) []byte {
 	at := len(dst)
 	dst = append(dst, "0000000000000000\""...)
 	body := len(dst)
-	dst = s.object(dst, s.shape.Root(), row, true)
+	if s.tree.Name != "" {
+		dst = append(dst, `,"`+definition.RowsField+`":"`...)
+		dst = append(append(dst, s.tree.Name...), '"')
+	}
+	dst = s.object(dst, s.tree.Root(), row, true)
 	const digits = "0123456789abcdef"
 	sum := xxhash.Sum64(dst[body:])
 	for i := fingerprintDigits - 1; i >= 0; i-- {
@@ -58,24 +63,22 @@ func (s *Set) object(dst []byte, n *shape.Node, row int, opened bool) []byte {
 	for i := range n.Fields {
 		f := &n.Fields[i]
 		member(f.Name)
+		if f.At < 0 {
+			dst = s.combined(dst, n, f, row)
+			continue
+		}
 		dst = appendValue(dst, f, rows.Value(row, f.At))
 	}
 	for _, id := range n.Children {
-		child := s.shape.Nodes[id]
+		child := s.tree.Nodes[id]
 		member(child.Name)
-		dst = s.related(dst, child, rows.Value(row, child.Link.OursAt))
+		dst = s.related(dst, child, row)
 	}
 	return append(dst, '}')
 }
 
-func (s *Set) related(dst []byte, n *shape.Node, link []byte) []byte {
-	l := &s.links[n.ID]
-	row := int32(-1)
-	if link != nil {
-		if first, ok := l.first[string(link)]; ok {
-			row = first
-		}
-	}
+func (s *Set) related(dst []byte, n *shape.Node, parentRow int) []byte {
+	row := s.first(n, parentRow)
 	if !n.Many {
 		if row < 0 {
 			return append(dst, "null"...)
@@ -83,7 +86,7 @@ func (s *Set) related(dst []byte, n *shape.Node, link []byte) []byte {
 		return s.object(dst, n, int(row), false)
 	}
 	dst = append(dst, '[')
-	for i := 0; row >= 0 && (n.Limit == 0 || i < n.Limit); i, row = i+1, l.next[row] {
+	for i := 0; row >= 0 && (n.Limit == 0 || i < n.Limit); i, row = i+1, s.links[n.ID].next[row] {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
@@ -96,9 +99,53 @@ func (s *Set) related(dst []byte, n *shape.Node, link []byte) []byte {
 	return append(dst, ']')
 }
 
+// first finds the first row of a node that belongs to a row of its parent, -1 when
+// there is none.
+func (s *Set) first(n *shape.Node, parentRow int) int32 {
+	if key, ok := s.tuple(n.Parent, parentRow, n.Link.OursAt); ok {
+		if row, ok := s.links[n.ID].first[key]; ok {
+			return row
+		}
+	}
+	return -1
+}
+
+// combined appends the texts that a combined field joins, with blanks between them;
+// null when there are none.
+func (s *Set) combined(dst []byte, n *shape.Node, f *shape.Field, row int) []byte {
+	start := len(dst)
+	dst = append(dst, '"')
+	var walk func(n *shape.Node, row int, part *shape.Part, depth int)
+	walk = func(n *shape.Node, row int, part *shape.Part, depth int) {
+		if depth == len(part.Nodes) {
+			field := &n.Fields[part.Field]
+			dst = appendWords(dst, field, s.nodes[n.ID].Value(row, field.At), len(dst) > start+1)
+			return
+		}
+		child := s.tree.Nodes[part.Nodes[depth]]
+		at := s.first(child, row)
+		for i := 0; at >= 0 && (child.Limit == 0 || i < child.Limit); i, at = i+1, s.links[child.ID].next[at] {
+			walk(child, int(at), part, depth+1)
+			if !child.Many {
+				break
+			}
+		}
+	}
+	for i := range f.Combine {
+		walk(n, row, &f.Combine[i], 0)
+	}
+	if len(dst) == start+1 {
+		return append(dst[:start], "null"...)
+	}
+	return append(dst, '"')
+}
+
 // AppendKey appends the key of a root row in its text form.
 func (s *Set) AppendKey(dst []byte, row int) []byte {
-	for i := range s.shape.Root().Key {
+	if s.tree.Name != "" {
+		dst = append(append(dst, s.tree.Name...), ',')
+	}
+	for i := range s.tree.Root().Key {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
@@ -107,16 +154,20 @@ func (s *Set) AppendKey(dst []byte, row int) []byte {
 	return dst
 }
 
-// Key is the text form of a key: the values of its columns joined by commas. A ~
-// in a value is written ~0, a comma ~1, and an empty value ~2, so that the form
-// can be read back and is never empty.
-func Key(parts ...string) string {
+// Key is the text form of a key: the tree's name where an index has several, and
+// the values of the key's columns, joined by commas. A ~ in a value is written ~0, a
+// comma ~1, and an empty value ~2, so that the form can be read back and is never
+// empty.
+func Key(t *shape.Tree, values ...string) string {
 	var dst []byte
-	for i, p := range parts {
+	if t.Name != "" {
+		dst = append(append(dst, t.Name...), ',')
+	}
+	for i, v := range values {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
-		dst = appendKeyPart(dst, []byte(p))
+		dst = appendKeyPart(dst, []byte(v))
 	}
 	return string(dst)
 }
@@ -140,14 +191,26 @@ func appendKeyPart(dst, v []byte) []byte {
 
 var unescape = strings.NewReplacer("~2", "", "~1", ",", "~0", "~")
 
-// ParseKey reads the text form of a key with so many columns.
-func ParseKey(key string, columns int) ([]string, error) {
-	parts := strings.Split(key, ",")
-	if len(parts) != columns {
-		return nil, fmt.Errorf("key %q has %d parts, but the table's key has %d columns", key, len(parts), columns)
+// ParseKey reads the text form of a key: which tree of the shape it is of, and the
+// values of its columns.
+func ParseKey(s *shape.Shape, key string) (tree int, values []string, err error) {
+	values = strings.Split(key, ",")
+	if s.Trees[0].Name != "" {
+		tree = slices.IndexFunc(s.Trees, func(t *shape.Tree) bool { return t.Name == values[0] })
+		if tree < 0 {
+			names := make([]string, len(s.Trees))
+			for i, t := range s.Trees {
+				names[i] = t.Name
+			}
+			return 0, nil, fmt.Errorf("key %q does not begin with the name of its rows and a comma: %s", key, strings.Join(names, ", "))
+		}
+		values = values[1:]
 	}
-	for i, p := range parts {
-		parts[i] = unescape.Replace(p)
+	if columns := len(s.Trees[tree].Root().Key); len(values) != columns {
+		return 0, nil, fmt.Errorf("key %q has %d parts, but the table's key has %d columns", key, len(values), columns)
 	}
-	return parts, nil
+	for i, v := range values {
+		values[i] = unescape.Replace(v)
+	}
+	return tree, values, nil
 }

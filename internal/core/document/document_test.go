@@ -11,13 +11,13 @@ import (
 	"pingo/internal/core/shape"
 )
 
-func huts() *shape.Shape {
-	return &shape.Shape{Index: "huts", Nodes: []*shape.Node{
+func huts() *shape.Tree {
+	return &shape.Tree{Index: "huts", Nodes: []*shape.Node{
 		{ID: 0, Parent: -1, Key: []string{"id"}, Columns: []shape.Column{{Name: "id"}, {Name: "region_id"}, {Name: "name"}}, Children: []int{1, 2, 3},
 			Fields: []shape.Field{{Name: "name", At: 2, Type: shape.Text}}},
-		{ID: 1, Parent: 0, Name: "region", Link: &shape.Link{OursAt: 1}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
-		{ID: 2, Parent: 0, Name: "notes", Many: true, Limit: 2, Link: &shape.Link{OursAt: 0}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "stars", At: 1, Type: shape.Integer}}},
-		{ID: 3, Parent: 0, Name: "offers", Many: true, List: true, Link: &shape.Link{OursAt: 0}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "label", At: 1, Type: shape.Text}}},
+		{ID: 1, Parent: 0, Name: "region", Link: &shape.Link{Theirs: make([]string, 1), OursAt: []int{1}}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
+		{ID: 2, Parent: 0, Name: "notes", Many: true, Limit: 2, Link: &shape.Link{Theirs: make([]string, 1), OursAt: []int{0}}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "stars", At: 1, Type: shape.Integer}}},
+		{ID: 3, Parent: 0, Name: "offers", Many: true, List: true, Link: &shape.Link{Theirs: make([]string, 1), OursAt: []int{0}}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "label", At: 1, Type: shape.Text}}},
 	}}
 }
 
@@ -84,7 +84,11 @@ func TestValuesBecomeJSON(t *testing.T) {
 		{shape.Timestamp, false, "2031-06-01 10:20:30", `"2031-06-01T10:20:30"`}, {shape.Timestamp, false, "-infinity", "null"},
 		{shape.Text, false, "a\x01\"\\\tü", `"a\u0001\"\\\tü"`}, {shape.Keyword, false, "", `""`},
 		{shape.Object, false, "{\"a\":\n [1]}", `{"a":  [1]}`},
-		{shape.Geo, true, "{8.5,46.25}", "[8.5,46.25]"}, {shape.Geo, false, "(8.5,46.25)", "[8.5,46.25]"}, {shape.Geo, true, "{NULL,1}", "null"},
+		{shape.Geo, false, "{8.5,46.25}", "[8.5,46.25]"}, {shape.Geo, false, "(8.5,46.25)", "[8.5,46.25]"}, {shape.Geo, false, "{NULL,1}", "null"},
+		{shape.Geo, true, `{"(8.5,46.25)",NULL}`, "[[8.5,46.25],null]"},
+		{shape.Date, false, "0044-03-15 BC", `"-0043-03-15"`}, {shape.Date, false, "0001-01-01 BC", `"0000-01-01"`}, {shape.Date, false, "12031-06-01", `"+12031-06-01"`},
+		{shape.Timestamp, false, "0044-03-15 10:20:30+00 BC", `"-0043-03-15T10:20:30Z"`}, {shape.Timestamp, false, "294276-12-31 23:59:59.999999+00", `"+294276-12-31T23:59:59.999999Z"`},
+		{shape.Decimal, false, "1" + strings.Repeat("0", 400), "null"}, {shape.Decimal, false, "0." + strings.Repeat("1", 400), "0." + strings.Repeat("1", 400)},
 		{shape.Text, true, `{a,"b \"c\", d",NULL,"NULL",""}`, `["a","b \"c\", d",null,"NULL",""]`},
 		{shape.Integer, true, "{{1,2},{3,NULL}}", "[[1,2],[3,null]]"}, {shape.Integer, true, "{}", "[]"}, {shape.Integer, true, "[0:1]={4,5}", "[4,5]"},
 		{shape.Boolean, true, "{t,f}", "[true,false]"}, {shape.Timestamp, true, `{"2031-06-01 10:20:30+00"}`, `["2031-06-01T10:20:30Z"]`},
@@ -110,18 +114,64 @@ func TestKeysCanBeReadBack(t *testing.T) {
 				parts[i] += letters[r.IntN(len(letters))]
 			}
 		}
-		key := Key(parts...)
-		back, err := ParseKey(key, len(parts))
+		tree := &shape.Tree{Nodes: []*shape.Node{{Key: make([]string, len(parts))}}}
+		s := &shape.Shape{Trees: []*shape.Tree{tree}}
+		if r.IntN(2) == 0 {
+			tree.Name = "hut"
+			s.Trees = []*shape.Tree{{Name: "region", Nodes: tree.Nodes}, tree}
+		}
+		key := Key(tree, parts...)
+		at, back, err := ParseKey(s, key)
+		if err == nil && s.Trees[at] != tree {
+			t.Fatalf("%q is of tree %d", key, at)
+		}
 		if err != nil || !reflect.DeepEqual(back, parts) || key == "" {
 			t.Fatalf("%q became %q, then %q (%v)", parts, key, back, err)
 		}
-		if other, ok := seen[key]; ok && !reflect.DeepEqual(other, parts) {
+		if other, ok := seen[key]; ok && tree.Name == "" && !reflect.DeepEqual(other, parts) {
 			t.Fatalf("%q and %q have one key", other, parts)
 		}
-		seen[key] = parts
+		if tree.Name == "" {
+			seen[key] = parts
+		}
 	}
-	if _, err := ParseKey("1,2", 1); err == nil {
+	one := &shape.Shape{Trees: []*shape.Tree{huts()}}
+	if _, _, err := ParseKey(one, "1,2"); err == nil {
 		t.Error("a key with a part too many is read")
+	}
+	one.Trees[0].Name = "hut"
+	if _, _, err := ParseKey(one, "1"); err == nil || !strings.Contains(err.Error(), "name of its rows") {
+		t.Errorf("a key without the name of its rows: %v", err)
+	}
+}
+
+// A field that joins others takes in all their texts, however deep and often they stand.
+func TestCombinedFields(t *testing.T) {
+	tree := huts()
+	tree.Name = "hut"
+	tree.Nodes[0].Columns = append(tree.Nodes[0].Columns, shape.Column{Name: "tags"})
+	tree.Nodes[0].Fields = append(tree.Nodes[0].Fields, shape.Field{Name: "tags", At: 3, Type: shape.Keyword, Array: true},
+		shape.Field{Name: "find_by", At: -1, Type: shape.Text, Combine: []shape.Part{{Field: 0}, {Nodes: []int{1}}, {Nodes: []int{3}}, {Nodes: []int{2}}, {Field: 1}}})
+	set := NewSet(tree)
+	set.Rows(0).Add(row("1", "7", `Grim "Ridge"`, "{a,NULL,\"b c\"}"))
+	set.Rows(0).Add(row("2", "NULL", "NULL", "{}"))
+	set.Rows(1).Add(row("7", "Tarn"))
+	for _, stars := range []string{"5", "4", "3"} {
+		set.Rows(2).Add(row("1", stars))
+	}
+	set.Rows(3).Add(row("1", "stove"))
+	set.Rows(3).Add(row("1", "NULL"))
+	for node := 1; node < 4; node++ {
+		set.Link(node)
+	}
+	for i, want := range []string{`"find_by":"Grim \"Ridge\" Tarn stove 5 4 a b c"`, `"find_by":null`} {
+		doc := string(set.Append(nil, i))
+		if !strings.Contains(doc, want) || !json.Valid([]byte(doc)) || !strings.Contains(doc, `,"pingo_rows":"hut","name"`) {
+			t.Errorf("%s, want %s", doc, want)
+		}
+	}
+	if key := string(set.AppendKey(nil, 1)); key != "hut,2" {
+		t.Error(key)
 	}
 }
 

@@ -54,9 +54,9 @@ func (r *Rows) Value(row, column int) []byte {
 	return r.arena[c.start : c.start+c.length : c.start+c.length]
 }
 
-// Set holds the rows of every node of a shape for one batch of root rows.
+// Set holds the rows of every node of a tree for one batch of root rows.
 type Set struct {
-	shape *shape.Shape
+	tree  *shape.Tree
 	nodes []Rows
 	links []links
 }
@@ -68,9 +68,9 @@ type links struct {
 	next  []int32
 }
 
-// NewSet makes an empty set for a shape.
-func NewSet(s *shape.Shape) *Set {
-	set := &Set{shape: s, nodes: make([]Rows, len(s.Nodes)), links: make([]links, len(s.Nodes))}
+// NewSet makes an empty set for a tree.
+func NewSet(t *shape.Tree) *Set {
+	set := &Set{tree: t, nodes: make([]Rows, len(t.Nodes)), links: make([]links, len(t.Nodes))}
 	for i := range set.links {
 		set.links[i].first = map[string]int32{}
 	}
@@ -78,8 +78,8 @@ func NewSet(s *shape.Shape) *Set {
 	return set
 }
 
-// Shape is the shape that the set was made for.
-func (s *Set) Shape() *shape.Shape { return s.shape }
+// Tree is the tree that the set was made for.
+func (s *Set) Tree() *shape.Tree { return s.tree }
 
 // Rows gives the rows of one node, to add to.
 func (s *Set) Rows(node int) *Rows { return &s.nodes[node] }
@@ -87,7 +87,7 @@ func (s *Set) Rows(node int) *Rows { return &s.nodes[node] }
 // Reset empties the set, and gives buffers back that one large batch has blown up.
 func (s *Set) Reset() {
 	const keep = 8 << 20
-	for i, n := range s.shape.Nodes {
+	for i, n := range s.tree.Nodes {
 		if cap(s.nodes[i].arena) > keep {
 			s.nodes[i] = Rows{}
 		}
@@ -106,20 +106,19 @@ func (s *Set) Bytes() int {
 }
 
 // Link ties the rows of a node to those of its parent. It is called once when all
-// rows of the node were added, before documents are made. The keys of the map
-// share memory with the rows, which is safe until the next Reset clears both.
+// rows of the node were added, before documents are made.
 func (s *Set) Link(node int) {
 	rows, l := &s.nodes[node], &s.links[node]
 	if cap(l.next) < rows.count {
 		l.next = make([]int32, rows.count)
 	}
 	l.next = l.next[:rows.count]
+	columns := positions[:len(s.tree.Nodes[node].Link.Theirs)]
 	for i := rows.count - 1; i >= 0; i-- {
-		v := rows.Value(i, 0)
-		if v == nil {
+		key, ok := s.tuple(node, i, columns)
+		if !ok {
 			continue
 		}
-		key := unsafe.String(unsafe.SliceData(v), len(v))
 		if after, ok := l.first[key]; ok {
 			l.next[i] = after
 		} else {
@@ -129,21 +128,52 @@ func (s *Set) Link(node int) {
 	}
 }
 
-// Distinct lists the distinct values of a node's column, NULL left out, in the
-// order they first appear. The values share memory with the rows.
-func (s *Set) Distinct(node, column int) []string {
+// positions of the linking columns below the root: the first ones.
+var positions = func() (p [shape.MaxLink]int) {
+	for i := range p {
+		p[i] = i
+	}
+	return p
+}()
+
+// tuple gives the values of some columns as one text; false when one is NULL. That of
+// a single column shares memory with the rows, which is safe until the next Reset.
+func (s *Set) tuple(node, row int, columns []int) (string, bool) {
+	rows := &s.nodes[node]
+	if len(columns) == 1 {
+		v := rows.Value(row, columns[0])
+		return unsafe.String(unsafe.SliceData(v), len(v)), v != nil
+	}
+	var joined []byte
+	for _, c := range columns {
+		v := rows.Value(row, c)
+		if v == nil {
+			return "", false
+		}
+		joined = append(appendKeyPart(joined, v), ',')
+	}
+	return string(joined), true
+}
+
+// Distinct lists the distinct tuples of a node's columns, those with a NULL left out,
+// in the order they first appear: a list for each column. The values share memory
+// with the rows.
+func (s *Set) Distinct(node int, columns []int) [][]string {
 	rows := &s.nodes[node]
 	seen := make(map[string]struct{}, 16)
-	var out []string
+	out := make([][]string, len(columns))
 	for i := 0; i < rows.count; i++ {
-		v := rows.Value(i, column)
-		if v == nil {
+		key, ok := s.tuple(node, i, columns)
+		if !ok {
 			continue
 		}
-		key := unsafe.String(unsafe.SliceData(v), len(v))
-		if _, ok := seen[key]; !ok {
-			seen[key] = struct{}{}
-			out = append(out, key)
+		if _, ok := seen[key]; ok {
+			continue
+		}
+		seen[key] = struct{}{}
+		for j, c := range columns {
+			v := rows.Value(i, c)
+			out[j] = append(out[j], unsafe.String(unsafe.SliceData(v), len(v)))
 		}
 	}
 	return out

@@ -15,6 +15,8 @@ type Captured struct {
 	// Links lists the columns that lead towards a root; their values before and
 	// after a change are noticed.
 	Links []string `json:"links"`
+	// Refreshed: a materialised view, of which only its refreshes are noticed.
+	Refreshed bool `json:"refreshed,omitempty"`
 }
 
 // Capture unites what several shapes need of each table, sorted by table.
@@ -30,15 +32,24 @@ func Capture(shapes []*Shape) []Captured {
 		c.Links = union(c.Links, links)
 	}
 	for _, s := range shapes {
-		for _, n := range s.Nodes {
-			switch {
-			case n.Link == nil:
-				need(n.Table, n.Key, n.Depends)
-			case n.Link.Join == nil:
-				need(n.Table, n.Key, n.Depends, n.Link.Theirs)
-			default:
-				need(n.Table, n.Key, n.Depends, n.Link.Join.To)
-				need(n.Link.Join.Table, n.Link.Join.Key, []string{n.Link.Join.From}, n.Link.Theirs)
+		for _, t := range s.Trees {
+			for _, n := range t.Nodes {
+				switch {
+				case n.Refreshed:
+					need(n.Table, nil, nil)
+					byTable[n.Table].Refreshed = true
+				case n.View:
+					for _, f := range n.Follows {
+						need(f.Table, f.Key, f.Columns, f.Identity...)
+					}
+				case n.Link == nil:
+					need(n.Table, n.Key, n.Depends)
+				case n.Link.Join == nil:
+					need(n.Table, n.Key, n.Depends, n.Link.Theirs...)
+				default:
+					need(n.Table, n.Key, n.Depends, n.Link.Join.To...)
+					need(n.Link.Join.Table, n.Link.Join.Key, n.Link.Join.From, n.Link.Theirs...)
+				}
 			}
 		}
 	}
@@ -63,51 +74,79 @@ func union(a, b []string) []string {
 // Route is a way from a changed row of a table up to the keys of the documents
 // that it touches.
 type Route struct {
-	// Link is the changed row's column to start from; empty at the root, whose
-	// key is the document's.
-	Link string
-	// Steps lead upwards; with none, the link's value is the document's key.
+	// Tree is the position in Shape.Trees of the documents it leads to.
+	Tree int
+	// Link are the changed row's columns to start from; none at the root, whose key
+	// is the document's.
+	Link []string
+	// Steps lead upwards; with none, the link's values are the document's key.
 	Steps []Step
+	// All: any document of the tree may be touched.
+	All bool
 }
 
-// Step is one query on the way up: the rows of Table whose Match column holds
-// one of the values at hand yield the next values.
+// Step is one query on the way up: the rows of Table whose Match columns hold one of
+// the tuples at hand yield the next tuples.
 type Step struct {
 	Table Ref
-	Match string
-	Yield []string
+	Match []string
+	// Types are the database's words for the types that Match is compared as; only
+	// needed for several columns.
+	Types []string
+	Yield []Column
 }
 
 // Routes gives for each table the ways from its changed rows to documents.
 func (s *Shape) Routes() map[Ref][]Route {
-	routes := map[Ref][]Route{s.Root().Table: {{}}}
-	for _, n := range s.Nodes[1:] {
-		up := s.up(s.Nodes[n.Parent], n.Link.Ours)
-		if j := n.Link.Join; j != nil {
-			routes[j.Table] = append(routes[j.Table], Route{n.Link.Theirs, up})
-			step := Step{j.Table, j.From, []string{n.Link.Theirs}}
-			routes[n.Table] = append(routes[n.Table], Route{j.To, append([]Step{step}, up...)})
-			continue
+	routes := map[Ref][]Route{}
+	add := func(table Ref, r Route) { routes[table] = append(routes[table], r) }
+	for i, t := range s.Trees {
+		root := t.Root()
+		switch {
+		case root.Refreshed:
+			add(root.Table, Route{Tree: i, All: true})
+		case root.View:
+			for _, f := range root.Follows {
+				add(f.Table, Route{Tree: i, Link: f.Identity, All: len(f.Identity) == 0})
+			}
+		default:
+			add(root.Table, Route{Tree: i})
 		}
-		routes[n.Table] = append(routes[n.Table], Route{n.Link.Theirs, up})
+		for _, n := range t.Nodes[1:] {
+			up := t.up(t.Nodes[n.Parent], n.Link.Ours, n.Link.Types)
+			if j := n.Link.Join; j != nil {
+				add(j.Table, Route{Tree: i, Link: n.Link.Theirs, Steps: up})
+				step := Step{j.Table, j.From, j.FromTypes, n.theirs()}
+				add(n.Table, Route{Tree: i, Link: j.To, Steps: append([]Step{step}, up...)})
+				continue
+			}
+			add(n.Table, Route{Tree: i, Link: n.Link.Theirs, Steps: up})
+		}
 	}
 	return routes
 }
 
-// up leads from values of a node's column to document keys.
-func (s *Shape) up(n *Node, column string) []Step {
+// up leads from values of a node's columns to document keys.
+func (t *Tree) up(n *Node, columns, types []string) []Step {
 	if n.Link == nil {
-		if len(n.Key) == 1 && n.Key[0] == column {
+		if slices.Equal(n.Key, columns) {
 			return nil
 		}
-		return []Step{{n.Table, column, n.Key}}
+		return []Step{{n.Table, columns, types, n.Columns[:len(n.Key)]}}
 	}
-	above := s.up(s.Nodes[n.Parent], n.Link.Ours)
+	above := t.up(t.Nodes[n.Parent], n.Link.Ours, n.Link.Types)
 	if j := n.Link.Join; j != nil {
-		return append([]Step{{n.Table, column, []string{j.To}}, {j.Table, j.From, []string{n.Link.Theirs}}}, above...)
+		to := make([]Column, len(j.To))
+		for i, name := range j.To {
+			to[i].Name = name
+		}
+		return append([]Step{{n.Table, columns, types, to}, {j.Table, j.From, j.FromTypes, n.theirs()}}, above...)
 	}
-	if n.Link.Theirs == column {
+	if slices.Equal(n.Link.Theirs, columns) {
 		return above
 	}
-	return append([]Step{{n.Table, column, []string{n.Link.Theirs}}}, above...)
+	return append([]Step{{n.Table, columns, types, n.theirs()}}, above...)
 }
+
+// theirs are the linking columns as they are read.
+func (n *Node) theirs() []Column { return n.Columns[:len(n.Link.Theirs)] }

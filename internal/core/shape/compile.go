@@ -11,11 +11,16 @@ import (
 
 // Table is what a source's catalogue says about a table.
 type Table struct {
-	Ref     Ref
-	View    bool
-	Columns []TableColumn
+	Ref Ref
+	// View, Refreshed, Foreign: a view, a materialised view, a table of another server.
+	View, Refreshed, Foreign bool
+	Columns                  []TableColumn
+	// Follows says what a view reads.
+	Follows []Follow
 	// Key is the primary key's columns, empty when there is none.
 	Key []string
+	// Denied are the columns that Pingo may not read; with a statement that lets it.
+	Denied map[string]string
 }
 
 // TableColumn is one column; SQLType is the database's own word for its type.
@@ -24,8 +29,15 @@ type TableColumn struct {
 	SQLType string
 	Type    Type
 	Array   bool
-	// Refused says why values of this type cannot be indexed; empty when they can.
+	// ReadAs and KeyAs are the source's ways, with %s for the column, to read a value
+	// for a document and as a part of a key or link; empty where its own text will do.
+	ReadAs, KeyAs string
+	// Refused says what to do instead of indexing values of this type; empty when
+	// they can be indexed.
 	Refused string
+	// Unlinkable says why values of this type cannot tie tables or make a key:
+	// equal ones may have different texts.
+	Unlinkable string
 }
 
 // Role says where an expression stands.
@@ -59,7 +71,15 @@ type Facts struct {
 	Expressions map[Asked]Told
 	// Known lists all tables that may be read, for suggestions.
 	Known []string
+	// Denied are tables by name as written that are there, but may not be read; with
+	// the statements that let Pingo.
+	Denied map[string]string
+	// Origins gives the columns of a view that hold a table's columns as they are.
+	Origins map[Origin]map[string]string
 }
+
+// Origin is a view and a table that it reads.
+type Origin struct{ View, Table Ref }
 
 // Questions lists the tables and expressions of an index that the source must be
 // asked about before Compile.
@@ -84,24 +104,38 @@ func Questions(ix *definition.Index) (tables []string, expressions []Asked) {
 			walk(&r.Node)
 		}
 	}
-	walk(&ix.Root)
+	for _, r := range ix.Rows {
+		walk(&r.Node)
+	}
 	return tables, expressions
 }
 
 // Compile makes the shape of an index. Findings name what does not fit the catalogue.
 func Compile(ix *definition.Index, facts Facts) (*Shape, definition.Findings) {
-	c := &compiler{facts: facts, shape: &Shape{Index: ix.Name, Source: ix.Source}}
-	c.node(&ix.Root, -1, nil)
+	s := &Shape{Index: ix.Name, Source: ix.Source, Synonyms: ix.Synonyms, Settings: ix.Settings}
+	c := &compiler{facts: facts}
+	for _, r := range ix.Rows {
+		c.tree = &Tree{Index: ix.Name, Name: r.Name}
+		c.combined = nil
+		c.node(&r.Node, -1, nil, r)
+		for _, f := range c.combined {
+			f()
+		}
+		s.Trees = append(s.Trees, c.tree)
+	}
+	c.agree(ix, s)
 	if len(c.findings) > 0 {
 		c.findings.Sort()
 		return nil, c.findings
 	}
-	return c.shape, nil
+	return s, nil
 }
 
 type compiler struct {
-	facts    Facts
-	shape    *Shape
+	facts Facts
+	tree  *Tree
+	// combined are the combined fields, worked out when all others are known.
+	combined []func()
 	findings definition.Findings
 }
 
@@ -109,36 +143,66 @@ func (c *compiler) find(p definition.Pos, suggestion, format string, args ...any
 	c.findings = append(c.findings, definition.Finding{Pos: p, Message: fmt.Sprintf(format, args...), Suggestion: suggestion})
 }
 
+// agree sees that the trees of an index mean the same by the same path.
+func (c *compiler) agree(ix *definition.Index, s *Shape) {
+	first := map[string]Placed{}
+	from := map[string]string{}
+	for i, t := range s.Trees {
+		for _, f := range t.Fields() {
+			known, has := first[f.Path]
+			if !has {
+				first[f.Path], from[f.Path] = f, t.Name
+				continue
+			}
+			pos := ix.Rows[i].Pos
+			switch {
+			case known.Type != f.Type:
+				c.find(pos, "give one of them another name, or the same type", "field %s is %s in rows %s and %s in rows %s; an index has one type for a name", f.Path, known.Type, from[f.Path], f.Type, t.Name)
+			case known.Search > 0 && f.Search > 0 && known.Search != f.Search:
+				c.find(pos, "give it one weight in both", "field %s weighs %g in rows %s and %g in rows %s; an index has one weight for a name", f.Path, known.Search, from[f.Path], f.Search, t.Name)
+			case known.Search > 0 && f.Search > 0 && known.Match != f.Match:
+				c.find(pos, "give it one match in both", "field %s is matched by %s in rows %s and by %s in rows %s", f.Path, known.Match, from[f.Path], f.Match, t.Name)
+			}
+		}
+		for _, n := range t.Nodes[min(1, len(t.Nodes)):] {
+			path := t.Path(n)
+			if f, has := first[path]; has && !n.List {
+				c.find(ix.Rows[i].Pos, "give one of them another name", "%s is a field in rows %s and a related table in rows %s", f.Path, from[path], t.Name)
+			}
+		}
+	}
+}
+
 func (c *compiler) table(name string, pos definition.Pos) *Table {
 	t := c.facts.Tables[name]
+	if grant := c.facts.Denied[name]; t == nil && grant != "" {
+		c.find(pos, grant, "Pingo may not read table %s", name)
+		return nil
+	}
 	if t == nil {
 		c.find(pos, definition.Nearest(name, c.facts.Known), "the source has no table %q that Pingo may read", name)
 	}
 	return t
 }
 
-func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation) {
+func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation, rows *definition.Rows) {
 	t := c.table(n.Table, n.TablePos)
 	if t == nil {
 		return
 	}
-	node := &Node{ID: len(c.shape.Nodes), Parent: parent, Table: t.Ref, Where: n.Where.SQL, Key: t.Key}
-	c.shape.Nodes = append(c.shape.Nodes, node)
-	if t.View {
-		c.find(n.TablePos, "name the tables it reads instead", "%s is a view; changes behind a view cannot be captured yet", n.Table)
+	node := &Node{ID: len(c.tree.Nodes), Parent: parent, Table: t.Ref, Where: n.Where.SQL, Key: t.Key, View: t.View, Refreshed: t.Refreshed}
+	c.tree.Nodes = append(c.tree.Nodes, node)
+	if t.Foreign {
+		c.find(n.TablePos, "make its own database a source", "%s is a table of another server; its changes there cannot be noticed here", n.Table)
 	}
 	if rel == nil {
-		if len(t.Key) == 0 && !t.View {
-			c.find(n.TablePos, "add one: ALTER TABLE "+n.Table+" ADD PRIMARY KEY (…)", "table %s has no primary key, so its documents would have no identity", n.Table)
-		}
-		for _, k := range t.Key {
-			node.read(Column{Name: k})
-			node.depend(k)
-		}
+		c.root(node, t, rows)
 	} else {
+		if t.View || t.Refreshed {
+			c.find(n.TablePos, "name the tables it reads instead, or make the view the root", "%s is a view; only the root of a document may be one", n.Table)
+		}
 		node.Name, node.Many, node.List = rel.Name, rel.Many, rel.List != nil
 		node.Order, node.Limit = rel.Order.SQL, rel.Limit
-		node.Columns = []Column{{}} // the link's value, filled in by link
 		if node.Many {
 			node.depend(t.Key...) // it settles the order of rows
 		}
@@ -150,67 +214,140 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 		c.field(node, t, n.Table, f)
 	}
 	for _, r := range n.Related {
-		for _, f := range n.Fields {
+		for i, f := range n.Fields {
 			if f.Name == r.Name {
-				c.find(r.Pos, "give one of them another name", "%s names both a field and a related table", r.Name)
+				c.find(r.Pos, "give one of them another name", "%s names both a field and a related table", n.Fields[i].Name)
 			}
 		}
-		id := len(c.shape.Nodes)
-		c.node(&r.Node, node.ID, r)
-		if len(c.shape.Nodes) > id {
+		id := len(c.tree.Nodes)
+		c.node(&r.Node, node.ID, r, nil)
+		if len(c.tree.Nodes) > id {
 			node.Children = append(node.Children, id)
 		}
 	}
 }
 
+// root settles the identity of documents.
+func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
+	if len(rows.Key) > 0 && !t.View && !t.Refreshed {
+		c.find(rows.KeyPos, "take key out", "%s is a table, so its primary key tells its rows apart", rows.Table)
+	}
+	if t.View || t.Refreshed {
+		node.Key, node.Follows = rows.Key, c.follows(rows, t)
+		if len(rows.Key) == 0 {
+			c.find(rows.TablePos, "write key: COLUMN beside rows", "%s is a view, so it does not say which columns tell its rows apart", rows.Table)
+		}
+	}
+	if len(node.Key) == 0 && len(c.findings) == 0 {
+		c.find(rows.TablePos, "add one: ALTER TABLE "+rows.Table+" ADD PRIMARY KEY (…)", "table %s has no primary key, so its documents would have no identity", rows.Table)
+	}
+	for _, k := range node.Key {
+		pos := rows.KeyPos
+		if pos.Line == 0 {
+			pos = rows.TablePos
+		}
+		if col := c.column(t, k, rows.Table, pos); col != nil {
+			if col.Unlinkable != "" {
+				c.find(pos, "use a key of another type", "key column %s.%s is %s: %s", rows.Table, k, col.SQLType, col.Unlinkable)
+			}
+			node.KeyTypes = append(node.KeyTypes, col.SQLType)
+			node.read(Column{Name: k, As: col.KeyAs})
+		}
+		node.depend(k)
+	}
+}
+
+// follows keeps of what a view reads the identities that make the definition's key.
+func (c *compiler) follows(rows *definition.Rows, t *Table) []Follow {
+	if t.Refreshed {
+		return nil
+	}
+	out := slices.Clone(t.Follows)
+	for i := range out {
+		origins := c.facts.Origins[Origin{t.Ref, out[i].Table}]
+		out[i].Identity = nil
+		for _, k := range rows.Key {
+			if origins[k] == "" {
+				out[i].Identity = nil
+				break
+			}
+			out[i].Identity = append(out[i].Identity, origins[k])
+		}
+	}
+	return out
+}
+
 func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
-	parent := c.shape.Nodes[node.Parent]
+	parent := c.tree.Nodes[node.Parent]
 	on := rel.On
 	link := &Link{}
 	theirs := t
 	if rel.Through != nil {
 		on = rel.Through.On
 		join := c.table(rel.Through.Table, rel.Through.TablePos)
-		if join == nil || len(rel.Through.To) == 0 {
+		if join == nil {
 			return
 		}
-		to := rel.Through.To[0]
-		c.column(t, to.Theirs, rel.Table, to.Pos)
-		c.column(join, to.Ours, rel.Through.Table, to.Pos)
-		link.Join = &Join{Table: join.Ref, Key: join.Key, From: to.Ours, To: to.Theirs}
-		node.depend(to.Theirs)
+		if join.View || join.Refreshed || join.Foreign {
+			c.find(rel.Through.TablePos, "name the table itself", "%s is no table of this database; its changes cannot be noticed", rel.Through.Table)
+		}
+		link.Join = &Join{Table: join.Ref, Key: join.Key}
+		for _, to := range rel.Through.To {
+			from := c.column(join, to.Ours, rel.Through.Table, to.Pos)
+			c.tied(c.column(t, to.Theirs, rel.Table, to.Pos), from, rel.Table, rel.Through.Table, to.Pos)
+			if from != nil {
+				link.Join.FromTypes = append(link.Join.FromTypes, from.SQLType)
+			}
+			link.Join.From, link.Join.To = append(link.Join.From, to.Ours), append(link.Join.To, to.Theirs)
+			node.depend(to.Theirs)
+		}
 		theirs = join
 	}
-	if len(on) == 0 {
-		return
+	for _, pair := range on {
+		their := c.column(theirs, pair.Theirs, theirs.Ref.Name, pair.Pos)
+		our := c.columnOf(parent.Table, pair.Ours, pair.Pos)
+		c.tied(their, our, theirs.Ref.Name, parent.Table.Name, pair.Pos)
+		if our == nil || their == nil {
+			continue
+		}
+		link.Theirs, link.Ours, link.Types = append(link.Theirs, pair.Theirs), append(link.Ours, pair.Ours), append(link.Types, our.SQLType)
+		link.OursAt = append(link.OursAt, parent.read(Column{Name: pair.Ours, As: our.KeyAs}))
+		parent.depend(pair.Ours)
+		node.Columns = append(node.Columns, Column{Name: pair.Theirs, As: their.KeyAs})
+		if link.Join == nil {
+			node.depend(pair.Theirs)
+		}
 	}
-	link.Theirs, link.Ours = on[0].Theirs, on[0].Ours
-	their := c.column(theirs, link.Theirs, theirs.Ref.Name, on[0].Pos)
-	our := c.columnOf(parent.Table, link.Ours, on[0].Pos)
-	if their != nil && our != nil && comparable(their.Type) != comparable(our.Type) {
-		c.find(on[0].Pos, "tie columns of one type", "%s.%s is %s but %s.%s is %s, so they never match", theirs.Ref.Name, link.Theirs, their.SQLType, parent.Table.Name, link.Ours, our.SQLType)
-	}
-	if link.Join == nil {
-		node.depend(link.Theirs)
-	}
-	if our != nil {
-		link.OursType = our.SQLType
-	}
-	link.OursAt = parent.read(Column{Name: link.Ours})
-	parent.depend(link.Ours)
 	node.Link = link
-	node.Columns[0] = Column{Name: link.Theirs}
 }
 
-// comparable folds the types that a database compares with one another.
-func comparable(t Type) Type {
-	switch t {
-	case Keyword:
-		return Text
-	case Decimal:
-		return Integer
+// tied sees that two columns can be compared by the text of their values.
+func (c *compiler) tied(their, our *TableColumn, theirTable, ourTable string, pos definition.Pos) {
+	if their == nil || our == nil {
+		return
 	}
-	return t
+	if family(their) != family(our) {
+		c.find(pos, "tie columns of one type", "%s.%s is %s but %s.%s is %s, so they never match", theirTable, their.Name, their.SQLType, ourTable, our.Name, our.SQLType)
+		return
+	}
+	for _, col := range []*TableColumn{their, our} {
+		if col.Unlinkable != "" {
+			c.find(pos, "tie tables by columns of another type", "a column of type %s cannot tie tables: %s", col.SQLType, col.Unlinkable)
+			return
+		}
+	}
+}
+
+// family folds the types whose values have one text when they are equal.
+func family(c *TableColumn) string {
+	switch {
+	case c.Array:
+		return c.SQLType
+	case c.Type == Integer || c.Type == Text:
+		return string(c.Type)
+	}
+	name, _, _ := strings.Cut(c.SQLType, "(")
+	return name
 }
 
 func (c *compiler) columnOf(r Ref, name string, pos definition.Pos) *TableColumn {
@@ -230,6 +367,10 @@ func (c *compiler) column(t *Table, name, written string, pos definition.Pos) *T
 		}
 		known[i] = t.Columns[i].Name
 	}
+	if grant := t.Denied[name]; grant != "" {
+		c.find(pos, grant, "Pingo may not read column %q of table %s", name, written)
+		return nil
+	}
 	c.find(pos, definition.Nearest(name, known), "table %s has no column %q that Pingo may read", written, name)
 	return nil
 }
@@ -248,8 +389,19 @@ func (c *compiler) expression(node *Node, table string, e definition.Expression,
 }
 
 func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field) {
+	out := Field{Name: f.Name, Search: f.Search, Match: Match(f.Match), Filter: f.Filter, Sort: f.Sort, Facet: f.Facet}
+	if out.Search > 0 && out.Match == "" {
+		out.Match = Words
+	}
+	if out.Match != "" && out.Search == 0 {
+		c.find(f.MatchPos, "add search: 1, or take match out", "match says how a search looks into field %s, but no search does", f.Name)
+		return
+	}
+	if f.Combine != nil {
+		c.combine(node, f, out)
+		return
+	}
 	var value TableColumn
-	out := Field{Name: f.Name, Search: f.Search, Filter: f.Filter, Sort: f.Sort}
 	pos, used := f.Pos, []string{f.Column}
 	if f.SQL.SQL != "" {
 		told := c.expression(node, table, f.SQL, Value)
@@ -257,7 +409,7 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 			return
 		}
 		value, pos, used = told.TableColumn, f.SQL.Pos, told.Columns
-		out.At = node.read(Column{SQL: f.SQL.SQL})
+		out.At = node.read(Column{SQL: f.SQL.SQL, As: value.ReadAs})
 	} else {
 		col := c.column(t, f.Column, table, f.Pos)
 		if col == nil {
@@ -265,7 +417,7 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 		}
 		value = *col
 		node.depend(f.Column)
-		out.At = node.read(Column{Name: f.Column})
+		out.At = node.read(Column{Name: f.Column, As: value.ReadAs})
 	}
 	if !f.Personal {
 		for _, name := range used {
@@ -291,10 +443,70 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 	if out.Search > 0 && out.Type != Text && out.Type != Keyword {
 		c.find(f.Pos, "take search out, or make a text of it with sql: and ::text", "field %s is %s; only text is searched by words", f.Name, out.Type)
 	}
-	if (out.Filter || out.Sort) && out.Type == Object {
-		c.find(f.Pos, "take one part of it out with sql:", "field %s is a JSON object, which cannot be filtered or sorted by", f.Name)
+	if out.Whole() && out.Type == Object {
+		c.find(f.Pos, "take one part of it out with sql:", "field %s is a JSON object, which cannot be filtered, sorted or counted by", f.Name)
+	}
+	if (out.Sort || out.Facet) && out.Type == Geo {
+		c.find(f.Pos, "take sort and facet out; filter is what a place can do", "field %s is a place, which has no order and no groups", f.Name)
+	}
+	if out.Sort && (out.Array || c.tree.Repeated(node)) {
+		c.find(f.Pos, "sort by a field that a document has once", "field %s may stand in a document several times, so documents have no order by it", f.Name)
 	}
 	node.Fields = append(node.Fields, out)
+}
+
+// combine takes up a field that joins others; which ones is worked out at the end.
+func (c *compiler) combine(node *Node, f *definition.Field, out Field) {
+	if f.Type != "" && Type(f.Type) != Text {
+		c.find(f.Pos, "leave type out", "field %s combines others, so it is text and cannot be %s", f.Name, f.Type)
+		return
+	}
+	out.At, out.Type = -1, Text
+	at := len(node.Fields)
+	node.Fields = append(node.Fields, out)
+	c.combined = append(c.combined, func() {
+		for _, path := range f.Combine {
+			part, known, ok := c.part(node, strings.Split(path.Written, "."))
+			if !ok {
+				c.find(path.Pos, definition.Nearest(path.Written, known), "there is no field %q from here to combine", path.Written)
+				continue
+			}
+			last := node
+			for _, id := range part.Nodes {
+				last = c.tree.Nodes[id]
+			}
+			switch field := last.Fields[part.Field]; {
+			case field.Combine != nil || field.At < 0:
+				c.find(path.Pos, "name the fields that it combines instead", "%s is itself a combined field", path.Written)
+			case field.Type == Geo || field.Type == Object:
+				c.find(path.Pos, "take it out", "%s is %s, which has no words", path.Written, field.Type)
+			default:
+				node.Fields[at].Combine = append(node.Fields[at].Combine, part)
+			}
+		}
+	})
+}
+
+// part follows a path down from a node. known are the paths that there are.
+func (c *compiler) part(node *Node, path []string) (part Part, known []string, ok bool) {
+	var walk func(n *Node, prefix string, nodes []int)
+	walk = func(n *Node, prefix string, nodes []int) {
+		for i, f := range n.Fields {
+			name := prefix + f.Name
+			if n.List {
+				name = strings.TrimSuffix(prefix, ".")
+			}
+			if known = append(known, name); name == strings.Join(path, ".") {
+				part, ok = Part{nodes, i}, true
+			}
+		}
+		for _, id := range n.Children {
+			child := c.tree.Nodes[id]
+			walk(child, prefix+child.Name+".", append(slices.Clone(nodes), id))
+		}
+	}
+	walk(node, "", nil)
+	return part, known, ok
 }
 
 // converts reports whether a value as the database writes it may be taken as another type.

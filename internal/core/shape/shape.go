@@ -35,11 +35,25 @@ const (
 	Object    Type = "object"
 )
 
-// Shape is the compiled document tree of one index. It is plain data: an edition
-// keeps the shape it was filled by.
+// Shape is the compiled form of one index: a document tree for each table whose
+// rows have documents in it. It is plain data: an edition keeps the shape it was
+// filled by.
 type Shape struct {
-	Index  string `json:"index"`
-	Source string `json:"source"`
+	Index  string  `json:"index"`
+	Source string  `json:"source"`
+	Trees  []*Tree `json:"trees"`
+	// Synonyms are groups of words or phrases that stand for the same thing.
+	Synonyms [][]string `json:"synonyms,omitempty"`
+	// Settings are passed on to the engine untouched.
+	Settings map[string]any `json:"settings,omitempty"`
+}
+
+// Tree is the document tree of one root table.
+type Tree struct {
+	Index string `json:"index"`
+	// Name tells the documents of an index with several tables apart, and begins
+	// their keys; empty when the index has one.
+	Name string `json:"name,omitempty"`
 	// Nodes holds the root first, and parents before their children.
 	Nodes []*Node `json:"nodes"`
 }
@@ -47,7 +61,7 @@ type Shape struct {
 // Node is one table of the tree and how it is read.
 type Node struct {
 	ID     int `json:"id"`
-	Parent int `json:"parent"` // position in Shape.Nodes; -1 for the root
+	Parent int `json:"parent"` // position in Tree.Nodes; -1 for the root
 	// Name is the document's key for this node; empty for the root.
 	Name string `json:"name"`
 	Many bool   `json:"many,omitempty"`
@@ -60,27 +74,48 @@ type Node struct {
 	// Key is the table's primary key: the document's identity at the root, and
 	// what settles the order of rows below it. It may be empty below the root.
 	Key []string `json:"key"`
+	// KeyTypes are the database's words for the types of a root's Key.
+	KeyTypes []string `json:"keyTypes,omitempty"`
 	// Link ties this node to its parent; nil for the root.
 	Link *Link `json:"link,omitempty"`
 	// Columns is what a read yields, in this order: at the root the key's columns
-	// first, below it the link's value first.
+	// first, below it the link's values first.
 	Columns  []Column `json:"columns"`
 	Fields   []Field  `json:"fields"`
 	Children []int    `json:"children,omitempty"`
 	// Depends lists the columns of Table that the document depends on.
 	Depends []string `json:"depends"`
+	// View: Table is a view, whose changes are those of the tables it reads.
+	View bool `json:"view,omitempty"`
+	// Refreshed: Table is a materialised view, which changes when it is refreshed.
+	Refreshed bool     `json:"refreshed,omitempty"`
+	Follows   []Follow `json:"follows,omitempty"`
 }
+
+// Follow is a table that a root view reads.
+type Follow struct {
+	Table   Ref      `json:"table"`
+	Key     []string `json:"key"`
+	Columns []string `json:"columns"`
+	// Identity are the table's columns that make the view's key, when every row of
+	// the view that depends on a row of the table has that row's values as its
+	// key. Without it any change may change every row of the view.
+	Identity []string `json:"identity,omitempty"`
+}
+
+// MaxLink is how many columns may tie two tables: as many as a key may have.
+const MaxLink = 32
 
 // Link says which rows of a node belong to which row of its parent.
 type Link struct {
-	// Theirs is the linking column: of the node's table, or of the join table.
-	Theirs string `json:"theirs"`
-	// Ours is the parent's column, and OursAt its position in the parent's Columns.
-	Ours   string `json:"ours"`
-	OursAt int    `json:"oursAt"`
-	// OursType is the database's word for the type of Ours, so that values are
+	// Theirs are the linking columns: of the node's table, or of the join table.
+	Theirs []string `json:"theirs"`
+	// Ours are the parent's columns, and OursAt their positions in its Columns.
+	Ours   []string `json:"ours"`
+	OursAt []int    `json:"oursAt"`
+	// Types are the database's words for the types of Ours, so that values are
 	// compared as the parent has them.
-	OursType string `json:"oursType"`
+	Types []string `json:"types"`
 	// Join is the join table, nil when rows link directly.
 	Join *Join `json:"join,omitempty"`
 }
@@ -89,44 +124,92 @@ type Link struct {
 type Join struct {
 	Table Ref      `json:"table"`
 	Key   []string `json:"key"`
-	// From is the join table's column and To the related table's.
-	From string `json:"from"`
-	To   string `json:"to"`
+	// From are the join table's columns and To the related table's.
+	From []string `json:"from"`
+	To   []string `json:"to"`
+	// FromTypes are the database's words for the types of From.
+	FromTypes []string `json:"fromTypes"`
 }
 
 // Column is one value that a read yields: a column's name or an SQL expression.
 type Column struct {
 	Name string `json:"name,omitempty"`
 	SQL  string `json:"sql,omitempty"`
+	// As is the source's way to read the value, with %s for the column or expression,
+	// when its own text is not what documents hold; empty otherwise.
+	As string `json:"as,omitempty"`
 }
+
+// Match says how a search looks into a field.
+type Match string
+
+// The ways to match, each on whole words, their beginnings, any part of them, or the
+// whole value; letter case never counts.
+const (
+	Words  Match = "words"
+	Prefix Match = "prefix"
+	Infix  Match = "infix"
+	Exact  Match = "exact"
+)
 
 // Field is one key of a document.
 type Field struct {
-	Name   string  `json:"name"`
-	At     int     `json:"at"` // position in the node's Columns
-	Type   Type    `json:"type"`
-	Array  bool    `json:"array,omitempty"`
-	Search float64 `json:"search,omitempty"`
-	Filter bool    `json:"filter,omitempty"`
-	Sort   bool    `json:"sort,omitempty"`
+	Name string `json:"name"`
+	At   int    `json:"at"` // position in the node's Columns; -1 for a combined field
+	Type Type   `json:"type"`
+	// Array: the value is a list by itself.
+	Array bool `json:"array,omitempty"`
+	// Combine says whose texts a combined field joins.
+	Combine []Part  `json:"combine,omitempty"`
+	Search  float64 `json:"search,omitempty"`
+	Match   Match   `json:"match,omitempty"`
+	Filter  bool    `json:"filter,omitempty"`
+	Sort    bool    `json:"sort,omitempty"`
+	Facet   bool    `json:"facet,omitempty"`
+}
+
+// Whole reports whether the value as a whole matters, beside its words.
+func (f *Field) Whole() bool { return f.Filter || f.Sort || f.Facet }
+
+// Part is a field that a combined field takes in.
+type Part struct {
+	// Nodes leads down from the combined field's node.
+	Nodes []int `json:"nodes,omitempty"`
+	// Field is the position in the last node's Fields.
+	Field int `json:"field"`
 }
 
 // Root is the node whose rows have documents.
-func (s *Shape) Root() *Node { return s.Nodes[0] }
+func (t *Tree) Root() *Node { return t.Nodes[0] }
 
-// Hash changes when the documents or the mapping would change; search weights,
-// which only matter when a search is made, do not count.
+// Tree finds a tree by its name, nil when there is none.
+func (s *Shape) Tree(name string) *Tree {
+	for _, t := range s.Trees {
+		if t.Name == name {
+			return t
+		}
+	}
+	return nil
+}
+
+// Hash changes when the documents or their mapping would change. Search weights,
+// which only matter when a search is made, do not count, and neither do synonyms
+// and settings, which engines treat in ways of their own.
 func (s *Shape) Hash() string {
 	plain := Shape{Index: s.Index, Source: s.Source}
-	for _, n := range s.Nodes {
-		c := *n
-		c.Fields = slices.Clone(n.Fields)
-		for i := range c.Fields {
-			if c.Fields[i].Search > 0 {
-				c.Fields[i].Search = 1
+	for _, t := range s.Trees {
+		c := Tree{Index: t.Index, Name: t.Name}
+		for _, n := range t.Nodes {
+			n := *n
+			n.Fields = slices.Clone(n.Fields)
+			for i := range n.Fields {
+				if n.Fields[i].Search > 0 {
+					n.Fields[i].Search = 1
+				}
 			}
+			c.Nodes = append(c.Nodes, &n)
 		}
-		plain.Nodes = append(plain.Nodes, &c)
+		plain.Trees = append(plain.Trees, &c)
 	}
 	b, err := json.Marshal(plain)
 	if err != nil {
@@ -135,24 +218,50 @@ func (s *Shape) Hash() string {
 	return fmt.Sprintf("%016x", xxhash.Sum64(b))
 }
 
-// Weighted is a field of the document by its full path, with its search weight.
-type Weighted struct {
-	Path   string
-	Weight float64
+// Placed is a field of an index's documents by its full path.
+type Placed struct {
+	Path string
+	Field
+	// Repeated: a document may hold the field several times, in a list.
+	Repeated bool
 }
 
-// Searched lists the fields that a search looks into: those with a weight, or
-// every text where no field has one.
-func (s *Shape) Searched() []Weighted {
-	var weighted, texts []Weighted
-	s.EachField(func(path string, f Field) {
+// Fields lists the fields of an index's documents, parents first. A path that
+// several trees have stands there once, for all that any of them uses it for.
+func (s *Shape) Fields() []Placed {
+	var out []Placed
+	at := map[string]int{}
+	for _, t := range s.Trees {
+		for _, f := range t.Fields() {
+			i, has := at[f.Path]
+			if !has {
+				at[f.Path] = len(out)
+				out = append(out, f)
+				continue
+			}
+			known := &out[i]
+			known.Search, known.Repeated = max(known.Search, f.Search), known.Repeated || f.Repeated
+			known.Filter, known.Sort, known.Facet = known.Filter || f.Filter, known.Sort || f.Sort, known.Facet || f.Facet
+			if known.Match == "" {
+				known.Match = f.Match
+			}
+		}
+	}
+	return out
+}
+
+// Searched lists the fields that a search looks into: those with a weight, or every
+// text where no field has one.
+func (s *Shape) Searched() []Placed {
+	var weighted, texts []Placed
+	for _, f := range s.Fields() {
 		if f.Search > 0 {
-			weighted = append(weighted, Weighted{path, f.Search})
+			weighted = append(weighted, f)
+		} else if f.Type == Text {
+			f.Search = 1
+			texts = append(texts, f)
 		}
-		if f.Type == Text {
-			texts = append(texts, Weighted{path, 1})
-		}
-	})
+	}
 	if weighted != nil {
 		return weighted
 	}
@@ -160,36 +269,35 @@ func (s *Shape) Searched() []Weighted {
 }
 
 // Repeated reports whether a document may hold a node's fields several times.
-func (s *Shape) Repeated(n *Node) bool {
-	return n.Many || n.Parent >= 0 && s.Repeated(s.Nodes[n.Parent])
+func (t *Tree) Repeated(n *Node) bool {
+	return n.Many || n.Parent >= 0 && t.Repeated(t.Nodes[n.Parent])
 }
 
-// EachField calls f for every field with its full path, parents first. A field that
-// a document may hold several times counts as an array.
-func (s *Shape) EachField(f func(path string, field Field)) {
-	for _, n := range s.Nodes {
-		path := s.Path(n)
-		repeated := s.Repeated(n)
+// Fields lists the fields of a tree's documents, parents first.
+func (t *Tree) Fields() []Placed {
+	var out []Placed
+	for _, n := range t.Nodes {
+		path, repeated := t.Path(n), t.Repeated(n)
 		for _, field := range n.Fields {
-			field.Array = field.Array && field.Type != Geo || repeated
+			p := Placed{Path: path + "." + field.Name, Field: field, Repeated: repeated || field.Array}
 			switch {
 			case n.List:
-				f(path, field)
+				p.Path = path
 			case path == "":
-				f(field.Name, field)
-			default:
-				f(path+"."+field.Name, field)
+				p.Path = field.Name
 			}
+			out = append(out, p)
 		}
 	}
+	return out
 }
 
 // Path is where a node stands in the document, with points; empty for the root.
-func (s *Shape) Path(n *Node) string {
+func (t *Tree) Path(n *Node) string {
 	if n.Parent < 0 {
 		return ""
 	}
-	if above := s.Path(s.Nodes[n.Parent]); above != "" {
+	if above := t.Path(t.Nodes[n.Parent]); above != "" {
 		return above + "." + n.Name
 	}
 	return n.Name

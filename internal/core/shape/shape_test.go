@@ -104,18 +104,22 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 	steps := func(list ...string) (out []Step) {
 		for _, s := range list {
 			p := strings.Fields(s)
-			out = append(out, Step{Ref{"public", p[0]}, p[1], p[2:]})
+			yield := make([]Column, len(p)-3)
+			for i := range yield {
+				yield[i].Name = p[i+3]
+			}
+			out = append(out, Step{Ref{"public", p[0]}, []string{p[1]}, []string{p[2]}, yield})
 		}
 		return out
 	}
 	routes := s.Routes()
 	for name, want := range map[string][]Route{
 		"huts":          {{}},
-		"regions":       {{"id", steps("huts region_id id")}},
-		"lands":         {{"code", steps("regions land_code id", "huts region_id id")}},
-		"amenities":     {{"id", steps("hut_amenities amenity_id hut_id")}},
-		"hut_amenities": {{"hut_id", nil}},
-		"notes":         {{"hut_id", nil}},
+		"regions":       {{Link: []string{"id"}, Steps: steps("huts region_id integer id")}},
+		"lands":         {{Link: []string{"code"}, Steps: steps("regions land_code keyword id", "huts region_id integer id")}},
+		"amenities":     {{Link: []string{"id"}, Steps: steps("hut_amenities amenity_id integer hut_id")}},
+		"hut_amenities": {{Link: []string{"hut_id"}}},
+		"notes":         {{Link: []string{"hut_id"}}},
 	} {
 		if got := routes[Ref{"public", name}]; !reflect.DeepEqual(got, want) {
 			t.Errorf("routes of %s: %+v, want %+v", name, got, want)

@@ -17,27 +17,32 @@ import (
 
 // Shape is what the suite's documents look like.
 func Shape() *shape.Shape {
-	return &shape.Shape{Index: "huts", Nodes: []*shape.Node{
-		{ID: 0, Parent: -1, Key: []string{"id"}, Children: []int{1, 2}, Fields: []shape.Field{
-			{Name: "name", Type: shape.Text, Search: 10, Sort: true}, {Name: "summary", Type: shape.Text, Search: 1}, {Name: "beds", Type: shape.Integer, Filter: true},
-			{Name: "price", Type: shape.Decimal}, {Name: "open", Type: shape.Boolean}, {Name: "since", Type: shape.Date}, {Name: "at", Type: shape.Timestamp},
-			{Name: "position", Type: shape.Geo}, {Name: "facts", Type: shape.Object}, {Name: "code", Type: shape.Keyword}}},
-		{ID: 1, Parent: 0, Name: "region", Fields: []shape.Field{{Name: "name", Type: shape.Text, Search: 3}}},
-		{ID: 2, Parent: 0, Name: "offers", Many: true, List: true, Fields: []shape.Field{{Name: "label", Type: shape.Text, Search: 1}}},
-	}}
+	return &shape.Shape{Index: "huts", Synonyms: [][]string{{"hut", "refuge"}, {"loo", "dry toilet"}}, Trees: []*shape.Tree{{Nodes: []*shape.Node{
+		{ID: 0, Parent: -1, Key: []string{"id"}, Children: []int{1, 2, 3}, Fields: []shape.Field{
+			{Name: "name", Type: shape.Text, Search: 10, Match: shape.Prefix, Sort: true}, {Name: "summary", Type: shape.Text, Search: 1, Match: shape.Words}, {Name: "beds", Type: shape.Integer, Filter: true, Sort: true},
+			{Name: "price", Type: shape.Decimal, Filter: true}, {Name: "open", Type: shape.Boolean, Facet: true}, {Name: "since", Type: shape.Date, Filter: true, Sort: true}, {Name: "at", Type: shape.Timestamp},
+			{Name: "position", Type: shape.Geo, Filter: true}, {Name: "facts", Type: shape.Object}, {Name: "code", Type: shape.Keyword, Search: 2, Match: shape.Exact, Filter: true},
+			{Name: "trail", Type: shape.Text, Search: 1, Match: shape.Infix}}},
+		{ID: 1, Parent: 0, Name: "region", Fields: []shape.Field{{Name: "name", Type: shape.Text, Search: 3, Match: shape.Words, Facet: true}}},
+		{ID: 2, Parent: 0, Name: "offers", Many: true, List: true, Fields: []shape.Field{{Name: "label", Type: shape.Text, Search: 1, Match: shape.Words, Filter: true, Facet: true}}},
+		{ID: 3, Parent: 0, Name: "stays", Many: true, Fields: []shape.Field{{Name: "spots", Type: shape.Geo, Array: true}, {Name: "nights", Type: shape.Integer, Array: true, Filter: true}}},
+	}}}}
 }
 
 func doc(key string, version int64, fields string) wire.Document {
 	return wire.Document{Key: key, Version: version, Body: []byte(fmt.Sprintf(`{"pingo_fingerprint":"%016d"%s}`, version, fields))}
 }
 
-// Faults makes an engine misbehave for the next requests; nil when it cannot.
+// Faults makes an engine misbehave.
 type Faults struct {
-	Busy, LoseAnswer func(requests int)
+	// Busy makes it take nothing until over is called.
+	Busy func() (over func())
+	// LoseAnswer makes it do what the next delivery asks, but not say so.
+	LoseAnswer func()
 }
 
 // Run checks an engine that holds nothing yet.
-func Run(t *testing.T, e engine.Engine, faults *Faults) {
+func Run(t *testing.T, e engine.Engine, faults Faults) {
 	ctx, s := t.Context(), Shape()
 	if words, err := e.Describe(ctx); err != nil || words == "" {
 		t.Fatal(words, err)
@@ -69,18 +74,18 @@ func Run(t *testing.T, e engine.Engine, faults *Faults) {
 		}
 	}
 	gone := func(key string, version int64) wire.Document { return wire.Document{Key: key, Version: version} }
-	full := `,"name":"Grim Ridge Hut","summary":"Stone hut","beds":9007199254740993,"price":12.5,"open":true,"since":"2031-06-01","at":"2031-06-01T10:20:30.123456Z","position":[8.5,46.5],"facts":{"any":[1,"x"]},"code":"A-1","region":{"name":"Tarn Country"},"offers":["wood stove",null]`
+	full := `,"name":"Grim Ridge Hut","summary":"Stone hut","beds":9007199254740993,"price":12.5,"open":true,"since":"2031-06-01","at":"2031-06-01T10:20:30.123456Z","position":[8.5,46.5],"facts":{"any":[1,"x"]},"code":"A-1","trail":"Sonnwendjoch","region":{"name":"Tarn Country"},"offers":["wood stove",null],"stays":[{"spots":[[8.5,46.5],[8.6,46.6]],"nights":[[1,2],[null]]},{"spots":null,"nights":[3]}]`
 	want("every type", deliver("huts-e1", doc("1", 5, full)), "done")
 	want("nulls, and a key that needs escaping", deliver("huts-e1", doc(`a~1"\ü`, 5, `,"name":null,"region":null,"offers":[]`)), "done")
 	want("versions", deliver("huts-e1", doc("1", 4, ""), doc("1", 5, ""), doc("2", 5, `,"name":"Dusk Pass Hut"`), gone("2", 6), doc("2", 5, ""), gone("3", 7), doc("3", 6, "")), "already newer already newer done done already newer done already newer")
-	want("one bad document among good ones", deliver("huts-e1", doc("4", 8, `,"beds":"many"`), doc("5", 8, `,"name":"Falk Spire Refuge","summary":"grim weather"`), doc("6", 8, `,"unknown":1`), doc("7", 8, `,"since":"yesterday"`), doc("8", 8, `,"position":[1,200]`)), "refused done refused refused refused")
+	want("one bad document among good ones", deliver("huts-e1", doc("4", 8, `,"beds":"many"`), doc("5", 8, `,"name":"Falk Spire Refuge","summary":"grim weather, dry toilet","beds":7,"open":false,"since":"-0043-03-15","code":"b 2","region":{"name":"Tarn Country"},"offers":["wood stove","stable"]`), doc("6", 8, `,"unknown":1`), doc("7", 8, `,"since":"yesterday"`), doc("8", 8, `,"position":[1,200]`)), "refused done refused refused refused")
 	want("an edition that is not there", deliver("huts-e9", doc("1", 1, "")), "blocked")
 
 	stored, err := e.Get(ctx, "huts-e1", []string{"1", "2", "5", "none"})
 	if err != nil || len(stored) != 2 || !strings.Contains(string(stored["1"]), "9007199254740993") {
 		t.Errorf("stored: %s %v", stored, err)
 	}
-	if err := e.Filled(ctx, "huts-e1"); err != nil {
+	if err := e.Filled(ctx, "huts-e1", s); err != nil {
 		t.Fatal(err)
 	}
 	if n, err := e.Count(ctx, "huts-e1"); n != 3 || err != nil {
@@ -108,32 +113,58 @@ func Run(t *testing.T, e engine.Engine, faults *Faults) {
 			t.Fatal(err)
 		}
 	}
-	fields := []wire.Weighted{}
-	for _, f := range s.Searched() {
-		fields = append(fields, wire.Weighted{Path: f.Path, Weight: f.Weight})
-	}
-	search := func(text string) string {
+	find := func(q wire.Query) string {
 		t.Helper()
-		hits, err := e.Search(ctx, "huts", wire.Query{Text: text, Fields: fields, Limit: 10})
+		q.Limit = 10
+		hits, err := e.Search(ctx, "huts", s, q)
 		if err != nil {
-			t.Error(err)
+			t.Errorf("%+v: %v", q, err)
 		}
-		keys := []string{fmt.Sprint(hits.Total)}
+		out := []string{fmt.Sprint(hits.Total)}
 		for _, h := range hits.Hits {
-			keys = append(keys, h.Key)
+			out = append(out, h.Key)
 		}
-		return strings.Join(keys, " ")
+		for _, path := range q.Facets {
+			out = append(out, fmt.Sprint(hits.Facets[path]))
+		}
+		return strings.Join(out, " ")
 	}
+	search := func(text string) string { t.Helper(); return find(wire.Query{Text: text}) }
 	want("a heavier field comes first", search("grim"), "2 1 5")
-	want("words in several fields, the last one begun", search("ridge tarn sto"), "1 1")
+	want("words in several fields, one begun, in any case", search("RIDG tarn stove"), "1 1")
+	want("words are found whole only", search("weath"), "0")
+	want("any part of a word", search("wendjo"), "1 1")
+	want("exact values, whole", search("a-1"), "1 1")
+	want("exact values, with blanks in them", search("B 2"), "1 5")
+	want("exact values, not in part", search("a"), "0")
+	want("a synonym", search("spire hut"), "1 5")
+	want("a synonym of two words", search("loo"), "1 5")
 	want("a word that is not there", search("grim absent"), "0")
 	want("no words", search("")[:1], "3")
+	filter := func(path, value string) wire.Query {
+		return wire.Query{Filters: []wire.Filter{{Path: path, Value: value}}}
+	}
+	want("filter by number", find(filter("beds", "7")), "1 5")
+	want("filter by a number that a double cannot hold", find(filter("beds", "9007199254740993")), "1 1")
+	want("filter by a whole text in a list", find(filter("offers", "stable")), "1 5")
+	want("filter by a part of a text", find(filter("offers", "wood")), "0")
+	want("filter by a number in a list of lists", find(filter("stays.nights", "2")), "1 1")
+	want("filter by a keyword as it is written", find(filter("code", "A-1")), "1 1")
+	want("filter by a day before the first year", find(filter("since", "-0043-03-15")), "1 5")
+	want("order", find(wire.Query{Order: []wire.Order{{Path: "since"}}}), `3 5 1 a~1"\ü`)
+	want("order, downwards", find(wire.Query{Text: "grim", Order: []wire.Order{{Path: "beds", Descending: true}}}), "2 1 5")
+	want("order by text", find(wire.Query{Text: "grim", Order: []wire.Order{{Path: "name"}}}), "2 5 1")
+	want("facets", find(wire.Query{Text: "grim", Facets: []string{"offers", "region.name", "open"}, Order: []wire.Order{{Path: "beds"}}}),
+		"2 5 1 [{wood stove 2} {stable 1}] [{Tarn Country 2}] [{false 1} {true 1}]")
+	if err := e.Adjust(ctx, "huts-e1", s); err != nil {
+		t.Error(err)
+	}
 
 	if err := e.Prepare(ctx, "huts-e2", s); err != nil {
 		t.Fatal(err)
 	}
 	want("the second edition", deliver("huts-e2", doc("9", 9, `,"name":"Other"`)), "done")
-	if err := e.Filled(ctx, "huts-e2"); err != nil {
+	if err := e.Filled(ctx, "huts-e2", s); err != nil {
 		t.Fatal(err)
 	}
 	if err := e.Switch(ctx, "huts", "huts-e2"); err != nil {
@@ -156,12 +187,10 @@ func Run(t *testing.T, e engine.Engine, faults *Faults) {
 			t.Fatal("a change is not found by searches")
 		}
 	}
-	if faults == nil {
-		return
-	}
-	faults.Busy(1)
+	over := faults.Busy()
 	want("busy", deliver("huts-e2", doc("11", 9, "")), "error: later")
-	faults.LoseAnswer(1)
+	over()
+	faults.LoseAnswer()
 	want("lost answer", deliver("huts-e2", doc("12", 9, "")), "error: later")
 	want("sent again after both", deliver("huts-e2", doc("11", 9, ""), doc("12", 9, "")), "done already newer")
 }

@@ -50,6 +50,9 @@ func Open(raw string) (*Engine, error) {
 	return e, nil
 }
 
+// Close gives connections back.
+func (e *Engine) Close() { e.client.CloseIdleConnections() }
+
 // answer is the part of the interface's error objects that matters here.
 type answer struct {
 	Error  json.RawMessage `json:"error"`
@@ -198,76 +201,31 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 // that must exist is never made by itself.
 func deliveries(edition string) string { return edition + "-write" }
 
-// Prepare creates an edition that refuses fields it does not know and does not
-// refresh until it is filled.
-func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) error {
-	err := e.send(ctx, http.MethodPut, "/"+edition, map[string]any{
-		"settings": map[string]any{"index": map[string]any{"refresh_interval": "-1"}},
-		"mappings": Mapping(s),
-		"aliases":  map[string]any{deliveries(edition): map[string]any{}},
-	})
-	var f *wire.Failure
-	if errors.As(err, &f) && f.Kind == "resource_already_exists_exception" {
-		return nil
-	}
-	return err
-}
-
-// Mapping is the engine's explicit mapping for a shape.
-func Mapping(s *shape.Shape) map[string]any {
-	properties := map[string]any{definition.FingerprintField: map[string]any{"type": "keyword", "index": false}}
-	placed := map[int]map[string]any{0: properties}
-	for _, n := range s.Nodes {
-		into := placed[n.ID]
-		if n.Parent >= 0 && !n.List {
-			into = map[string]any{}
-			placed[n.Parent][n.Name] = map[string]any{"properties": into}
-			placed[n.ID] = into
-		}
-		for _, f := range n.Fields {
-			if n.List {
-				placed[n.Parent][n.Name] = fieldMapping(f)
-			} else {
-				into[f.Name] = fieldMapping(f)
-			}
-		}
-	}
-	return map[string]any{"dynamic": "strict", "properties": properties}
-}
-
-func fieldMapping(f shape.Field) map[string]any {
-	switch f.Type {
-	case shape.Text:
-		if f.Search == 0 && (f.Filter || f.Sort) {
-			return map[string]any{"type": "keyword", "ignore_above": 8191}
-		}
-		if f.Filter || f.Sort {
-			return map[string]any{"type": "text", "fields": map[string]any{"whole": map[string]any{"type": "keyword", "ignore_above": 8191}}}
-		}
-		return map[string]any{"type": "text"}
-	case shape.Keyword:
-		return map[string]any{"type": "keyword"}
-	case shape.Integer:
-		return map[string]any{"type": "long"}
-	case shape.Decimal:
-		return map[string]any{"type": "double"}
-	case shape.Boolean:
-		return map[string]any{"type": "boolean"}
-	case shape.Date, shape.Timestamp:
-		return map[string]any{"type": "date", "format": "strict_date_optional_time"}
-	case shape.Geo:
-		return map[string]any{"type": "geo_point"}
-	}
-	return map[string]any{"type": "object", "enabled": false}
-}
-
 // Filled lets the edition refresh by itself, and refreshes it now.
-func (e *Engine) Filled(ctx context.Context, edition string) error {
-	err := e.send(ctx, http.MethodPut, "/"+edition+"/_settings", map[string]any{"index": map[string]any{"refresh_interval": "500ms"}})
+func (e *Engine) Filled(ctx context.Context, edition string, s *shape.Shape) error {
+	var refresh any = "500ms"
+	if wanted, ok := indexSettings(s)["refresh_interval"]; ok {
+		refresh = wanted
+	}
+	err := e.send(ctx, http.MethodPut, "/"+edition+"/_settings", map[string]any{"index": map[string]any{"refresh_interval": refresh}})
 	if err != nil {
 		return err
 	}
 	return e.do(ctx, http.MethodPost, "/"+edition+"/_refresh", nil, nil, nil)
+}
+
+// Adjust takes dynamic settings into use.
+func (e *Engine) Adjust(ctx context.Context, edition string, s *shape.Shape) error {
+	dynamic := map[string]any{}
+	for name, value := range indexSettings(s) {
+		if dynamicSettings[name] {
+			dynamic[name] = value
+		}
+	}
+	if len(dynamic) == 0 {
+		return nil
+	}
+	return e.send(ctx, http.MethodPut, "/"+edition+"/_settings", map[string]any{"index": dynamic})
 }
 
 // Drop deletes an edition.
@@ -439,40 +397,13 @@ type searchAnswer struct {
 			Sort   []json.RawMessage `json:"sort"`
 		} `json:"hits"`
 	} `json:"hits"`
-}
-
-// Search asks for documents in which each word is found in some field, the last
-// word as a prefix; with no text it lists documents.
-func (e *Engine) Search(ctx context.Context, name string, q wire.Query) (wire.Hits, error) {
-	query := map[string]any{"match_all": map[string]any{}}
-	if words := strings.Fields(q.Text); len(words) > 0 {
-		fields := make([]string, len(q.Fields))
-		for i, f := range q.Fields {
-			fields[i] = fmt.Sprintf("%s^%g", f.Path, f.Weight)
-		}
-		must := make([]any, len(words))
-		for i, word := range words {
-			kind := "best_fields"
-			if i == len(words)-1 {
-				kind = "bool_prefix"
-			}
-			must[i] = map[string]any{"multi_match": map[string]any{"query": word, "type": kind, "operator": "and", "fields": fields}}
-		}
-		query = map[string]any{"bool": map[string]any{"must": must}}
-	}
-	b, err := json.Marshal(map[string]any{"query": query, "size": q.Limit, "track_total_hits": true})
-	if err != nil {
-		return wire.Hits{}, err
-	}
-	var out searchAnswer
-	if err := e.do(ctx, http.MethodPost, "/"+name+"/_search", nil, bytes.NewReader(b), &out); err != nil {
-		return wire.Hits{}, err
-	}
-	hits := wire.Hits{Total: out.Hits.Total.Value, Hits: []wire.Hit{}}
-	for _, h := range out.Hits.Hits {
-		hits.Hits = append(hits.Hits, wire.Hit{Key: h.ID, Score: h.Score, Document: h.Source})
-	}
-	return hits, nil
+	Aggregations map[string]struct {
+		Buckets []struct {
+			Key       any    `json:"key"`
+			KeyText   string `json:"key_as_string"`
+			Documents int64  `json:"doc_count"`
+		} `json:"buckets"`
+	} `json:"aggregations"`
 }
 
 // Switch moves the alias in one atomic request.

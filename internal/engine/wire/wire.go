@@ -44,24 +44,40 @@ func OutcomeOf(err error) retry.Outcome {
 	return retry.Later
 }
 
-// Query is a search for words.
+// Query is a search. Every word of Text is found in some searched field, as the field
+// matches; without text all documents are.
 type Query struct {
-	Text string
-	// Fields with their weights; the last word matches as a prefix.
-	Fields []Weighted
+	Text    string
+	Filters []Filter
+	Order   []Order
+	// Facets are fields whose values are counted over all that is found.
+	Facets []string
 	Limit  int
 }
 
-// Weighted is a field by its path.
-type Weighted struct {
-	Path   string
-	Weight float64
+// Filter keeps documents that have a value in a field.
+type Filter struct{ Path, Value string }
+
+// Order sorts by a field, documents without it last.
+type Order struct {
+	Path       string
+	Descending bool
 }
+
+// FacetSize bounds how many values of a facet are counted: the most frequent.
+const FacetSize = 20
 
 // Hits is what a search found.
 type Hits struct {
-	Total int64 `json:"total"`
-	Hits  []Hit `json:"hits"`
+	Total  int64              `json:"total"`
+	Hits   []Hit              `json:"hits"`
+	Facets map[string][]Facet `json:"facets,omitempty"`
+}
+
+// Facet is a value and in how many of the documents found it stands.
+type Facet struct {
+	Value     string `json:"value"`
+	Documents int64  `json:"documents"`
 }
 
 // Hit is one document found.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,6 +54,12 @@ CREATE TABLE IF NOT EXISTS pingo_capture.journal (
     autovacuum_vacuum_insert_threshold = -1, autovacuum_analyze_threshold = 1000000000);
 
 CREATE INDEX IF NOT EXISTS journal_seq_idx ON pingo_capture.journal (seq);
+
+-- What a materialised view looked like when its last refresh was noticed.
+CREATE TABLE IF NOT EXISTS pingo_capture.refreshed (
+    layout int PRIMARY KEY,
+    mark text
+);
 `
 
 // needed is what one table needs, with what only its database knows.
@@ -61,12 +68,17 @@ type needed struct {
 	// rewritten: triggers of the application may change any column of a row before
 	// an update writes it, whatever columns the update names.
 	rewritten bool
+	// texts are the ways to read columns of keys and links whose own text depends
+	// on settings of the session.
+	texts map[string]string
+	// partitions are the tables that hold the rows of a partitioned one.
+	partitions []shape.Ref
 }
 
 // layoutID names a layout by its content, so that the same need always makes the
 // same SQL.
 func layoutID(c needed) int32 {
-	return int32(xxhash.Sum64String(fmt.Sprintf("%q %q %q %q %v", c.Table, c.Key, c.Watch, c.Links, c.rewritten)) & 0x7fffffff)
+	return int32(xxhash.Sum64String(fmt.Sprintf("%q %q %q %q %v %q", c.Table, c.Key, c.Watch, c.Links, c.rewritten, c.texts)) & 0x7fffffff)
 }
 
 // triggers lists a table's triggers; each has a function of its own, since a
@@ -85,6 +97,12 @@ var triggers = []string{"insert", "update", "key", "delete", "truncate"}
 // keeps by the column, not by its name: a renamed column breaks no write.
 func tableSQL(c needed) string {
 	id, table := layoutID(c), quote(c.Table)
+	if c.Refreshed {
+		return fmt.Sprintf("DELETE FROM pingo_capture.refreshed r USING pingo_capture.layouts l WHERE r.layout = l.id AND l.id <> %d AND (l.schema_name, l.table_name) = (%s, %s);\n"+
+			"INSERT INTO pingo_capture.layouts VALUES (%[1]d, %[2]s, %[3]s, '{}', '{}', '{}') ON CONFLICT DO NOTHING;\n"+
+			"INSERT INTO pingo_capture.refreshed SELECT %[1]d, "+refreshMark+" FROM pg_class v WHERE v.oid = to_regclass(%[4]s) ON CONFLICT DO NOTHING;\n",
+			id, literal(c.Table.Schema), literal(c.Table.Name), literal(table))
+	}
 	side := func(part string, columns []string, row string) string {
 		if len(columns) == 0 {
 			return "NULL"
@@ -128,10 +146,10 @@ func tableSQL(c needed) string {
 	}
 	part("changed", "o "+table+", n "+table, "boolean", changed(c.Watch))
 	if len(c.Key) > 0 {
-		part("key", "r "+table, "text", asText(c.Key))
+		part("key", "r "+table, "text", c.asText(c.Key))
 	}
 	if len(c.Links) > 0 {
-		part("links", "r "+table, "text", asText(c.Links))
+		part("links", "r "+table, "text", c.asText(c.Links))
 	}
 	for _, t := range triggers {
 		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_%s ON %s;\n", t, table)
@@ -141,6 +159,11 @@ func tableSQL(c needed) string {
 		fmt.Fprintf(&b, "CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $pingo$\nBEGIN\n    %s\n    RETURN NULL;\nEND $pingo$;\n", id, t, bodies[t])
 		fmt.Fprintf(&b, "CREATE TRIGGER pingo_%s AFTER %s\n    EXECUTE FUNCTION pingo_capture.note_%d_%[1]s();\n", t, events[t], id)
 		fmt.Fprintf(&b, "ALTER TABLE %s ENABLE ALWAYS TRIGGER pingo_%s;\n", table, t)
+	}
+	for _, partition := range c.partitions {
+		// Row triggers pass on to partitions by themselves; what empties one does not.
+		name := quote(partition)
+		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_truncate ON %s;\nCREATE TRIGGER pingo_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT\n    EXECUTE FUNCTION pingo_capture.note_%[2]d_truncate();\nALTER TABLE %[1]s ENABLE ALWAYS TRIGGER pingo_truncate;\n", name, id)
 	}
 	return b.String()
 }
@@ -152,10 +175,14 @@ func changed(columns []string) string {
 }
 
 // asText writes columns of a row as the journal holds them.
-func asText(columns []string) string {
+func (c needed) asText(columns []string) string {
 	values := make([]string, len(columns))
 	for i, name := range columns {
-		values[i] = "(r)." + quoteName(name) + "::pg_catalog.text"
+		way := c.texts[name]
+		if way == "" {
+			way = asPlain
+		}
+		values[i] = strings.ReplaceAll(way, "%s", "(r)."+quoteName(name))
 	}
 	if len(values) == 1 {
 		return values[0]
@@ -166,12 +193,41 @@ func asText(columns []string) string {
 // needs adds to what is to be captured what only the database knows.
 func (p *Postgres) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
 	out := make([]needed, len(list))
+	tx, err := p.pool.Begin(ctx)
+	if err != nil {
+		return nil, Explain(err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
 	for i, c := range list {
-		out[i].Captured = c
-		err := p.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass($1) AND NOT tgisinternal
-			AND tgtype & 2 <> 0 AND tgtype & 16 <> 0)`, quote(c.Table)).Scan(&out[i].rewritten) // before, update
+		n := &out[i]
+		n.Captured, n.texts = c, map[string]string{}
+		var oid *uint32
+		err := tx.QueryRow(ctx, `SELECT to_regclass($1)::oid, EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass($1) AND NOT tgisinternal
+			AND tgtype & 2 <> 0 AND tgtype & 16 <> 0)`, quote(c.Table)).Scan(&oid, &n.rewritten) // before, update
 		if err != nil {
 			return nil, wrap("reading the triggers of "+c.Table.String(), err)
+		}
+		if oid == nil {
+			return nil, fmt.Errorf("there is no table %s any more: take it out of the definition, or put it back", c.Table)
+		}
+		types, err := columns(ctx, tx, *oid, false)
+		if err != nil {
+			return nil, wrap("reading the columns of "+c.Table.String(), err)
+		}
+		for _, col := range types {
+			if col.KeyAs != "" && (slices.Contains(c.Key, col.Name) || slices.Contains(c.Links, col.Name)) {
+				n.texts[col.Name] = col.KeyAs
+			}
+		}
+		rows, err := tx.Query(ctx, `SELECT n.nspname, c.relname FROM pg_partition_tree($1) t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE t.level > 0 AND c.relkind IN ('r', 'p') ORDER BY 1, 2`, *oid)
+		if err == nil {
+			n.partitions, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r shape.Ref, err error) {
+				return r, row.Scan(&r.Schema, &r.Name)
+			})
+		}
+		if err != nil {
+			return nil, wrap("reading the partitions of "+c.Table.String(), err)
 		}
 	}
 	return out, nil
@@ -195,7 +251,7 @@ func (p *Postgres) CaptureSQL(ctx context.Context, need []shape.Captured) (strin
 		fmt.Fprintf(&b, "\n-- %s\n%s", c.Table, tableSQL(c))
 	}
 	role := quoteName(user)
-	fmt.Fprintf(&b, "\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, DELETE ON pingo_capture.journal TO %s;\n", user, role, role, role, role)
+	fmt.Fprintf(&b, "\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, INSERT, DELETE ON pingo_capture.journal TO %s;\nGRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO %s;\nGRANT SELECT, UPDATE ON pingo_capture.refreshed TO %s;\n", user, role, role, role, role, role, role)
 	for _, c := range need {
 		fmt.Fprintf(&b, "GRANT USAGE ON SCHEMA %s TO %s;\nGRANT SELECT ON %s TO %s;\n", quoteName(c.Table.Schema), role, quote(c.Table), role)
 	}
@@ -236,8 +292,8 @@ func (p *Postgres) InstallCapture(ctx context.Context, service string, need []sh
 	}
 	for table := range installed {
 		if !wanted[table] {
-			if err := p.locked(ctx, dropTriggers(table)); err != nil {
-				return made, wrap("removing triggers from "+table.String(), err)
+			if err := p.dropTriggers(ctx, table); err != nil {
+				return made, err
 			}
 		}
 	}
@@ -305,11 +361,14 @@ func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, e
 	rows, err := p.pool.Query(ctx, `
 		SELECT n.nspname, c.relname, CASE WHEN count(*) FILTER (WHERE t.tgenabled = 'A' AND t.tgname = 'pingo_' || split_part(f.proname, '_', 3))
 		            >= CASE WHEN coalesce(l.key, '{}') = '{}' THEN 4 ELSE 5 END AND count(DISTINCT split_part(f.proname, '_', 2)) = 1
+		            AND NOT EXISTS (SELECT FROM pg_partition_tree(c.oid) part WHERE part.level > 0
+		                AND NOT EXISTS (SELECT FROM pg_trigger pt WHERE pt.tgrelid = part.relid AND pt.tgname = 'pingo_truncate' AND pt.tgenabled = 'A'))
 		       THEN min(split_part(f.proname, '_', 2))::int ELSE 0 END
 		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
 		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN pingo_capture.layouts l ON l.id::text = split_part(f.proname, '_', 2)
-		WHERE t.tgparentid = 0 GROUP BY 1, 2, l.key`)
+		WHERE t.tgparentid = 0 AND NOT c.relispartition GROUP BY 1, 2, c.oid, l.key
+		UNION ALL SELECT l.schema_name, l.table_name, l.id FROM pingo_capture.refreshed r JOIN pingo_capture.layouts l ON l.id = r.layout`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}
@@ -323,12 +382,25 @@ func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, e
 	return installed, err
 }
 
-func dropTriggers(t shape.Ref) string {
-	var b strings.Builder
-	for _, name := range triggers {
-		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_%s ON %s;", name, quote(t))
+// dropTriggers takes every trigger of ours from a table and its partitions.
+func (p *Postgres) dropTriggers(ctx context.Context, t shape.Ref) error {
+	var drops *string
+	err := p.pool.QueryRow(ctx, `
+		SELECT string_agg(format('DROP TRIGGER %I ON %I.%I', t.tgname, n.nspname, c.relname), '; ')
+		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
+		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE t.tgparentid = 0 AND (c.oid = to_regclass($1) OR c.oid IN (SELECT relid FROM pg_partition_tree(to_regclass($1))))`, quote(t)).Scan(&drops)
+	if err == nil && drops != nil {
+		err = p.locked(ctx, *drops)
 	}
-	return b.String()
+	if err == nil {
+		_, err = p.pool.Exec(ctx, `DELETE FROM pingo_capture.refreshed r USING pingo_capture.layouts l
+			WHERE l.id = r.layout AND (l.schema_name, l.table_name) = ($1, $2)`, t.Schema, t.Name)
+	}
+	if err != nil {
+		return wrap("removing triggers from "+t.String(), err)
+	}
+	return nil
 }
 
 // RemoveCapture drops every trigger of ours, then the schema with the journal.
@@ -338,8 +410,8 @@ func (p *Postgres) RemoveCapture(ctx context.Context) error {
 		return err
 	}
 	for table := range installed {
-		if err := p.locked(ctx, dropTriggers(table)); err != nil {
-			return wrap("removing triggers from "+table.String(), err)
+		if err := p.dropTriggers(ctx, table); err != nil {
+			return err
 		}
 	}
 	if err := p.locked(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {

@@ -17,7 +17,7 @@ import (
 // expression becomes a temporary view that is rolled back, whose column and
 // dependencies say its type and what it reads.
 func (p *Postgres) Facts(ctx context.Context, tables []string, expressions []shape.Asked) (shape.Facts, error) {
-	facts := shape.Facts{Tables: map[string]*shape.Table{}, Expressions: map[shape.Asked]shape.Told{}}
+	facts := shape.Facts{Tables: map[string]*shape.Table{}, Expressions: map[shape.Asked]shape.Told{}, Origins: map[shape.Origin]map[string]string{}, Denied: map[string]string{}}
 	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted})
 	if err != nil {
 		return facts, Explain(err)
@@ -27,13 +27,29 @@ func (p *Postgres) Facts(ctx context.Context, tables []string, expressions []sha
 	if err := list(ctx, tx, &facts, tables, oids); err != nil {
 		return facts, wrap("reading the catalogue", err)
 	}
+	for _, name := range tables {
+		if facts.Tables[name] != nil {
+			continue
+		}
+		if facts.Denied[name], err = deniedTable(ctx, tx, name); err != nil {
+			return facts, wrap("looking for "+name, err)
+		}
+	}
 	for name, oid := range oids {
 		t := facts.Tables[name]
 		if t.Columns, err = columns(ctx, tx, oid, true); err != nil {
 			return facts, wrap("reading the columns of "+name, err)
 		}
+		if t.Denied, err = deniedColumns(ctx, tx, t.Ref, oid); err != nil {
+			return facts, wrap("reading the columns of "+name, err)
+		}
 		if t.Key, err = primaryKey(ctx, tx, oid); err != nil {
 			return facts, wrap("reading the key of "+name, err)
+		}
+		if t.View {
+			if err := follow(ctx, tx, &facts, t, oid); err != nil {
+				return facts, wrap("reading what the view "+name+" reads", err)
+			}
 		}
 	}
 	for _, asked := range expressions {
@@ -53,7 +69,7 @@ func (p *Postgres) Facts(ctx context.Context, tables []string, expressions []sha
 // without a schema means the one that the search path finds, or the only one.
 func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oids map[string]uint32) error {
 	rows, err := tx.Query(ctx, `
-		SELECT c.oid, n.nspname, c.relname, c.relkind IN ('v', 'm'), pg_table_is_visible(c.oid)
+		SELECT c.oid, n.nspname, c.relname, c.relkind::text, pg_table_is_visible(c.oid)
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
 		  AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pingo_capture') AND n.nspname NOT LIKE 'pg\_t%'
@@ -64,8 +80,9 @@ func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oi
 	}
 	var oid uint32
 	var ref shape.Ref
-	var view, visible bool
-	_, err = pgx.ForEachRow(rows, []any{&oid, &ref.Schema, &ref.Name, &view, &visible}, func() error {
+	var kind string
+	var visible bool
+	_, err = pgx.ForEachRow(rows, []any{&oid, &ref.Schema, &ref.Name, &kind, &visible}, func() error {
 		written := []string{ref.String(), ref.Name}
 		facts.Known = append(facts.Known, written[0])
 		if visible {
@@ -73,7 +90,7 @@ func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oi
 		}
 		for _, name := range written {
 			if slices.Contains(named, name) {
-				facts.Tables[name] = &shape.Table{Ref: ref, View: view}
+				facts.Tables[name] = &shape.Table{Ref: ref, View: kind == "v", Refreshed: kind == "m", Foreign: kind == "f"}
 				oids[name] = oid
 			}
 		}
@@ -82,13 +99,55 @@ func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oi
 	return err
 }
 
+// deniedTable gives the statements that let Pingo read a table that is there; empty
+// when there is none of that name.
+func deniedTable(ctx context.Context, tx pgx.Tx, name string) (string, error) {
+	schema, table, qualified := strings.Cut(name, ".")
+	if !qualified {
+		schema, table = "", name
+	}
+	var grant string
+	err := tx.QueryRow(ctx, `
+		SELECT concat_ws(' ', CASE WHEN NOT has_schema_privilege(n.oid, 'USAGE') THEN format('GRANT USAGE ON SCHEMA %I TO %I;', n.nspname, current_user) END,
+			format('GRANT SELECT ON %I.%I TO %I;', n.nspname, c.relname, current_user))
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relname = $2 AND ($1 = '' OR n.nspname = $1)
+		ORDER BY n.nspname = 'public' DESC LIMIT 1`, schema, table).Scan(&grant)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return grant, err
+}
+
+// deniedColumns gives the columns that Pingo may not read, with what lets it.
+func deniedColumns(ctx context.Context, tx pgx.Tx, table shape.Ref, oid uint32) (map[string]string, error) {
+	rows, err := tx.Query(ctx, `SELECT attname, format('GRANT SELECT (%I) ON %s TO %I;', attname, $2::text, current_user) FROM pg_attribute
+		WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND NOT has_column_privilege(attrelid, attnum, 'SELECT')`, oid, quote(table))
+	if err != nil {
+		return nil, err
+	}
+	denied := map[string]string{}
+	var column, grant string
+	_, err = pgx.ForEachRow(rows, []any{&column, &grant}, func() error {
+		denied[column] = grant
+		return nil
+	})
+	return denied, err
+}
+
 func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape.TableColumn, error) {
 	rows, err := tx.Query(ctx, `
 		SELECT a.attname, format_type(a.atttypid, a.atttypmod), base.typname, base.typtype::text, base.typcategory::text,
 		       elem.typname, elem.typtype::text
 		FROM pg_attribute a
-		JOIN pg_type declared ON declared.oid = a.atttypid
-		JOIN pg_type base ON base.oid = CASE WHEN declared.typtype = 'd' THEN declared.typbasetype ELSE declared.oid END
+		CROSS JOIN LATERAL (
+			WITH RECURSIVE under(oid, typtype) AS (
+				SELECT t.oid, t.typtype FROM pg_type t WHERE t.oid = a.atttypid
+				UNION ALL
+				SELECT b.oid, b.typtype FROM under u JOIN pg_type d ON d.oid = u.oid JOIN pg_type b ON b.oid = d.typbasetype WHERE u.typtype = 'd'
+			) SELECT oid FROM under WHERE typtype <> 'd'
+		) bottom
+		JOIN pg_type base ON base.oid = bottom.oid
 		LEFT JOIN pg_type elem ON elem.oid = base.typelem AND base.typcategory = 'A'
 		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped
 		  AND (NOT $2 OR has_column_privilege(a.attrelid, a.attnum, 'SELECT'))
@@ -104,47 +163,170 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 		if category == "A" && elem != nil {
 			base, typtype, c.Array = *elem, *elemtype, true
 		}
-		c.Type, c.Refused = typeOf(base, typtype)
+		of := treatmentOf(base, typtype)
+		c.Type, c.Refused, c.Unlinkable, c.KeyAs = of.becomes, of.refused, of.unlinkable, of.keyAs
+		if of.readAs != "" {
+			c.ReadAs = "(%s)::" + of.readAs
+		}
+		if c.Array {
+			c.Unlinkable, c.KeyAs = "a list has many values", ""
+			if of.readAs != "" {
+				c.ReadAs += "[]"
+			}
+		}
 		return c, err
 	})
 }
 
-// typeOf gives the treatment of a PostgreSQL type; the docs have the same table.
-func typeOf(name, typtype string) (t shape.Type, refused string) {
+// treatment is what becomes of a PostgreSQL type.
+type treatment struct {
+	becomes shape.Type
+	// readAs is the type that values are cast to, when their own text would not do.
+	readAs string
+	// refused says what to do instead of indexing it.
+	refused string
+	// keyAs reads a value whose own text depends on settings of the session as a
+	// text that does not, since triggers run in the application's sessions.
+	keyAs string
+	// unlinkable says why it cannot be in keys and links: equal values may have
+	// different texts.
+	unlinkable string
+}
+
+const (
+	asPlain    = "(%s)::pg_catalog.text"
+	asJSONText = "(pg_catalog.to_jsonb(%s) OPERATOR(pg_catalog.#>>) '{}')"
+	asUTCText  = "(pg_catalog.to_jsonb(%s AT TIME ZONE 'UTC') OPERATOR(pg_catalog.#>>) '{}')"
+
+	manyTexts = "equal values may be written differently"
+)
+
+var treatments = map[string]treatment{
+	"text": {becomes: shape.Text}, "varchar": {becomes: shape.Text},
+	"citext": {becomes: shape.Text, unlinkable: "values that differ in letter case are equal to the database, but not to an engine"},
+	"bpchar": {becomes: shape.Keyword, readAs: "pg_catalog.text", keyAs: asPlain},
+	"int2":   {becomes: shape.Integer}, "int4": {becomes: shape.Integer}, "int8": {becomes: shape.Integer}, "oid": {becomes: shape.Integer},
+	"numeric": {becomes: shape.Decimal}, "float4": {becomes: shape.Decimal, unlinkable: manyTexts}, "float8": {becomes: shape.Decimal, unlinkable: manyTexts},
+	"money":       {becomes: shape.Decimal, readAs: "pg_catalog.numeric", unlinkable: manyTexts},
+	"bool":        {becomes: shape.Boolean, keyAs: asPlain},
+	"date":        {becomes: shape.Date, keyAs: asJSONText},
+	"timestamp":   {becomes: shape.Timestamp, keyAs: asJSONText},
+	"timestamptz": {becomes: shape.Timestamp, keyAs: asUTCText},
+	"timetz":      {becomes: shape.Keyword, unlinkable: manyTexts},
+	"interval":    {becomes: shape.Keyword, unlinkable: manyTexts},
+	"inet":        {becomes: shape.Keyword, keyAs: asPlain}, "cidr": {becomes: shape.Keyword, keyAs: asPlain},
+	"json": {becomes: shape.Object, unlinkable: manyTexts}, "jsonb": {becomes: shape.Object, unlinkable: manyTexts},
+	"hstore":   {becomes: shape.Object, readAs: "pg_catalog.jsonb", unlinkable: manyTexts},
+	"point":    {becomes: shape.Geo, unlinkable: manyTexts},
+	"bytea":    {refused: "leave it out, or write sql: encode(column, 'hex')", unlinkable: manyTexts},
+	"tsvector": {refused: "index the text that it was made from", unlinkable: manyTexts}, "tsquery": {refused: "leave it out", unlinkable: manyTexts},
+	"xml": refusedShape, "line": refusedShape, "lseg": refusedShape, "box": refusedShape, "path": refusedShape, "polygon": refusedShape, "circle": refusedShape,
+}
+
+var refusedShape = treatment{refused: "make a text of it with sql: and ::text", unlinkable: manyTexts}
+
+// treatmentOf gives the treatment of a PostgreSQL type; docs/types.md has the same table.
+func treatmentOf(name, typtype string) treatment {
 	switch typtype {
-	case "e":
-		return shape.Keyword, ""
 	case "c", "p":
-		return "", "take one part of it with sql:"
-	}
-	switch name {
-	case "text", "varchar", "citext":
-		return shape.Text, ""
-	case "int2", "int4", "int8", "oid":
-		return shape.Integer, ""
-	case "numeric", "float4", "float8":
-		return shape.Decimal, ""
-	case "bool":
-		return shape.Boolean, ""
-	case "date":
-		return shape.Date, ""
-	case "timestamp", "timestamptz":
-		return shape.Timestamp, ""
-	case "json", "jsonb", "hstore":
-		if name == "hstore" {
-			return "", "write sql: hstore_to_jsonb(column)"
+		return treatment{refused: "take one part of it with sql:", unlinkable: "it has several values"}
+	case "b":
+		if known, ok := treatments[name]; ok {
+			return known
 		}
-		return shape.Object, ""
-	case "point":
-		return shape.Geo, ""
-	case "bytea":
-		return "", "leave it out, or write sql: encode(column, 'hex')"
-	case "tsvector", "tsquery":
-		return "", "index the text that it was made from"
-	case "xml", "line", "lseg", "box", "path", "polygon", "circle":
-		return "", "make a text of it with sql: and ::text"
 	}
-	return shape.Keyword, ""
+	return treatment{becomes: shape.Keyword} // enums, ranges, uuid, bits, network addresses, times, and what extensions bring
+}
+
+// follow finds the tables that a view reads, through views that it reads, and the
+// columns that it shows as they are.
+func follow(ctx context.Context, tx pgx.Tx, facts *shape.Facts, t *shape.Table, view uint32) error {
+	rows, err := tx.Query(ctx, `
+		WITH RECURSIVE read(view, oid, attnum) AS (
+			SELECT r.ev_class, d.refobjid, d.refobjsubid FROM pg_rewrite r
+			JOIN pg_depend d ON d.classid = 'pg_rewrite'::regclass AND d.objid = r.oid AND d.refclassid = 'pg_class'::regclass AND d.refobjid <> r.ev_class
+			WHERE r.ev_class = $1
+			UNION
+			SELECT r.ev_class, d.refobjid, d.refobjsubid FROM read JOIN pg_class c ON c.oid = read.oid AND c.relkind = 'v'
+			JOIN pg_rewrite r ON r.ev_class = read.oid
+			JOIN pg_depend d ON d.classid = 'pg_rewrite'::regclass AND d.objid = r.oid AND d.refclassid = 'pg_class'::regclass AND d.refobjid <> r.ev_class
+		)
+		SELECT read.oid, n.nspname, c.relname, c.relkind::text, array_remove(array_agg(DISTINCT a.attname::text), NULL)
+		FROM read JOIN pg_class c ON c.oid = read.oid JOIN pg_namespace n ON n.oid = c.relnamespace
+		LEFT JOIN pg_attribute a ON a.attrelid = read.oid AND a.attnum = read.attnum AND read.attnum > 0
+		WHERE c.relkind <> 'v' GROUP BY 1, 2, 3, 4 ORDER BY 2, 3`, view)
+	if err != nil {
+		return err
+	}
+	var oid uint32
+	var f shape.Follow
+	var kind string
+	oids := map[shape.Ref]uint32{}
+	if _, err := pgx.ForEachRow(rows, []any{&oid, &f.Table.Schema, &f.Table.Name, &kind, &f.Columns}, func() error {
+		oids[f.Table] = oid
+		t.Foreign = t.Foreign || kind != "r" && kind != "p" // changes behind it go unnoticed
+		t.Follows = append(t.Follows, shape.Follow{Table: f.Table, Columns: f.Columns})
+		f.Columns = nil
+		return nil
+	}); err != nil {
+		return err
+	}
+	for i := range t.Follows {
+		f := &t.Follows[i]
+		if f.Key, err = primaryKey(ctx, tx, oids[f.Table]); err != nil {
+			return err
+		}
+		if len(f.Columns) == 0 { // count(*) alone names none
+			all, err := columns(ctx, tx, oids[f.Table], false)
+			if err != nil {
+				return err
+			}
+			for _, c := range all {
+				f.Columns = append(f.Columns, c.Name)
+			}
+		}
+		if facts.Origins[shape.Origin{View: t.Ref, Table: f.Table}], err = origins(ctx, tx, t.Ref, view, oids[f.Table]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// origins gives the view's columns that hold columns of a table as they are, if a row
+// of the view depends on no other row of that table. That is so when the view's query
+// is of its own, names the table once, and neither sorts out rows by their
+// neighbours (LIMIT, windows, set operations, DISTINCT ON) nor looks into it aside.
+func origins(ctx context.Context, tx pgx.Tx, ref shape.Ref, view, table uint32) (map[string]string, error) {
+	var query, tree string
+	err := tx.QueryRow(ctx, "SELECT pg_get_viewdef($1::oid), ev_action::text FROM pg_rewrite WHERE ev_class = $1 AND rulename = '_RETURN'", view).Scan(&query, &tree)
+	if err != nil {
+		return nil, err
+	}
+	named := strings.Count(tree, fmt.Sprintf(":rtekind 0 :relid %d ", table))
+	for _, neighbours := range []string{":hasWindowFuncs true", ":hasSubLinks true", ":hasDistinctOn true", ":hasModifyingCTE true", ":rtekind 1 ", ":rtekind 6 ", ":setOperations {"} {
+		if strings.Contains(tree, neighbours) {
+			return nil, nil
+		}
+	}
+	if named != 1 || strings.Count(tree, ":limitCount <>") != strings.Count(tree, ":limitCount ") {
+		return nil, nil
+	}
+	described, err := tx.Prepare(ctx, "", strings.TrimSuffix(strings.TrimSpace(query), ";"))
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, f := range described.Fields {
+		if f.TableOID != table {
+			continue
+		}
+		var name string
+		if err := tx.QueryRow(ctx, "SELECT attname FROM pg_attribute WHERE attrelid = $1 AND attnum = $2", table, f.TableAttributeNumber).Scan(&name); err != nil {
+			return nil, err
+		}
+		out[f.Name] = name
+	}
+	return out, nil
 }
 
 func primaryKey(ctx context.Context, tx pgx.Tx, oid uint32) ([]string, error) {

@@ -34,6 +34,8 @@ type journal struct {
 	layouts map[int32]layout
 	// nextFull is when rows between low and high are looked for again.
 	nextFull time.Time
+	// looked is when materialised views were last looked at.
+	looked time.Time
 }
 
 // mark says: sequence numbers up to seq were taken by transactions below xid. Once
@@ -82,6 +84,9 @@ type noted struct {
 // Changes returns at most limit rows of the journal that it has not returned since
 // the last Rewind.
 func (p *Postgres) Changes(ctx context.Context, limit int) ([]change.Change, error) {
+	if err := p.noteRefreshes(ctx); err != nil {
+		return nil, err
+	}
 	j := &p.journal
 	j.mu.Lock()
 	if j.inFlight == nil {
@@ -134,17 +139,50 @@ func (p *Postgres) Changes(ctx context.Context, limit int) ([]change.Change, err
 		return err
 	})
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
-		var pg *pgconn.PgError
-		if errors.As(err, &pg) && (pg.Code == "42P01" || pg.Code == "3F000") { // no such table, no such schema
-			return nil, ErrNoCapture
-		}
-		return nil, wrap("reading the journal", err)
+		return nil, journalError(err)
 	}
 	read, err := p.changes(ctx, rows)
 	if err != nil {
 		return nil, err
 	}
 	return j.took(read, from, full, len(read) == limit, now, xmin, began), nil
+}
+
+func journalError(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && (pg.Code == "42P01" || pg.Code == "3F000") { // no such table, no such schema
+		return ErrNoCapture
+	}
+	return wrap("reading the journal", err)
+}
+
+// refreshMark changes when a materialised view v is refreshed.
+const refreshMark = "coalesce(pg_relation_filenode(v.oid), 0) || '/' || pg_stat_get_tuples_inserted(v.oid) + pg_stat_get_tuples_updated(v.oid) + pg_stat_get_tuples_deleted(v.oid)"
+
+// refreshesEvery is how often materialised views are looked at.
+const refreshesEvery = time.Second
+
+// noteRefreshes writes a truncate into the journal for every materialised view that
+// was refreshed since it was last looked at. No trigger can do that: a refresh shows
+// in the file that a view is kept in, or, done concurrently, in the rows written.
+func (p *Postgres) noteRefreshes(ctx context.Context) error {
+	if time.Since(p.journal.looked) < refreshesEvery {
+		return nil
+	}
+	p.journal.looked = time.Now()
+	_, err := p.pool.Exec(ctx, `
+		WITH now AS (
+			SELECT r.layout, `+refreshMark+` AS mark
+			FROM pingo_capture.refreshed r JOIN pingo_capture.layouts l ON l.id = r.layout
+			JOIN pg_class v ON v.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
+		), changed AS (
+			UPDATE pingo_capture.refreshed r SET mark = now.mark FROM now WHERE r.layout = now.layout AND r.mark IS DISTINCT FROM now.mark RETURNING r.layout
+		)
+		INSERT INTO pingo_capture.journal (layout, op) SELECT layout, 't' FROM changed`)
+	if err != nil {
+		return journalError(err)
+	}
+	return nil
 }
 
 // took keeps what is new among the rows read, and moves the marks on.

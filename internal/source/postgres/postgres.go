@@ -78,8 +78,10 @@ func Explain(err error) error {
 			return fmt.Errorf("PostgreSQL refused the user or password (%s): look at the url's user and password", pg.Message)
 		case "3D000":
 			return fmt.Errorf("PostgreSQL has no such database (%s): look at the end of the url", pg.Message)
+		case "42703", "42P01", "3F000":
+			return fmt.Errorf("PostgreSQL says %w: a column or table of the definition was renamed or dropped; put it back, or apply a definition that knows its new name", pg)
 		case "42501":
-			return fmt.Errorf("PostgreSQL says %s: pingo capture show prints the grants that are needed", pg.Message)
+			return fmt.Errorf("PostgreSQL says %w: pingo capture show prints the grants that are needed", pg)
 		case "53300":
 			return fmt.Errorf("PostgreSQL has no connection left (%s): raise max_connections or close others", pg.Message)
 		case "57P03":
@@ -124,6 +126,13 @@ func DataFault(err error) bool {
 	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22")
 }
 
+// Misfit reports whether err is PostgreSQL's complaint about a table, column or right
+// that a statement needs and that is not there (class 42).
+func Misfit(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "42")
+}
+
 func hidePassword(err error) error {
 	var parse *pgconn.ParseConfigError
 	if errors.As(err, &parse) {
@@ -138,11 +147,15 @@ func literal(text string) string      { return "'" + strings.ReplaceAll(text, "'
 func wrap(what string, e error) error { return fmt.Errorf("%s: %w", what, Explain(e)) }
 
 func quoteNames(names []string, prefix string) string {
+	return strings.Join(quoted(names, prefix, ""), ", ")
+}
+
+func quoted(names []string, prefix, suffix string) []string {
 	out := make([]string, len(names))
 	for i, n := range names {
-		out[i] = prefix + quoteName(n)
+		out[i] = prefix + quoteName(n) + suffix
 	}
-	return strings.Join(out, ", ")
+	return out
 }
 
 // textArray writes values as PostgreSQL's array literal.

@@ -46,7 +46,7 @@ func read(t *testing.T, p *Postgres) []string {
 	for _, c := range changes {
 		line := fmt.Sprintf("%s %s %s", c.Table.Name, c.Op, strings.Join(c.Key, ","))
 		for _, link := range c.Links {
-			line += fmt.Sprintf(" %s%v", link, c.Values(link))
+			line += fmt.Sprintf(" %s%v", link, slices.Concat(c.Values([]string{link})...))
 		}
 		out, seqs = append(out, line), append(seqs, c.Seq)
 	}
@@ -304,10 +304,10 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 		CREATE TABLE huts (id int PRIMARY KEY, name text);
 		INSERT INTO huts SELECT n, 'hut ' || n FROM generate_series(1, 20) n;
 		INSERT INTO stages SELECT chr(65 + n % 7) || CASE WHEN n % 3 = 0 THEN ',~' ELSE '' END, n, 'stage ' || n, n % 25 FROM generate_series(1, 200) n`)
-	s := &shape.Shape{Index: "stages", Nodes: []*shape.Node{
-		{ID: 0, Parent: -1, Table: shape.Ref{Schema: "public", Name: "stages"}, Key: []string{"trail", "no"}, Where: "no <> 50", Children: []int{1},
+	s := &shape.Tree{Index: "stages", Nodes: []*shape.Node{
+		{ID: 0, Parent: -1, Table: shape.Ref{Schema: "public", Name: "stages"}, Key: []string{"trail", "no"}, KeyTypes: []string{"text", "integer"}, Where: "no <> 50", Children: []int{1},
 			Columns: []shape.Column{{Name: "trail"}, {Name: "no"}, {Name: "title"}, {Name: "hut"}}, Fields: []shape.Field{{Name: "title", At: 2, Type: shape.Text}}},
-		{ID: 1, Parent: 0, Name: "hut", Table: shape.Ref{Schema: "public", Name: "huts"}, Key: []string{"id"}, Link: &shape.Link{Theirs: "id", Ours: "hut", OursAt: 3, OursType: "integer"},
+		{ID: 1, Parent: 0, Name: "hut", Table: shape.Ref{Schema: "public", Name: "huts"}, Key: []string{"id"}, Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"hut"}, OursAt: []int{3}, Types: []string{"integer"}},
 			Columns: []shape.Column{{Name: "id"}, {SQL: "upper(name)"}}, Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
 	}}
 	set := document.NewSet(s)
@@ -340,10 +340,9 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 		after = end
 	}
 	var keys [][]string
-	if err := p.Keys(t.Context(), s, nil, nil, func(key string) error {
-		parts, err := document.ParseKey(key, 2)
-		keys = append(keys, parts)
-		return err
+	if err := p.Keys(t.Context(), s, nil, nil, func(key []string) error {
+		keys = append(keys, slices.Clone(key))
+		return nil
 	}); err != nil {
 		t.Fatal(err)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -31,9 +32,9 @@ func (p *Postgres) sqlOf(n *shape.Node) *nodeSQL {
 func compileNode(n *shape.Node) *nodeSQL {
 	columns := make([]string, len(n.Columns))
 	for i, c := range n.Columns {
-		columns[i] = "(" + c.SQL + ")"
-		if c.SQL == "" {
-			columns[i] = quoteName(c.Name)
+		columns[i] = readColumn(c)
+		if c.SQL != "" || c.As != "" {
+			columns[i] += fmt.Sprintf(" AS pingo_%d", i) // a name that no ORDER BY means
 		}
 	}
 	where := ""
@@ -44,46 +45,77 @@ func compileNode(n *shape.Node) *nodeSQL {
 		return &nodeSQL{
 			head: "SELECT " + strings.Join(columns, ", ") + " FROM " + quote(n.Table) + " WHERE ",
 			pick: rowOf(n.Key),
-			tail: where,
+			tail: where + identified(n),
 		}
 	}
-	order := tieBreak(n, columns)
+	links := n.Link.Theirs
+	order := tieBreak(n)
 	if n.Order != "" {
 		order = n.Order + ", " + order
 	}
 	if j := n.Link.Join; j != nil {
 		// The join table shows its columns under names of ours, so that they cannot
 		// be mistaken for the related table's.
-		columns[0] = "pingo_link"
+		var inner, on, by []string
+		for i, theirs := range links {
+			by = append(by, fmt.Sprintf("pingo_link%d", i))
+			inner = append(inner, quoteName(theirs)+" AS "+by[i])
+			columns[i] = readColumn(shape.Column{SQL: by[i], As: n.Columns[i].As})
+		}
+		for i, from := range j.From {
+			inner = append(inner, fmt.Sprintf("%s AS pingo_to%d", quoteName(from), i))
+			on = append(on, fmt.Sprintf("%s.%s = pingo_to%d", quote(n.Table), quoteName(j.To[i]), i))
+		}
 		return &nodeSQL{
-			head: fmt.Sprintf("SELECT %s FROM (SELECT %s AS pingo_link, %s AS pingo_to FROM %s WHERE ", strings.Join(columns, ", "), quoteName(n.Link.Theirs), quoteName(j.From), quote(j.Table)),
-			pick: quoteName(n.Link.Theirs),
-			tail: fmt.Sprintf(") pingo_join JOIN %s ON %[1]s.%s = pingo_to WHERE true%s ORDER BY pingo_link, %s", quote(n.Table), quoteName(j.To), where, order),
+			head: fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE ", strings.Join(columns, ", "), strings.Join(inner, ", "), quote(j.Table)),
+			pick: rowOf(links),
+			tail: fmt.Sprintf(") pingo_join JOIN %s ON %s WHERE true%s ORDER BY %s, %s", quote(n.Table), strings.Join(on, " AND "), where, strings.Join(by, ", "), order),
 		}
 	}
 	tail := where
-	if n.Many {
-		// By the link first: an index on it brings the rows almost in this order.
-		tail += " ORDER BY " + quoteName(n.Link.Theirs) + ", " + order
+	if n.Many || !slices.Equal(links, n.Key) {
+		// By the link first: an index on it brings the rows almost in this order. Where
+		// there should be one row and are several, it is always the same one.
+		tail += " ORDER BY " + quoteNames(links, quote(n.Table)+".") + ", " + order
 	}
 	return &nodeSQL{
 		head: "SELECT " + strings.Join(columns, ", ") + " FROM " + quote(n.Table) + " WHERE ",
-		pick: quoteName(n.Link.Theirs),
+		pick: rowOf(links),
 		tail: tail,
 	}
 }
 
+// identified keeps out the rows of a view that have no whole key.
+func identified(root *shape.Node) string {
+	if !root.View && !root.Refreshed {
+		return ""
+	}
+	return " AND " + strings.Join(quoted(root.Key, "", " IS NOT NULL"), " AND ")
+}
+
+// readColumn is how a column is read.
+func readColumn(c shape.Column) string {
+	sql := "(" + c.SQL + ")"
+	if c.SQL == "" {
+		sql = quoteName(c.Name)
+	}
+	if c.As != "" {
+		return strings.ReplaceAll(c.As, "%s", sql)
+	}
+	return sql
+}
+
 // tieBreak settles the order of rows that the definition does not: by key, or by
 // everything that is read.
-func tieBreak(n *shape.Node, columns []string) string {
+func tieBreak(n *shape.Node) string {
 	if len(n.Key) > 0 {
-		return quoteNames(n.Key, "")
+		return quoteNames(n.Key, quote(n.Table)+".")
 	}
-	ordered := make([]string, len(columns))
-	for i, c := range columns {
-		ordered[i] = c + "::text"
+	var ordered []string
+	for _, c := range n.Columns[len(n.Link.Theirs):] {
+		ordered = append(ordered, readColumn(c)+"::text")
 	}
-	return strings.Join(ordered, ", ")
+	return strings.Join(append(ordered, "1"), ", ")
 }
 
 func rowOf(columns []string) string {
@@ -102,50 +134,66 @@ type query struct {
 
 // ReadKeys reads the rows of documents by key.
 func (p *Postgres) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
-	root := set.Shape().Root()
+	root := set.Tree().Root()
 	s := p.sqlOf(root)
-	q := query{node: 0}
-	if len(root.Key) == 1 {
-		values := make([]string, len(keys))
-		for i, k := range keys {
-			values[i] = k[0]
+	condition, params := among(root.Key, root.KeyTypes, transpose(keys, len(root.Key)))
+	return p.read(ctx, set, query{0, s.head + condition + s.tail, params}, nil)
+}
+
+func transpose(tuples [][]string, columns int) [][]string {
+	out := make([][]string, columns)
+	for i := range out {
+		out[i] = make([]string, len(tuples))
+		for j, t := range tuples {
+			out[i][j] = t[i]
 		}
-		q.sql, q.params = s.head+s.pick+" = ANY($1)"+s.tail, [][]byte{textArray(values)}
-	} else {
-		var any []string
-		for _, k := range keys {
-			marks := make([]string, len(k))
-			for i, v := range k {
-				q.params = append(q.params, []byte(v))
-				marks[i] = fmt.Sprintf("$%d", len(q.params))
-			}
-			any = append(any, s.pick+" = ("+strings.Join(marks, ", ")+")")
-		}
-		q.sql = s.head + "(" + strings.Join(any, " OR ") + ")" + s.tail
 	}
-	return p.read(ctx, set, q, nil)
+	return out
+}
+
+// among is the condition that columns hold one of some tuples, given as a list for
+// each column.
+func among(columns, types []string, lists [][]string) (string, [][]byte) {
+	params := make([][]byte, len(columns))
+	arrays := make([]string, len(columns))
+	for i := range columns {
+		params[i] = textArray(lists[i])
+		arrays[i] = fmt.Sprintf("$%d", i+1)
+		if i < len(types) {
+			arrays[i] += "::" + types[i] + "[]"
+		}
+	}
+	if len(columns) == 1 {
+		return quoteName(columns[0]) + " = ANY(" + arrays[0] + ")", params
+	}
+	return rowOf(columns) + " IN (SELECT * FROM unnest(" + strings.Join(arrays, ", ") + "))", params
 }
 
 // ReadRange reads the rows of documents in a range of keys.
 func (p *Postgres) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
-	s := p.sqlOf(set.Shape().Root())
-	condition, params := between(s.pick, after, upto)
-	return p.read(ctx, set, query{0, s.head + condition + s.tail, params}, func(link *shape.Link, pick string) (string, [][]byte) {
-		if root := set.Shape().Root(); len(root.Key) == 1 && root.Key[0] == link.Ours {
-			c, params := between(pick, after, upto)
-			return strings.NewReplacer("$1", "$1::"+link.OursType, "$2", "$2::"+link.OursType).Replace(c), params
+	root := set.Tree().Root()
+	s := p.sqlOf(root)
+	condition, params := between(root.Key, nil, after, upto)
+	return p.read(ctx, set, query{0, s.head + condition + s.tail, params}, func(link *shape.Link) (string, [][]byte) {
+		if slices.Equal(root.Key, link.Ours) {
+			return between(link.Theirs, link.Types, after, upto)
 		}
 		return "", nil
 	})
 }
 
-func between(pick string, after, upto []string) (string, [][]byte) {
+// between is the condition that columns are after one tuple (nil: the start) and not
+// after another (nil: the end).
+func between(columns, types []string, after, upto []string) (string, [][]byte) {
 	var params [][]byte
 	row := func(values []string) string {
 		marks := make([]string, len(values))
 		for i, v := range values {
 			params = append(params, []byte(v))
 			marks[i] = fmt.Sprintf("$%d", len(params))
+			if types != nil {
+				marks[i] += "::" + types[i]
+			}
 		}
 		if len(marks) == 1 {
 			return marks[0]
@@ -154,10 +202,10 @@ func between(pick string, after, upto []string) (string, [][]byte) {
 	}
 	conditions := []string{"true"}
 	if after != nil {
-		conditions = append(conditions, pick+" > "+row(after))
+		conditions = append(conditions, rowOf(columns)+" > "+row(after))
 	}
 	if upto != nil {
-		conditions = append(conditions, pick+" <= "+row(upto))
+		conditions = append(conditions, rowOf(columns)+" <= "+row(upto))
 	}
 	return strings.Join(conditions, " AND "), params
 }
@@ -165,20 +213,20 @@ func between(pick string, after, upto []string) (string, [][]byte) {
 // read reads node by node in one read-only snapshot: first the root, then, level by
 // level, every node whose parent is there, sent together. ranged gives a condition
 // by range for nodes that can be read like that; others are read by their links.
-func (p *Postgres) read(ctx context.Context, set *document.Set, root query, ranged func(*shape.Link, string) (string, [][]byte)) error {
+func (p *Postgres) read(ctx context.Context, set *document.Set, root query, ranged func(*shape.Link) (string, [][]byte)) error {
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
 		return Explain(err)
 	}
 	defer conn.Release()
 	raw := conn.Conn().PgConn()
-	nodes := set.Shape().Nodes
+	nodes := set.Tree().Nodes
 	level := []query{root}
 	begin := true
 	for len(level) > 0 {
 		if err := readLevel(ctx, raw, set, level, begin); err != nil {
 			conn.Conn().Close(context.WithoutCancel(ctx)) // its state is unknown
-			return fmt.Errorf("reading rows for index %s: %w", set.Shape().Index, Explain(err))
+			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, Explain(err))
 		}
 		begin = false
 		var next []query
@@ -192,14 +240,14 @@ func (p *Postgres) read(ctx context.Context, set *document.Set, root query, rang
 				var condition string
 				var params [][]byte
 				if q.node == 0 && ranged != nil {
-					condition, params = ranged(n.Link, s.pick)
+					condition, params = ranged(n.Link)
 				}
 				if condition == "" {
 					values := set.Distinct(q.node, n.Link.OursAt)
-					if len(values) == 0 {
+					if len(values[0]) == 0 {
 						continue
 					}
-					condition, params = s.pick+" = ANY($1::"+n.Link.OursType+"[])", [][]byte{textArray(values)}
+					condition, params = among(n.Link.Theirs, n.Link.Types, values)
 				}
 				next = append(next, query{id, s.head + condition + s.tail, params})
 			}
@@ -256,39 +304,49 @@ func result(pipeline *pgconn.Pipeline, into *document.Rows) (pgconn.CommandTag, 
 
 // Touched walks the steps up from linking values to document keys. Values in
 // between are held in memory; keys are passed on as they come.
-func (p *Postgres) Touched(ctx context.Context, steps []shape.Step, values []string, each func(key string) error) error {
+func (p *Postgres) Touched(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error {
 	for _, step := range steps[:len(steps)-1] {
-		var next []string
-		err := p.walk(ctx, step, values, func(row []string) error {
-			next = append(next, row[0])
+		var next [][]string
+		err := p.walk(ctx, step, tuples, func(row []string) error {
+			next = append(next, slices.Clone(row))
 			return nil
 		})
 		if err != nil {
 			return err
 		}
-		values = next
+		tuples = next
 	}
-	return p.walk(ctx, steps[len(steps)-1], values, func(row []string) error { return each(document.Key(row...)) })
+	return p.walk(ctx, steps[len(steps)-1], tuples, each)
 }
 
-func (p *Postgres) walk(ctx context.Context, step shape.Step, values []string, each func(row []string) error) error {
-	if len(values) == 0 {
+func (p *Postgres) walk(ctx context.Context, step shape.Step, tuples [][]string, each func(row []string) error) error {
+	if len(tuples) == 0 {
 		return nil
 	}
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s = ANY($1)", quoteNames(step.Yield, ""), quote(step.Table), quoteName(step.Match))
-	err := p.stream(ctx, sql, [][]byte{textArray(values)}, each)
+	condition, params := among(step.Match, step.Types, transpose(tuples, len(step.Match)))
+	err := p.stream(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", readColumns(step.Yield), quote(step.Table), condition), params, each)
 	if err != nil {
 		return fmt.Errorf("looking in %s for the documents that a change touches: %w", step.Table, err)
 	}
 	return nil
 }
 
-// Keys passes on the keys of the root table's rows in a range.
-func (p *Postgres) Keys(ctx context.Context, s *shape.Shape, after, upto []string, each func(key string) error) error {
-	root := s.Root()
-	condition, params := between(rowOf(root.Key), after, upto)
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s", quoteNames(root.Key, ""), quote(root.Table), condition)
-	return p.stream(ctx, sql, params, func(row []string) error { return each(document.Key(row...)) })
+func readColumns(columns []shape.Column) string {
+	out := make([]string, len(columns))
+	for i, c := range columns {
+		out[i] = readColumn(c)
+	}
+	return strings.Join(out, ", ")
+}
+
+// rootKey is how a root's key is read.
+func rootKey(root *shape.Node) string { return readColumns(root.Columns[:len(root.Key)]) }
+
+// Keys passes on the keys of a root table's rows in a range.
+func (p *Postgres) Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func(key []string) error) error {
+	root := t.Root()
+	condition, params := between(root.Key, nil, after, upto)
+	return p.stream(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s%s", rootKey(root), quote(root.Table), condition, identified(root)), params, each)
 }
 
 // stream reads rows as text without holding them; rows with a NULL are left out.
@@ -323,11 +381,11 @@ rows:
 }
 
 // Count counts the rows that have documents.
-func (p *Postgres) Count(ctx context.Context, s *shape.Shape) (int64, error) {
-	root := s.Root()
-	sql := "SELECT count(*) FROM " + quote(root.Table)
+func (p *Postgres) Count(ctx context.Context, t *shape.Tree) (int64, error) {
+	root := t.Root()
+	sql := "SELECT count(*) FROM " + quote(root.Table) + " WHERE true" + identified(root)
 	if root.Where != "" {
-		sql += " WHERE " + root.Where
+		sql += " AND (" + root.Where + ")"
 	}
 	var n int64
 	if err := p.pool.QueryRow(ctx, sql).Scan(&n); err != nil {
@@ -337,10 +395,10 @@ func (p *Postgres) Count(ctx context.Context, s *shape.Shape) (int64, error) {
 }
 
 // ChunkEnd looks rows ahead in the key's own index.
-func (p *Postgres) ChunkEnd(ctx context.Context, s *shape.Shape, after []string, rows int) ([]string, error) {
-	root := s.Root()
-	condition, params := between(rowOf(root.Key), after, nil)
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s OFFSET %d LIMIT 1", quoteNames(root.Key, ""), quote(root.Table), condition, quoteNames(root.Key, ""), rows-1)
+func (p *Postgres) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error) {
+	root := t.Root()
+	condition, params := between(root.Key, nil, after, nil)
+	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s%s ORDER BY %s OFFSET %d LIMIT 1", rootKey(root), quote(root.Table), condition, identified(root), quoteNames(root.Key, quote(root.Table)+"."), rows-1)
 	var end []string
 	err := p.stream(ctx, sql, params, func(row []string) error {
 		end = append(end, row...)

@@ -1,0 +1,319 @@
+package opensearch
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"strings"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine/wire"
+)
+
+// Prepare creates an edition that refuses fields it does not know and does not
+// refresh until it is filled.
+func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) error {
+	settings := indexSettings(s)
+	settings["refresh_interval"] = "-1"
+	if analysis := analysisOf(s); analysis != nil {
+		settings["analysis"] = analysis
+		settings["max_ngram_diff"] = longestPart - shortestPart
+	}
+	err := e.send(ctx, http.MethodPut, "/"+edition, map[string]any{
+		"settings": map[string]any{"index": settings},
+		"mappings": Mapping(s),
+		"aliases":  map[string]any{deliveries(edition): map[string]any{}},
+	})
+	var f *wire.Failure
+	if errors.As(err, &f) && f.Kind == "resource_already_exists_exception" {
+		return nil
+	}
+	return err
+}
+
+// indexSettings are the definition's own settings, under the names of the index level.
+func indexSettings(s *shape.Shape) map[string]any {
+	out := map[string]any{}
+	for name, value := range s.Settings {
+		if inner, ok := value.(map[string]any); ok && name == "index" {
+			maps.Copy(out, inner)
+			continue
+		}
+		out[strings.TrimPrefix(name, "index.")] = value
+	}
+	return out
+}
+
+// dynamicSettings can be changed while an index answers.
+var dynamicSettings = map[string]bool{"number_of_replicas": true, "refresh_interval": true, "max_result_window": true, "auto_expand_replicas": true}
+
+// InPlace: dynamic settings can be taken up by a live edition; synonyms, which belong to
+// the analysis of a closed index, cannot.
+func InPlace(old, new *shape.Shape) bool {
+	if fmt.Sprint(old.Synonyms) != fmt.Sprint(new.Synonyms) {
+		return false
+	}
+	a, b := indexSettings(old), indexSettings(new)
+	for name := range a {
+		if _, kept := b[name]; !kept {
+			return false // its default would have to be known
+		}
+	}
+	for name, value := range b {
+		was, err1 := json.Marshal(a[name])
+		is, err2 := json.Marshal(value)
+		if err := errors.Join(err1, err2); err != nil || string(was) != string(is) && !dynamicSettings[name] {
+			return false
+		}
+	}
+	return true
+}
+
+// Limits: there is nothing in a definition that this engine cannot do.
+func Limits(*shape.Shape) (refused, notes []string) { return nil, nil }
+
+// Bounds of the parts of words that prefix and infix fields are found by. What is
+// looked for is cut to the same length.
+const (
+	longestPrefix             = 20
+	shortestPart, longestPart = 2, 12
+)
+
+// analysisOf defines the analyzers that the shape's fields need; nil when none does.
+func analysisOf(s *shape.Shape) map[string]any {
+	analyzers, normalizers := map[string]any{}, map[string]any{}
+	filters := map[string]any{}
+	analyzer := func(name, tokenizer string, filter ...string) {
+		analyzers[name] = map[string]any{"type": "custom", "tokenizer": tokenizer, "filter": append([]string{"lowercase"}, filter...)}
+	}
+	var synonyms []string
+	if len(s.Synonyms) > 0 {
+		lines := make([]string, len(s.Synonyms))
+		for i, group := range s.Synonyms {
+			lines[i] = strings.Join(group, ", ")
+		}
+		filters["pingo_synonyms"] = map[string]any{"type": "synonym_graph", "synonyms": lines}
+		synonyms = []string{"pingo_synonyms"}
+		analyzer("pingo_words_search", "standard", synonyms...)
+	}
+	for _, f := range s.Searched() {
+		tokenizer := "standard"
+		if f.Type == shape.Keyword {
+			tokenizer = "keyword"
+		}
+		switch kind := matching(f); kind {
+		case shape.Exact:
+			normalizers["pingo_exact"] = map[string]any{"type": "custom", "filter": []string{"lowercase"}}
+		case shape.Prefix:
+			filters["pingo_beginnings"] = map[string]any{"type": "edge_ngram", "min_gram": 1, "max_gram": longestPrefix}
+			filters["pingo_cut_beginning"] = map[string]any{"type": "truncate", "length": longestPrefix}
+			analyzer("pingo_prefix_"+tokenizer, tokenizer, "pingo_beginnings")
+			analyzer("pingo_prefix_"+tokenizer+"_search", tokenizer, append(synonyms, "pingo_cut_beginning")...)
+		case shape.Infix:
+			filters["pingo_parts"] = map[string]any{"type": "ngram", "min_gram": shortestPart, "max_gram": longestPart}
+			filters["pingo_cut_part"] = map[string]any{"type": "truncate", "length": longestPart}
+			analyzer("pingo_infix_"+tokenizer, tokenizer, "pingo_parts")
+			analyzer("pingo_infix_"+tokenizer+"_search", tokenizer, append(synonyms, "pingo_cut_part")...)
+		}
+	}
+	if len(analyzers)+len(normalizers) == 0 {
+		return nil
+	}
+	return map[string]any{"analyzer": analyzers, "normalizer": normalizers, "filter": filters}
+}
+
+// matching is how a searched field is matched; a keyword is one word, so that its
+// words are its whole.
+func matching(f shape.Placed) shape.Match {
+	if f.Match == shape.Exact || f.Type == shape.Keyword && (f.Match == shape.Words || f.Match == "") {
+		return shape.Exact
+	}
+	return f.Match
+}
+
+// Mapping is the engine's explicit mapping for a shape.
+func Mapping(s *shape.Shape) map[string]any {
+	properties := map[string]any{definition.FingerprintField: map[string]any{"type": "keyword", "index": false}}
+	if s.Trees[0].Name != "" {
+		properties[definition.RowsField] = map[string]any{"type": "keyword"}
+	}
+	for _, t := range s.Trees { // related tables without fields of their own have a place, too
+		for _, n := range t.Nodes[1:] {
+			if !n.List {
+				within(properties, t.Path(n)+".")
+			}
+		}
+	}
+	for _, f := range s.Fields() {
+		into, name := within(properties, f.Path), f.Path[strings.LastIndexByte(f.Path, '.')+1:]
+		into[name] = fieldMapping(s, f)
+	}
+	return map[string]any{"dynamic": "strict", "properties": properties}
+}
+
+// within gives the properties that the last name of a path belongs to, making objects
+// on the way.
+func within(properties map[string]any, path string) map[string]any {
+	names := strings.Split(path, ".")
+	for _, name := range names[:len(names)-1] {
+		object, ok := properties[name].(map[string]any)
+		if !ok {
+			object = map[string]any{"properties": map[string]any{}}
+			properties[name] = object
+		}
+		properties = object["properties"].(map[string]any)
+	}
+	return properties
+}
+
+// ignoreAbove keeps whole values that are too long for the engine out of its index of
+// whole values; the document keeps them.
+const ignoreAbove = 8191
+
+func keyword() map[string]any { return map[string]any{"type": "keyword", "ignore_above": ignoreAbove} }
+
+func fieldMapping(s *shape.Shape, f shape.Placed) map[string]any {
+	switch f.Type {
+	case shape.Text, shape.Keyword:
+		return wordsMapping(s, f)
+	case shape.Integer:
+		return map[string]any{"type": "long"}
+	case shape.Decimal:
+		return map[string]any{"type": "double"}
+	case shape.Boolean:
+		return map[string]any{"type": "boolean"}
+	case shape.Date, shape.Timestamp:
+		return map[string]any{"type": "date", "format": "strict_date_optional_time"}
+	case shape.Geo:
+		return map[string]any{"type": "geo_point"}
+	}
+	return map[string]any{"type": "object", "enabled": false}
+}
+
+func wordsMapping(s *shape.Shape, f shape.Placed) map[string]any {
+	if f.Search == 0 && (f.Type == shape.Keyword || f.Whole()) {
+		return keyword()
+	}
+	out := map[string]any{"type": "text"}
+	tokenizer := "standard"
+	if f.Type == shape.Keyword {
+		tokenizer = "keyword"
+	}
+	switch kind := matching(f); kind {
+	case shape.Exact:
+		out = keyword()
+		out["normalizer"] = "pingo_exact"
+	case shape.Prefix, shape.Infix:
+		name := "pingo_" + string(kind) + "_" + tokenizer
+		out["analyzer"], out["search_analyzer"] = name, name+"_search"
+	default:
+		if len(s.Synonyms) > 0 {
+			out["analyzer"], out["search_analyzer"] = "standard", "pingo_words_search"
+		}
+	}
+	if f.Whole() {
+		out["fields"] = map[string]any{"whole": keyword()}
+	}
+	return out
+}
+
+// whole is where the whole value of a field is found.
+func whole(f shape.Placed) string {
+	if (f.Type == shape.Text || f.Type == shape.Keyword) && f.Search > 0 {
+		return f.Path + ".whole"
+	}
+	return f.Path
+}
+
+// Search asks for documents in which each word is found in some field, or all of them
+// together in one, where phrases have their synonyms.
+func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q wire.Query) (wire.Hits, error) {
+	byPath := map[string]shape.Placed{}
+	for _, f := range s.Fields() {
+		byPath[f.Path] = f
+	}
+	at := func(path string) string {
+		if f, ok := byPath[path]; ok {
+			return whole(f)
+		}
+		return path
+	}
+	request := map[string]any{"query": words(s, q), "size": q.Limit, "track_total_hits": true}
+	if len(q.Order) > 0 {
+		order := make([]any, len(q.Order))
+		for i, o := range q.Order {
+			direction := "asc"
+			if o.Descending {
+				direction = "desc"
+			}
+			order[i] = map[string]any{at(o.Path): map[string]any{"order": direction, "missing": "_last"}}
+		}
+		request["sort"] = order
+	}
+	if len(q.Facets) > 0 {
+		facets := map[string]any{}
+		for i, path := range q.Facets {
+			facets[fmt.Sprint(i)] = map[string]any{"terms": map[string]any{"field": at(path), "size": wire.FacetSize}}
+		}
+		request["aggs"] = facets
+	}
+	if len(q.Filters) > 0 {
+		filters := make([]any, len(q.Filters))
+		for i, f := range q.Filters {
+			filters[i] = map[string]any{"term": map[string]any{at(f.Path): f.Value}}
+		}
+		request["query"] = map[string]any{"bool": map[string]any{"must": []any{request["query"]}, "filter": filters}}
+	}
+	b, err := json.Marshal(request)
+	if err != nil {
+		return wire.Hits{}, err
+	}
+	var out searchAnswer
+	if err := e.do(ctx, http.MethodPost, "/"+name+"/_search", nil, strings.NewReader(string(b)), &out); err != nil {
+		return wire.Hits{}, err
+	}
+	hits := wire.Hits{Total: out.Hits.Total.Value, Hits: []wire.Hit{}}
+	for _, h := range out.Hits.Hits {
+		hits.Hits = append(hits.Hits, wire.Hit{Key: h.ID, Score: h.Score, Document: h.Source})
+	}
+	for i, path := range q.Facets {
+		if hits.Facets == nil {
+			hits.Facets = map[string][]wire.Facet{}
+		}
+		hits.Facets[path] = []wire.Facet{}
+		for _, b := range out.Aggregations[fmt.Sprint(i)].Buckets {
+			value := b.KeyText
+			if value == "" {
+				value = fmt.Sprint(b.Key)
+			}
+			hits.Facets[path] = append(hits.Facets[path], wire.Facet{Value: value, Documents: b.Documents})
+		}
+	}
+	return hits, nil
+}
+
+func words(s *shape.Shape, q wire.Query) map[string]any {
+	words := strings.Fields(q.Text)
+	if len(words) == 0 {
+		return map[string]any{"match_all": map[string]any{}}
+	}
+	var fields []string
+	for _, f := range s.Searched() {
+		fields = append(fields, fmt.Sprintf("%s^%g", f.Path, f.Search))
+	}
+	look := func(text string) any {
+		return map[string]any{"multi_match": map[string]any{"query": text, "type": "best_fields", "operator": "and", "fields": fields}}
+	}
+	each := make([]any, len(words))
+	for i, word := range words {
+		each[i] = look(word)
+	}
+	if len(words) == 1 {
+		return map[string]any{"bool": map[string]any{"must": each}}
+	}
+	return map[string]any{"bool": map[string]any{"minimum_should_match": 1, "should": []any{map[string]any{"bool": map[string]any{"must": each}}, look(q.Text)}}}
+}

@@ -1,0 +1,155 @@
+// Package postgres is the engine of kind postgres: editions are tables of a
+// PostgreSQL database, and a public name is a view of one of them.
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine/wire"
+)
+
+// Engine is one database. Make one with Open.
+type Engine struct {
+	pool *pgxpool.Pool
+	mu   sync.Mutex
+	// layouts of the editions that were delivered to.
+	layouts map[string]*layout
+	swept   map[string]time.Time
+}
+
+// The schema that everything of Pingo's stands in.
+const schema = "pingo_search"
+
+const schemaSQL = `
+CREATE SCHEMA IF NOT EXISTS pingo_search;
+CREATE TABLE IF NOT EXISTS pingo_search.pingo_editions (name text PRIMARY KEY, shape jsonb NOT NULL);
+CREATE TABLE IF NOT EXISTS pingo_search.pingo_synonyms (edition text NOT NULL, said tsquery NOT NULL, means tsquery NOT NULL);
+`
+
+// Open prepares a pool; it connects when it is first used.
+func Open(url string) (*Engine, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		var parse *pgconn.ParseConfigError
+		if errors.As(err, &parse) {
+			err = errors.New(parse.Error()) // its text has the password replaced
+		}
+		return nil, fmt.Errorf("the url of the engine cannot be read: %w", err)
+	}
+	config.MaxConns = 12
+	config.MaxConnIdleTime = time.Minute
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	for name, value := range map[string]string{
+		"application_name": "pingo", "DateStyle": "ISO", "TimeZone": "UTC", "lock_timeout": "2s", "statement_timeout": "0",
+	} {
+		config.ConnConfig.RuntimeParams[name] = value
+	}
+	pool, err := pgxpool.NewWithConfig(context.Background(), config)
+	if err != nil {
+		return nil, fmt.Errorf("the url of the engine cannot be used: %w", err)
+	}
+	return &Engine{pool: pool, layouts: map[string]*layout{}, swept: map[string]time.Time{}}, nil
+}
+
+// Close gives the connections back.
+func (e *Engine) Close() { e.pool.Close() }
+
+// explain makes a failure of what the database said, or did not say.
+func explain(err error) error {
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) {
+		if errors.Is(err, context.Canceled) {
+			return err
+		}
+		reason := err.Error()
+		if lines := strings.Split(reason, "\n"); len(lines) > 1 {
+			reason = strings.TrimSpace(lines[len(lines)-1])
+		}
+		return &wire.Failure{Outcome: retry.Later, Message: fmt.Sprintf("the engine's PostgreSQL does not answer (%s): look at the url's host and port, and whether the server runs", reason)}
+	}
+	f := &wire.Failure{Outcome: retry.Later, Kind: pg.Code, Message: "the engine's PostgreSQL says " + pg.Message}
+	switch {
+	case strings.HasPrefix(pg.Code, "28"):
+		f.Outcome, f.Message = retry.Blocked, f.Message+": look at the url's user and password"
+	case pg.Code == "3D000":
+		f.Outcome, f.Message = retry.Blocked, f.Message+": look at the end of the url"
+	case pg.Code == "42501":
+		f.Outcome, f.Message = retry.Blocked, f.Message+": let the url's user create in its database (GRANT CREATE ON DATABASE …), or make it the owner of the schema "+schema
+	case strings.HasPrefix(pg.Code, "42"), strings.HasPrefix(pg.Code, "0A"), strings.HasPrefix(pg.Code, "2B"), pg.Code == "25006", pg.Code == "53100":
+		f.Outcome = retry.Blocked // what a statement needs is not there, or may not be written
+	case strings.HasPrefix(pg.Code, "22"), strings.HasPrefix(pg.Code, "54"):
+		f.Outcome = retry.Refused
+	}
+	return f
+}
+
+// Describe says which server and database answered, and whether editions can be made.
+func (e *Engine) Describe(ctx context.Context) (string, error) {
+	var version, database, user string
+	var may bool
+	err := e.pool.QueryRow(ctx, `SELECT current_setting('server_version'), current_database(), current_user,
+		CASE WHEN to_regnamespace('pingo_search') IS NULL THEN has_database_privilege(current_database(), 'CREATE')
+		     ELSE has_schema_privilege('pingo_search', 'CREATE') END`).Scan(&version, &database, &user, &may)
+	if err != nil {
+		return "", explain(err)
+	}
+	if !may {
+		return "", &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s may not make tables in database %s: GRANT CREATE ON DATABASE %s TO %s, or make it the owner of the schema %s",
+			user, database, name(database), name(user), schema)}
+	}
+	version, _, _ = strings.Cut(version, " ")
+	return fmt.Sprintf("PostgreSQL %s, database %s, as %s", version, database, user), nil
+}
+
+func name(n string) string      { return pgx.Identifier{n}.Sanitize() }
+func qualified(n string) string { return pgx.Identifier{schema, n}.Sanitize() }
+func literal(s string) string   { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// InPlace: synonyms are rows that queries look up; the text search configuration is
+// in every stored word.
+func InPlace(old, new *shape.Shape) bool {
+	a, err1 := json.Marshal(old.Settings)
+	b, err2 := json.Marshal(new.Settings)
+	return err1 == nil && err2 == nil && string(a) == string(b)
+}
+
+// maxIndexName leaves room in an identifier for the edition's number.
+const maxIndexName = 50
+
+// Limits says what a definition asks for that this engine cannot do.
+func Limits(s *shape.Shape) (refused, notes []string) {
+	if len(s.Index) > maxIndexName {
+		refused = append(refused, fmt.Sprintf("the name %s is longer than %d letters, more than PostgreSQL has room for with an edition's number", s.Index, maxIndexName))
+	}
+	for setting, value := range s.Settings {
+		if _, text := value.(string); setting != configSetting || !text {
+			refused = append(refused, fmt.Sprintf("engine_settings has %q, but an engine of kind postgres knows only %s, the name of a text search configuration", setting, configSetting))
+		}
+	}
+	if n := len(weightsOf(s)); n > 4 {
+		notes = append(notes, fmt.Sprintf("there are %d different search weights, but PostgreSQL ranks by four; the smallest ones count alike", n))
+	}
+	return refused, notes
+}
+
+// transaction runs f in a transaction.
+func (e *Engine) transaction(ctx context.Context, f func(pgx.Tx) error) error {
+	err := pgx.BeginFunc(ctx, e.pool, f)
+	var known *wire.Failure
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	return explain(err)
+}

@@ -1,0 +1,149 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"pingo/internal/core/shape"
+)
+
+// Advice is something about the source that a developer should know, with the SQL that
+// mends it where there is some.
+type Advice struct {
+	// Kind is index, cascade, trigger, rule or key.
+	Kind    string `json:"kind"`
+	Table   string `json:"table"`
+	Message string `json:"message"`
+	SQL     string `json:"sql,omitempty"`
+}
+
+// MissingRights lists the statements that let Pingo install and read capture. Making and
+// dropping triggers takes the rights of a table's owner.
+func (p *Postgres) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
+	installed, err := p.installedLayouts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := p.needs(ctx, need)
+	if err != nil {
+		return nil, err
+	}
+	var missing []string
+	ask := func(sql string, args ...any) error {
+		rows, err := p.pool.Query(ctx, sql, args...)
+		if err != nil {
+			return wrap("reading Pingo's rights", err)
+		}
+		found, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		missing = append(missing, found...)
+		if err != nil {
+			return wrap("reading Pingo's rights", err)
+		}
+		return nil
+	}
+	if installed == nil {
+		err = ask("SELECT format('GRANT CREATE ON DATABASE %I TO %I;', current_database(), current_user) WHERE NOT has_database_privilege(current_database(), 'CREATE')")
+	} else {
+		err = ask(`SELECT format('GRANT %s ON %s pingo_capture.%I TO %I;', privilege, kind, name, current_user)
+			FROM (VALUES ('TABLE', 'owner', 'SELECT'), ('TABLE', 'owner', 'INSERT'), ('TABLE', 'layouts', 'SELECT'), ('TABLE', 'journal', 'SELECT'), ('TABLE', 'journal', 'INSERT'),
+				('TABLE', 'journal', 'DELETE'), ('TABLE', 'refreshed', 'SELECT'), ('TABLE', 'refreshed', 'UPDATE')) AS r(kind, name, privilege)
+			WHERE NOT has_table_privilege('pingo_capture.' || name, privilege)
+			UNION ALL SELECT format('GRANT SELECT, USAGE ON SEQUENCE pingo_capture.journal_seq TO %I;', current_user)
+			WHERE NOT (has_sequence_privilege('pingo_capture.journal_seq', 'SELECT') AND has_sequence_privilege('pingo_capture.journal_seq', 'USAGE'))`)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range list {
+		if c.Refreshed || installed[c.Table] == layoutID(c) {
+			continue
+		}
+		err := ask(`SELECT format('GRANT %I TO %I;', pg_get_userbyid(relowner), current_user) FROM pg_class WHERE oid = to_regclass($1) AND NOT pg_has_role(relowner, 'USAGE')`, quote(c.Table))
+		if err != nil {
+			return nil, err
+		}
+	}
+	return distinct(missing), nil
+}
+
+func distinct(list []string) []string {
+	seen := map[string]bool{}
+	out := []string{}
+	for _, s := range list {
+		if !seen[s] {
+			seen[s] = true
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Advice looks for lookups without an index, and for what changes rows behind the
+// application's back.
+func (p *Postgres) Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]Advice, error) {
+	out := []Advice{}
+	for _, l := range lookups {
+		var rows int64
+		var indexed bool
+		// An index serves when its first columns are those that are looked for.
+		err := p.pool.QueryRow(ctx, `
+			SELECT greatest(c.reltuples, 0)::bigint, EXISTS (
+				SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid AND i.indpred IS NULL AND (
+					SELECT array_agg(a.attname::text ORDER BY a.attname) FROM unnest((i.indkey::int2[])[0:$2 - 1]) k JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k
+				) = (SELECT array_agg(x ORDER BY x::name) FROM unnest($3::text[]) x))
+			FROM pg_class c WHERE c.oid = to_regclass($1)`, quote(l.Table), len(l.Columns), l.Columns).Scan(&rows, &indexed)
+		if err != nil {
+			return nil, wrap("looking for indexes on "+l.Table.String(), err)
+		}
+		if !indexed {
+			out = append(out, Advice{"index", l.Table.String(), fmt.Sprintf("rows are looked for by %s without an index: each time about %d rows are scanned", strings.Join(l.Columns, ", "), rows),
+				fmt.Sprintf("CREATE INDEX ON %s (%s);", quote(l.Table), quoteNames(l.Columns, ""))})
+		}
+	}
+	tables := make([]string, len(need))
+	for i, c := range need {
+		tables[i] = quote(c.Table)
+	}
+	rows, err := p.pool.Query(ctx, `
+		WITH captured AS (SELECT to_regclass(t)::oid AS oid FROM unnest($1::text[]) t)
+		SELECT 'cascade', f.conrelid::regclass::text, format('deleting rows of %s %s here (%s); each is noticed by itself',
+			f.confrelid::regclass, CASE f.confdeltype WHEN 'c' THEN 'deletes rows' ELSE 'changes rows' END, f.conname), ''
+		FROM pg_constraint f JOIN captured ON captured.oid = f.conrelid WHERE f.contype = 'f' AND f.confdeltype IN ('c', 'n', 'd') AND f.conparentid = 0
+		UNION ALL
+		SELECT 'trigger', t.tgrelid::regclass::text, format('the trigger %s may change rows before they are written, so every update is looked at, whatever columns it names', t.tgname), ''
+		FROM pg_trigger t JOIN captured ON captured.oid = t.tgrelid WHERE NOT t.tgisinternal AND t.tgtype & 2 <> 0 AND t.tgtype & 16 <> 0
+		UNION ALL
+		SELECT 'rule', r.ev_class::regclass::text, format('the rule %s rewrites statements; what it does to other tables is noticed only where they are captured', r.rulename), ''
+		FROM pg_rewrite r JOIN captured ON captured.oid = r.ev_class WHERE r.rulename <> '_RETURN'
+		ORDER BY 1, 2, 3`, tables)
+	if err != nil {
+		return nil, wrap("looking for cascades and triggers", err)
+	}
+	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Advice])
+	if err != nil {
+		return nil, wrap("looking for cascades and triggers", err)
+	}
+	return append(out, found...), nil
+}
+
+// Ambiguous counts the rows of a view that share their key with another one.
+func (p *Postgres) Ambiguous(ctx context.Context, t *shape.Tree) (int64, error) {
+	root := t.Root()
+	if !root.View && !root.Refreshed {
+		return 0, nil
+	}
+	where := identified(root)
+	if root.Where != "" {
+		where += " AND (" + root.Where + ")"
+	}
+	var n int64
+	err := p.pool.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM %s WHERE true%s GROUP BY %s HAVING count(*) > 1) shared",
+		quote(root.Table), where, quoteNames(root.Key, ""))).Scan(&n)
+	if err != nil {
+		return 0, wrap("looking for rows of "+root.Table.String()+" with the same key", err)
+	}
+	return n, nil
+}
