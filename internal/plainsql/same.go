@@ -16,7 +16,7 @@ import (
 
 // Documents makes all documents of an index by one statement for each of its tables.
 func Documents(ctx context.Context, conn *pgx.Conn, ix *definition.Index) (map[string]any, error) {
-	if _, err := conn.Exec(ctx, "SET TIME ZONE 'UTC'; SET IntervalStyle = 'iso_8601'"); err != nil {
+	if _, err := conn.Exec(ctx, "SET TIME ZONE 'UTC'; SET IntervalStyle = 'iso_8601'; SET jit = off"); err != nil {
 		return nil, err
 	}
 	keys := map[string][]string{}

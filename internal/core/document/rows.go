@@ -48,8 +48,11 @@ func (r *Rows) Bytes() int { return len(r.arena) }
 // Value is one value's text, nil for NULL. It is valid until the next Add or Reset.
 func (r *Rows) Value(row, column int) []byte {
 	c := r.cells[row*r.width+column]
-	if c.length < 0 {
+	switch {
+	case c.length < 0:
 		return nil
+	case c.length == 0:
+		return []byte{} // a part of an arena that holds nothing would be nil
 	}
 	return r.arena[c.start : c.start+c.length : c.start+c.length]
 }

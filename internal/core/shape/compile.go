@@ -523,8 +523,12 @@ func converts(from TableColumn, to Type) bool {
 }
 
 func (n *Node) read(c Column) int {
-	if at := slices.Index(n.Columns, c); at >= 0 {
-		return at
+	own := 0 // the linking columns of a join table are not this table's
+	if n.Link != nil && n.Link.Join != nil {
+		own = len(n.Link.Theirs)
+	}
+	if at := slices.Index(n.Columns[own:], c); at >= 0 {
+		return own + at
 	}
 	n.Columns = append(n.Columns, c)
 	return len(n.Columns) - 1
