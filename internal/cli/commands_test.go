@@ -192,6 +192,52 @@ func TestFirstFiveMinutes(t *testing.T) {
 	}
 }
 
+// A column that is renamed after apply stops its index with a reason, loses nothing, and
+// holds up no other; once it is back, or the definition knows its new name, all go on.
+func TestARenamedColumnStopsItsIndex(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 300, 5); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET retired_at = NULL WHERE id IN (7, 8)")
+	w.serve()
+	definition := demo.Definition + "\n  places: { engine: main, rows: lodge.regions, fields: { name: { search: 1 } } }\n"
+	w.must("apply", "--yes", w.write(definition))
+	stopped := func(ix flow.IndexStatus) bool {
+		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "column \"summary\" does not exist") && strings.Contains(ix.Sentence, "Nothing is lost")
+	}
+	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about")
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Lost Property Hut' WHERE id = 7; DELETE FROM huts WHERE id = 9; UPDATE regions SET name = 'Found Land' WHERE id = 3")
+	w.index(5*time.Second, "it says why it is stopped", "huts", stopped)
+	w.eventually(2*time.Second, "another index goes on", func() error {
+		if out := w.must("search", "places", "found land"); !strings.Contains(out, "1 found") {
+			return fmt.Errorf("%s", out)
+		}
+		return nil
+	})
+	if out := w.must("search", "huts", "lost property"); !strings.Contains(out, "Nothing found") {
+		t.Error(out)
+	}
+	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME about TO summary")
+	w.index(10*time.Second, "it goes on by itself", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && empty(t, lodge) })
+	w.equal(lodge, "huts")
+
+	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about; UPDATE huts SET name = 'Twice Lost' WHERE id = 8")
+	w.index(5*time.Second, "it is stopped again", "huts", stopped)
+	renamed := w.write(strings.Replace(definition, "summary:     { search: 2 }", "summary:     { column: about, search: 2 }", 1))
+	if out, _, code := w.run("check", renamed); code != 5 || !strings.Contains(out, "summary comes from public.huts.about instead of public.huts.summary") {
+		t.Errorf("%d %s", code, out)
+	}
+	w.must("apply", "--yes", renamed)
+	w.index(10*time.Second, "an edition that knows the new name answers", "huts", func(ix flow.IndexStatus) bool {
+		return ix.State == flow.StateTrue && ix.Edition == "huts-e2"
+	})
+	if out := w.must("search", "huts", "twice lost"); !strings.Contains(out, "1 found") {
+		t.Error(out)
+	}
+}
+
 // One clear sentence each, with what to do, and no stack trace.
 func TestMistakesGetASentence(t *testing.T) {
 	w := newWorld(t)

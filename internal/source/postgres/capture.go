@@ -214,6 +214,14 @@ func (p *Postgres) needs(ctx context.Context, list []shape.Captured) ([]needed, 
 		if err != nil {
 			return nil, wrap("reading the columns of "+c.Table.String(), err)
 		}
+		// An edition that is about to be replaced may still know a column by a name that
+		// it no longer has; it is read no more, and must not stand in the way.
+		there := func(names []string) []string {
+			return slices.DeleteFunc(slices.Clone(names), func(name string) bool {
+				return !slices.ContainsFunc(types, func(col shape.TableColumn) bool { return col.Name == name })
+			})
+		}
+		n.Key, n.Watch, n.Links = there(c.Key), there(c.Watch), there(c.Links)
 		for _, col := range types {
 			if col.KeyAs != "" && (slices.Contains(c.Key, col.Name) || slices.Contains(c.Links, col.Name)) {
 				n.texts[col.Name] = col.KeyAs

@@ -164,7 +164,8 @@ const refreshesEvery = time.Second
 
 // noteRefreshes writes a truncate into the journal for every materialised view that
 // was refreshed since it was last looked at. No trigger can do that: a refresh shows
-// in the file that a view is kept in, or, done concurrently, in the rows written.
+// in the file that a view is kept in, or, done concurrently, in the statistics of rows
+// written, which the session that refreshes may hold back for up to ten seconds.
 func (p *Postgres) noteRefreshes(ctx context.Context) error {
 	if time.Since(p.journal.looked) < refreshesEvery {
 		return nil
