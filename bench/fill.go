@@ -23,6 +23,7 @@ import (
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
 	"pingo/internal/server"
+	"pingo/internal/source/postgres"
 )
 
 // fill compares Pingo's fill with the script that a developer would write instead,
@@ -67,7 +68,7 @@ func (b *bench) fill(ctx context.Context, conn *pgx.Conn) error {
 	}
 	b.report("fill, Pingo", float64(m)/pingoTook.Seconds(), "docs/s", "%d documents in %.1f s", m, pingoTook.Seconds())
 	b.report("fill, Pingo's peak memory", memory, "MB", "the whole process")
-	bodies, mapping, err := sameBytes(engine)
+	bodies, err := sameBytes(engine)
 	if err != nil {
 		return err
 	}
@@ -78,7 +79,7 @@ func (b *bench) fill(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	defer stop()
-	if _, err := call(http.MethodPut, engine+"/raw", mapping); err != nil {
+	if err := b.prepare(ctx, engine, "raw"); err != nil {
 		return err
 	}
 	began = time.Now()
@@ -208,26 +209,33 @@ func (b *bench) pingo(ctx context.Context, engine string) (time.Duration, float6
 	}
 }
 
-// sameBytes reads all documents back, as bulk bodies of the size that Pingo sends.
-func sameBytes(engine string) (bodies [][]byte, mapping []byte, err error) {
+// prepare makes an edition like Pingo's.
+func (b *bench) prepare(ctx context.Context, engine, edition string) error {
+	src, err := postgres.Open(b.url, 0)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	s, err := b.shape(ctx, src)
+	if err != nil {
+		return err
+	}
 	e, err := opensearch.Open(engine)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	answer, err := call(http.MethodGet, engine+"/huts/_mapping", nil)
+	return e.Prepare(ctx, edition, s)
+}
+
+// sameBytes reads all documents back, as bulk bodies of the size that Pingo sends.
+func sameBytes(engine string) (bodies [][]byte, err error) {
+	e, err := opensearch.Open(engine)
 	if err != nil {
-		return nil, nil, err
-	}
-	var mappings map[string]json.RawMessage
-	if err := json.Unmarshal(answer, &mappings); err != nil {
-		return nil, nil, err
-	}
-	for _, m := range mappings {
-		mapping = m
+		return nil, err
 	}
 	var keys []string
 	if err := e.Scan(context.Background(), "huts", func(key, _ string) error { keys = append(keys, key); return nil }); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	var body bytes.Buffer
 	for len(keys) > 0 {
@@ -235,7 +243,7 @@ func sameBytes(engine string) (bodies [][]byte, mapping []byte, err error) {
 		keys = keys[len(page):]
 		docs, err := e.Get(context.Background(), "huts", page)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		for _, key := range page {
 			fmt.Fprintf(&body, `{"index":{"_id":"%s","version":1,"version_type":"external"}}`+"\n%s\n", key, docs[key])
@@ -245,7 +253,7 @@ func sameBytes(engine string) (bodies [][]byte, mapping []byte, err error) {
 			body.Reset()
 		}
 	}
-	return bodies, mapping, nil
+	return bodies, nil
 }
 
 var copies = []string{

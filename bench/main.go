@@ -41,7 +41,7 @@ type bench struct {
 
 func main() {
 	rows := flag.Int("rows", 300_000, "rows of the root table")
-	only := flag.String("only", "", "fill or writes; both when empty")
+	only := flag.String("only", "", "fill, documents or writes; all when empty")
 	out := flag.String("out", "bench/results.json", "where the figures go")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -83,14 +83,15 @@ func run(ctx context.Context, rows int, only, out string) error {
 	if _, err := conn.Exec(ctx, "VACUUM ANALYZE"); err != nil {
 		return err
 	}
-	if only != "writes" {
-		if err := b.fill(ctx, conn); err != nil {
-			return fmt.Errorf("fill: %w", err)
+	for _, part := range []struct {
+		name    string
+		measure func(context.Context, *pgx.Conn) error
+	}{{"fill", b.fill}, {"documents", b.documents}, {"writes", b.writes}} {
+		if only != "" && only != part.name {
+			continue
 		}
-	}
-	if only != "fill" {
-		if err := b.writes(ctx, conn); err != nil {
-			return fmt.Errorf("writes: %w", err)
+		if err := part.measure(ctx, conn); err != nil {
+			return fmt.Errorf("%s: %w", part.name, err)
 		}
 	}
 	body, err := json.MarshalIndent(map[string]any{"at": time.Now().UTC().Format(time.DateOnly), "cores": runtime.NumCPU(), "rows": rows, "results": b.results}, "", "  ")

@@ -12,10 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"pingo/internal/core/definition"
 	"pingo/internal/core/shape"
-	"pingo/internal/demo"
-	"pingo/internal/flow"
 	"pingo/internal/source/postgres"
 )
 
@@ -31,20 +28,9 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 	if err := src.RemoveCapture(ctx); err != nil {
 		return err
 	}
-	os.Setenv("LODGE_URL", b.url)
-	os.Setenv("SEARCH_URL", "http://127.0.0.1:1")
-	def, findings := definition.Parse([]definition.File{{Name: "pingo.yaml", Text: demo.Definition}}, flow.Environment)
-	if len(findings) > 0 {
-		return findings
-	}
-	tables, expressions := shape.Questions(def.Indexes[0])
-	facts, err := src.Facts(ctx, tables, expressions)
+	compiled, err := b.shape(ctx, src)
 	if err != nil {
 		return err
-	}
-	compiled, findings := shape.Compile(def.Indexes[0], facts)
-	if len(findings) > 0 {
-		return findings
 	}
 	need := shape.Capture([]*shape.Shape{compiled})
 

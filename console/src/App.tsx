@@ -54,7 +54,7 @@ function Shell({ caller, leave }: { caller: Caller; leave: (c: null) => void }) 
         <Routes>
           <Route path="/" element={<Overview />} />
           <Route path="/indexes/:name" element={<IndexPage />} />
-          <Route path="/definition" element={<Definition />} />
+          <Route path="/definition" element={<Definition admin={caller.role === 'admin'} />} />
           <Route path="*" element={<NotFound />} />
         </Routes>
       </Container>

@@ -24,7 +24,27 @@ export interface Status {
 }
 export interface Hit { key: string; score: number; document: Record<string, unknown> }
 export interface Hits { total: number; hits: Hit[] }
-export interface Preview { index: string; key: string; edition: string; built: unknown; stored: unknown; same: boolean; words: string }
+export interface Origin { path: string; from: string; type: string }
+export interface Preview { index: string; key: string; edition: string; built: unknown; stored: unknown; same: boolean; words: string; origins: Origin[] }
+export interface Finding { at: { file: string; line: number; column: number }; message: string; suggestion?: string }
+export interface Answer { name: string; kind: string; answers: boolean; words: string; missing?: string[] }
+export interface PlanNode {
+  rows?: string; path: string; parent: string; table: string; kind: 'root' | 'one' | 'many' | 'list';
+  link?: string; where?: string; order?: string; limit?: number;
+}
+export interface PlanField {
+  rows?: string; path: string; type: string; list?: boolean; from: string; search?: number; match?: string;
+  filter?: boolean; sort?: boolean; facet?: boolean;
+}
+export interface IndexPlan {
+  name: string; engine: string; change: 'new' | 'unchanged' | 'in place' | 'reindex' | 'removed'; guard?: string;
+  differences: { path?: string; what: string; inPlace: boolean }[]; rows: number; bytes: number; operations: number;
+  nodes: PlanNode[]; fields: PlanField[]; samples: { key: string; document: unknown }[]; notes: string[];
+}
+export interface Plan {
+  findings: Finding[]; sources: Answer[]; engines: Answer[]; indexes: IndexPlan[];
+  capture: { source: string; tables: string[]; advice: { kind: string; table: string; message: string; sql?: string }[] }[];
+}
 export interface Failed { key: string; kind: string; reason: string; attempts: number; firstAt: string; lastAt: string }
 export interface Applied { version: number; files: { name: string; text: string }[]; appliedAt: string; appliedBy: string }
 export interface Caller { name: string; role: string }

@@ -12,3 +12,9 @@ export function duration(ms: number): string {
 export const rate = (perSecond: number) => (perSecond >= 100 ? count(Math.round(perSecond)) : perSecond.toFixed(1));
 
 export const time = (iso: string) => new Date(iso).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' });
+
+export function bytes(n: number): string {
+  if (n < 10_000) return `${count(n)} bytes`;
+  if (n < 10_000_000) return `${count(Math.round(n / 1000))} kB`;
+  return `${count(Math.round(n / 1_000_000))} MB`;
+}

@@ -99,8 +99,32 @@ func TestConsole(t *testing.T) {
 	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))
 	shows("the document", "Document 42", "is what the row makes now", `"beds": 77`)
 	do("the definition", chromedp.Navigate(url+"/definition"))
-	shows("it as it was written", "Definition version 1", "${LODGE_URL}")
-	if text := page(); text == "" || strings.Contains(text, "pingo:") {
+	shows("what documents are", "Definition version 1", "public.guest_notes", "by hut_id = id, where approved, order written_at DESC, at most 20", "through public.hut_amenities", "search 10, prefix", "2 documents built from the first rows")
+	// A draft is checked against the source and what is live; nothing is applied.
+	draft := func(find, put string) {
+		t.Helper()
+		var done bool
+		do("editing", chromedp.Navigate(url+"/definition?view=text"), chromedp.WaitVisible("textarea", chromedp.ByQuery), chromedp.Evaluate(fmt.Sprintf(`(() => {
+			const area = document.querySelector("textarea"), before = area.value;
+			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, before.replace(%q, %q));
+			area.dispatchEvent(new Event("input", { bubbles: true }));
+			return area.value !== before && before.includes("${LODGE_URL}");
+		})()`, find, put), &done), chromedp.Click(`//button[contains(., "Check")]`, chromedp.BySearch))
+		if !done {
+			t.Errorf("%s is not in the text", find)
+		}
+	}
+	draft("altitude_m:", "altitud_m:")
+	shows("what is wrong with it", "One thing is wrong with it", "pingo.yaml:23:7", `did you mean "altitude_m"?`)
+	draft("search: 10", "search: 7")
+	shows("what it would change", "huts: in place", "name weighs 7 instead of 10 in searches (in place)")
+	lighter := strings.Replace(demo.Definition, "search: 10", "search: 7", 1)
+	if _, err := w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: lighter}}); err != nil {
+		t.Fatal(err)
+	}
+	do("versions", chromedp.Navigate(url+"/definition?view=versions"))
+	shows("how they differ", "Definition version 2", "-       name:        { search: 10, match: prefix, sort: true }", "+       name:        { search: 7, match: prefix, sort: true }", "lines the same")
+	if text := page(); strings.Contains(text, "pingo:") {
 		t.Error("a secret is shown")
 	}
 	do("a page that is not there", chromedp.Navigate(url+"/nonsense"))

@@ -74,7 +74,7 @@ function SearchBox({ name, answering, chosen, choose }: { name: string; answerin
 }
 
 const texts = (doc: Record<string, unknown>) =>
-  Object.entries(doc).filter(([k, v]) => k !== 'pingo_fingerprint' && typeof v === 'string' && v !== '').map(([, v]) => v as string);
+  Object.entries(doc).filter(([k, v]) => !k.startsWith('pingo_') && typeof v === 'string' && v !== '').map(([, v]) => v as string);
 const headline = (doc: Record<string, unknown>) => texts(doc)[0] ?? '(no text)';
 
 function Document({ name, docKey, again }: { name: string; docKey: string; again: number }) {
@@ -93,6 +93,12 @@ function Document({ name, docKey, again }: { name: string; docKey: string; again
           </Stack>
           <Code>{json(data.built)}</Code>
           {!data.same && <><Typography variant="body2">In the engine:</Typography><Code>{json(data.stored)}</Code></>}
+          <Box component="details" sx={{ '& summary': { cursor: 'pointer', fontSize: '0.875rem', fontWeight: 600 } }}>
+            <summary>Where each value comes from</summary>
+            <Box component="table" sx={{ mt: 1, fontSize: '0.8rem', borderSpacing: 0, '& td': { p: 0.5, pr: 2, verticalAlign: 'top', overflowWrap: 'anywhere' } }}>
+              <tbody>{data.origins.map((o) => <tr key={o.path}><td><b>{o.path}</b></td><td>{o.from}</td></tr>)}</tbody>
+            </Box>
+          </Box>
         </Stack>
       )}
     </Paper>

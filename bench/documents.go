@@ -1,0 +1,157 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/demo"
+	"pingo/internal/flow"
+	"pingo/internal/source/postgres"
+)
+
+// byOneStatement makes the demo's documents as a developer would who leaves it all to
+// the database: laterals and JSON functions. What the definition combines is left out.
+const byOneStatement = `
+SELECT h.id, json_build_object('name', h.name, 'summary', h.summary, 'altitude_m', h.altitude_m, 'beds', h.beds, 'night_price', h.night_price,
+	'winter_room', h.winter_room, 'opens_on', h.opens_on, 'position', json_build_array(h.lon, h.lat), 'region', r.doc, 'keeper', k.doc,
+	'amenities', coalesce(a.list, '[]'), 'notes', coalesce(n.list, '[]'), 'closures', coalesce(c.list, '[]'))
+FROM huts h
+LEFT JOIN LATERAL (SELECT json_build_object('name', name, 'country', country) AS doc FROM regions WHERE id = h.region_id) r ON true
+LEFT JOIN LATERAL (SELECT json_build_object('full_name', first_name || ' ' || last_name) AS doc FROM keepers WHERE id = h.keeper_id) k ON true
+LEFT JOIN LATERAL (SELECT json_agg(a.label ORDER BY a.id) AS list FROM hut_amenities ha JOIN amenities a ON a.id = ha.amenity_id WHERE ha.hut_id = h.id) a ON true
+LEFT JOIN LATERAL (SELECT json_agg(json_build_object('body', body, 'written_at', written_at)) AS list FROM (
+	SELECT body, written_at FROM guest_notes WHERE hut_id = h.id AND approved ORDER BY written_at DESC, id LIMIT 20) x) n ON true
+LEFT JOIN LATERAL (SELECT json_agg(json_build_object('starts_on', starts_on, 'ends_on', ends_on, 'reason', reason) ORDER BY starts_on, id) AS list FROM closures WHERE hut_id = h.id) c ON true
+WHERE h.retired_at IS NULL AND h.id > $1 AND h.id <= $2`
+
+// documents compares what reading node by node costs the database with one statement
+// that makes the documents there, over the same ranges of keys. Rounds take turns.
+func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
+	src, err := postgres.Open(b.url, 0)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	s, err := b.shape(ctx, src)
+	if err != nil {
+		return err
+	}
+	const chunk, rounds = 5000, 3
+	set := document.NewSet(s.Trees[0])
+	nodes := func() error {
+		for from := 0; from < b.rows; from += chunk {
+			set.Reset()
+			if err := src.ReadRange(ctx, set, []string{strconv.Itoa(from)}, []string{strconv.Itoa(from + chunk)}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if _, err := conn.Exec(ctx, "SET jit = off; SET max_parallel_workers_per_gather = 0; SET TIME ZONE 'UTC'"); err != nil {
+		return err
+	}
+	statement := func() error {
+		for from := 0; from < b.rows; from += chunk {
+			result := conn.PgConn().ExecParams(ctx, byOneStatement, [][]byte{[]byte(strconv.Itoa(from)), []byte(strconv.Itoa(from + chunk))}, nil, nil, nil)
+			for result.NextRow() {
+			}
+			if _, err := result.Close(); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	spent := map[string][]float64{}
+	for range rounds {
+		for name, read := range map[string]func() error{"nodes": nodes, "statement": statement} {
+			before, err := b.databaseTime()
+			if err != nil {
+				return err
+			}
+			if err := read(); err != nil {
+				return err
+			}
+			after, err := b.databaseTime()
+			if err != nil {
+				return err
+			}
+			spent[name] = append(spent[name], (after - before).Seconds())
+		}
+	}
+	one, many := median(spent["statement"]), median(spent["nodes"])
+	b.report("documents, one statement with laterals and JSON", one, "s", "processor time of the database for %d rows, median of %d rounds", b.rows, rounds)
+	b.report("documents, node by node", many, "s", "")
+	b.report("documents, node by node to one statement", many/one, "of it", "wanted: at most a third")
+	return nil
+}
+
+// shape compiles the demo's definition of huts.
+func (b *bench) shape(ctx context.Context, src *postgres.Postgres) (*shape.Shape, error) {
+	os.Setenv("LODGE_URL", b.url)
+	os.Setenv("SEARCH_URL", "http://127.0.0.1:1")
+	def, findings := definition.Parse([]definition.File{{Name: "huts.yaml", Text: demo.Definition}}, flow.Environment)
+	if len(findings) > 0 {
+		return nil, findings
+	}
+	tables, expressions := shape.Questions(def.Indexes[0])
+	facts, err := src.Facts(ctx, tables, expressions)
+	if err != nil {
+		return nil, err
+	}
+	compiled, findings := shape.Compile(def.Indexes[0], facts)
+	if len(findings) > 0 {
+		return nil, findings
+	}
+	return compiled, nil
+}
+
+// databaseTime is the processor time that all processes of the source have used.
+func (b *bench) databaseTime() (time.Duration, error) {
+	text, err := os.ReadFile(filepath.Join(b.dir, "source", "data", "postmaster.pid"))
+	if err != nil {
+		return 0, err
+	}
+	first, _, _ := strings.Cut(string(text), "\n")
+	all, err := filepath.Glob("/proc/[0-9]*/stat")
+	if err != nil {
+		return 0, err
+	}
+	var ticks int64
+	for _, path := range all {
+		stat, err := os.ReadFile(path)
+		if err != nil {
+			continue // it ended meanwhile
+		}
+		pid, _, _ := strings.Cut(string(stat), " ")
+		_, rest, ok := strings.Cut(string(stat), ") ")
+		fields := strings.Fields(rest) // from field 3 on, the state
+		if !ok || len(fields) < 15 {
+			return 0, fmt.Errorf("%s cannot be read", path)
+		}
+		used := fields[11:13] // user and system time
+		switch {
+		case pid == first:
+			used = fields[11:15] // and that of children that have ended
+		case fields[1] != first:
+			continue
+		}
+		for _, text := range used {
+			n, err := strconv.ParseInt(text, 10, 64)
+			if err != nil {
+				return 0, err
+			}
+			ticks += n
+		}
+	}
+	return time.Duration(ticks) * time.Second / 100, nil
+}
