@@ -6,6 +6,7 @@ require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/chromedp/chromedp v0.14.2
+	github.com/dustin/go-humanize v1.1.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/jmoiron/sqlx v1.4.0

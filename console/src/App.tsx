@@ -14,7 +14,7 @@ export function App() {
   useEffect(() => {
     // A link may carry a token behind #, which never reaches a server's log.
     const token = new URLSearchParams(window.location.hash.slice(1)).get('token');
-    if (token) window.history.replaceState(null, '', window.location.pathname);
+    if (token) window.history.replaceState(null, '', window.location.pathname + window.location.search);
     const who = token
       ? call<Caller>('/api/session', { method: 'POST', body: JSON.stringify({ token }) })
       : call<Caller>('/api/session');

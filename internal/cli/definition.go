@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
@@ -153,9 +154,9 @@ func (a *app) showIndexPlan(ix flow.IndexPlan) {
 	if ix.Change == flow.ChangeRemoved {
 		return
 	}
-	fmt.Fprintf(a.out, "  %s rows, about %s of documents", thousands(ix.Rows), size(ix.Bytes))
+	fmt.Fprintf(a.out, "  %s rows, about %s of documents", humanize.Comma(ix.Rows), size(ix.Bytes))
 	if ix.Operations > 0 {
-		fmt.Fprintf(a.out, ", %s to send", thousands(ix.Operations))
+		fmt.Fprintf(a.out, ", %s to send", humanize.Comma(ix.Operations))
 	}
 	fmt.Fprintln(a.out)
 	for _, d := range ix.Differences {
@@ -211,15 +212,7 @@ func size(bytes int64) string {
 	case bytes < 10<<20:
 		return fmt.Sprintf("%d kB", bytes>>10)
 	}
-	return thousands(bytes>>20) + " MB"
-}
-
-func thousands(n int64) string {
-	digits := fmt.Sprint(n)
-	for i := len(digits) - 3; i > 0; i -= 3 {
-		digits = digits[:i] + "," + digits[i:]
-	}
-	return digits
+	return humanize.Comma(bytes>>20) + " MB"
 }
 
 func (a *app) apply() *cobra.Command {
@@ -335,7 +328,7 @@ func (a *app) waitForFill(ctx context.Context) error {
 			}
 		case !watched():
 			if line := f.Edition + string(f.State); line != lastLine || time.Since(said) > 5*time.Second {
-				fmt.Fprintf(a.err, "%s: %s, %s of %s rows\n", f.Edition, f.State, thousands(f.Rows), thousands(f.Expected))
+				fmt.Fprintf(a.err, "%s: %s, %s of %s rows\n", f.Edition, f.State, humanize.Comma(f.Rows), humanize.Comma(f.Expected))
 				lastLine, said = line, time.Now()
 			}
 		case f.State == fill.Filling:

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
@@ -51,7 +52,7 @@ func (a *app) showStatus(s *flow.Status) {
 		fmt.Fprintln(a.out)
 		t := a.table(table.Row{"index", "state", "rows", "documents", "failed", "lag now", "lag p50", "lag p99", "docs/s"}, 3, 4, 5, 6, 7, 8, 9)
 		for _, ix := range s.Indexes {
-			t.AppendRow(table.Row{ix.Name, ix.State, number(ix.Rows), number(ix.Documents), thousands(ix.Failed), milliseconds(ix.LagMS, true),
+			t.AppendRow(table.Row{ix.Name, ix.State, number(ix.Rows), number(ix.Documents), humanize.Comma(ix.Failed), milliseconds(ix.LagMS, true),
 				milliseconds(ix.Lag.P50, ix.Lag.Changes > 0), milliseconds(ix.Lag.P99, ix.Lag.Changes > 0), fmt.Sprintf("%.1f", ix.PerSecond)})
 		}
 		t.Render()
@@ -64,9 +65,9 @@ func (a *app) showStatus(s *flow.Status) {
 	for _, src := range s.Sources {
 		waits := "none waits"
 		if src.InFlight > 0 {
-			waits = fmt.Sprintf("%s on the way", thousands(int64(src.InFlight)))
+			waits = fmt.Sprintf("%s on the way", humanize.Comma(int64(src.InFlight)))
 		}
-		fmt.Fprintf(a.out, "\nsource %s: %s changes noticed since the service began, %s\n", src.Name, thousands(src.Noticed), waits)
+		fmt.Fprintf(a.out, "\nsource %s: %s changes noticed since the service began, %s\n", src.Name, humanize.Comma(src.Noticed), waits)
 	}
 }
 
@@ -74,7 +75,7 @@ func number(n *int64) string {
 	if n == nil {
 		return "–"
 	}
-	return thousands(*n)
+	return humanize.Comma(*n)
 }
 
 func milliseconds(ms float64, known bool) string {
@@ -140,11 +141,11 @@ func (a *app) showHits(hits *wire.Hits, facets []string) {
 	for _, path := range facets {
 		var counts []string
 		for _, f := range hits.Facets[path] {
-			counts = append(counts, fmt.Sprintf("%s %s", f.Value, thousands(f.Documents)))
+			counts = append(counts, fmt.Sprintf("%s %s", f.Value, humanize.Comma(f.Documents)))
 		}
 		fmt.Fprintf(a.out, "\n%s: %s\n", path, strings.Join(counts, ", "))
 	}
-	fmt.Fprintf(a.out, "\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n", thousands(hits.Total), len(hits.Hits))
+	fmt.Fprintf(a.out, "\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n", humanize.Comma(hits.Total), len(hits.Hits))
 }
 
 // digest shows the beginning of a document's own fields on a line.

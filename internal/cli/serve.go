@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"pingo/console"
@@ -206,7 +207,7 @@ then keeps making gentle changes. Everything is on loopback and gone after Ctrl-
 }
 
 func (a *app) showSummary(s *demo.Summary) {
-	fmt.Fprintf(a.out, "rows %s · documents %s · changes made %s, seen %s · refused %d\n", thousands(s.Rows), thousands(s.Documents), thousands(s.ChangesMade), thousands(s.ChangesSeen), s.Refused)
+	fmt.Fprintf(a.out, "rows %s · documents %s · changes made %s, seen %s · refused %d\n", humanize.Comma(s.Rows), humanize.Comma(s.Documents), humanize.Comma(s.ChangesMade), humanize.Comma(s.ChangesSeen), s.Refused)
 	fmt.Fprintf(a.out, "lag p50 %.0f ms · p95 %.0f ms · p99 %.0f ms\n\n", s.Lag.P50, s.Lag.P95, s.Lag.P99)
 	for _, c := range s.Checks {
 		mark := "ok   "

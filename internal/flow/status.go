@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"pingo/internal/core/fill"
 	"pingo/internal/records"
 )
@@ -224,7 +226,7 @@ func fillSentence(s IndexStatus) string {
 	if f.LeftMS > 0 {
 		left = ", " + span(time.Duration(f.LeftMS)*time.Millisecond) + " left"
 	}
-	return fmt.Sprintf("%s%s is being filled, %s of %s rows%s.", lead, f.Edition, thousands(f.Rows), thousands(f.Expected), left)
+	return fmt.Sprintf("%s%s is being filled, %s of %s rows%s.", lead, f.Edition, humanize.Comma(f.Rows), humanize.Comma(f.Expected), left)
 }
 
 func overall(s Status) (state, sentence string) {
@@ -268,15 +270,7 @@ func count(n int64, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return thousands(n) + " " + many
-}
-
-func thousands(n int64) string {
-	digits := fmt.Sprint(n)
-	for i := len(digits) - 3; i > 0; i -= 3 {
-		digits = digits[:i] + "," + digits[i:]
-	}
-	return digits
+	return humanize.Comma(n) + " " + many
 }
 
 // span rounds a duration to what a person reads.

@@ -40,10 +40,17 @@ func table(name, spec string, key ...string) *Table {
 }
 
 func facts() Facts {
+	seen := table("seen", "id:integer name:text retired_at:timestamp lon:decimal lat:decimal region_id:integer")
+	seen.View = true
+	afar := table("afar", "id:integer name:text", "id")
+	afar.Foreign = true
+	huts := table("huts", "id:integer name:text lon:decimal lat:decimal region_id:integer retired_at:timestamp email:text beds:integer", "id")
+	huts.Denied = map[string]string{"hidden": "GRANT SELECT (hidden) ON huts TO pingo;"}
 	return Facts{
-		Known: []string{"huts", "regions", "lands", "amenities", "hut_amenities", "notes"},
+		Denied: map[string]string{"closed": "GRANT SELECT ON closed TO pingo;"},
+		Known:  []string{"huts", "regions", "lands", "amenities", "hut_amenities", "notes"},
 		Tables: map[string]*Table{
-			"huts":          table("huts", "id:integer name:text lon:decimal lat:decimal region_id:integer retired_at:timestamp email:text beds:integer", "id"),
+			"huts": huts, "seen": seen, "afar": afar,
 			"regions":       table("regions", "id:integer name:text land_code:keyword", "id"),
 			"lands":         table("lands", "code:keyword title:text", "code"),
 			"amenities":     table("amenities", "id:integer label:text", "id"),
@@ -149,16 +156,90 @@ func TestWhatDoesNotFitTheCatalogue(t *testing.T) {
 		{"name: { search: 10 }", "beds: { search: 1 }", `field beds is integer; only text is searched by words`},
 		{"name: { search: 10 }", "name: { type: geo }", `field name is text in the database, which cannot become geo`},
 		{"name: { search: 10 }", "region: { column: name }", `d.yaml:13:7: region names both a field and a related table`},
+		{"name: { search: 10 }", "name: { match: prefix }", `d.yaml:10:22: match says how a search looks into field name, but no search does — add search: 1, or take match out`},
+		{"name: { search: 10 }", "name: { search: 1 }\n      all: { combine: [nam] }", `d.yaml:11:24: there is no field "nam" from here to combine — did you mean "name"?`},
+		{"name: { search: 10 }", "all: { combine: [position] }", `d.yaml:10:24: position is geo, which has no words — take it out`},
+		{"name: { search: 10 }", "name:\n      a: { combine: [name] }\n      b: { combine: [a] }", `d.yaml:12:22: a is itself a combined field — name the fields that it combines instead`},
+		{"name: { search: 10 }", "name: { type: keyword, search: 1 }\n      all: { combine: [name], type: date }", `field all combines others, so it is text and cannot be date`},
+		{"position: { sql: \"ARRAY[lon, lat]\", type: geo }", "position: { sql: \"ARRAY[lon, lat]\", type: geo, sort: true }", `field position is a place, which has no order and no groups`},
+		{"fields: [body] }", "fields: { body: { sort: true } } }", `field body may stand in a document several times, so documents have no order by it`},
+		{"{ one: regions,", "{ one: seen,", `d.yaml:13:22: seen is a view; only the root of a document may be one`},
+		{"rows: lodge.huts", "rows: lodge.seen", `seen is a view, so it does not say which columns tell its rows apart — write key: COLUMN beside rows`},
+		{"rows: lodge.huts", "rows: lodge.huts\n    key: id", `huts is a table, so its primary key tells its rows apart — take key out`},
+		{"rows: lodge.huts", "rows: lodge.afar", `afar is a table of another server; its changes there cannot be noticed here`},
+		{"rows: lodge.huts", "rows: lodge.closed", `d.yaml:7:11: Pingo may not read table closed — GRANT SELECT ON closed TO pingo;`},
+		{"name: { search: 10 }", "hidden:", `d.yaml:10:7: Pingo may not read column "hidden" of table huts — GRANT SELECT (hidden) ON huts TO pingo;`},
+		{"{ id: region_id }", "{ id: lon }", `regions.id is integer but huts.lon is decimal, so they never match`},
 		{"rows: lodge.huts", "rows: lodge.notes", `table notes has no primary key, so its documents would have no identity`},
 	} {
 		_, findings := Compile(parse(t, strings.Replace(text, c.replace, c.with, 1)), facts())
 		if !strings.Contains(findings.Error(), c.want) {
 			t.Errorf("%s\n got: %v\nwant: %s", c.with, findings, c.want)
 		}
+		for _, f := range findings {
+			if f.Suggestion == "" || f.Pos.Line == 0 {
+				t.Errorf("%s: without a place or a suggestion: %s", c.with, f)
+			}
+		}
 	}
 	allowed := strings.Replace(text, "name: { search: 10 }", "email: { personal: allowed }", 1)
 	if _, findings := Compile(parse(t, allowed), facts()); len(findings) > 0 {
 		t.Error(findings)
+	}
+}
+
+func TestTablesOfAnIndexMustAgree(t *testing.T) {
+	const two = `
+sources: { lodge: { kind: postgres, url: "${DB}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH}" } }
+indexes:
+  finder:
+    engine: main
+    rows:
+      hut: { table: lodge.huts, fields: { title: { column: name, search: 10, match: prefix } } }
+      region: { table: lodge.regions, fields: { title: { column: name, search: 10, match: prefix } } }
+`
+	if s := compile(t, two); len(s.Fields()) != 1 || len(s.Trees) != 2 || s.Tree("region").Root().Table.Name != "regions" {
+		t.Errorf("%+v", s)
+	}
+	for _, c := range []struct{ put, want string }{
+		{"title: { column: id }", "d.yaml:9:7: field title is text in rows hut and integer in rows region; an index has one type for a name — give one of them another name"},
+		{"title: { column: name, search: 4, match: prefix }", "field title weighs 10 in rows hut and 4 in rows region"},
+		{"title: { column: name, search: 10 }", "field title is matched by prefix in rows hut and by words in rows region"},
+	} {
+		i := strings.LastIndex(two, "title: {")
+		_, findings := Compile(parse(t, two[:i]+c.put+" } }\n"), facts())
+		if !strings.Contains(findings.Error(), c.want) {
+			t.Errorf("%s\n got: %v\nwant: %s", c.put, findings, c.want)
+		}
+	}
+}
+
+// Whatever makes the hash differ is put into words, and the other way round.
+func TestDifferencesAreSaid(t *testing.T) {
+	base := compile(t, text)
+	for with, want := range map[string]string{
+		"name: { search: 10 }":                                           "[]",
+		"name: { search: 3 }":                                            "[{name weighs 3 instead of 10 in searches true}]",
+		"name: { search: 10, match: infix }":                             "[{name is matched by infix instead of words false}]",
+		"name: { search: 10, sort: true }":                               "[{name has the role sort now false}]",
+		"title: { column: name, search: 10 }":                            "[{name is no longer a field false} {title is a new field false}]",
+		"name: { sql: \"lower(email)\", personal: allowed, search: 10 }": "[{name comes from lower(email) of public.huts instead of public.huts.name false}]",
+		"name: { type: keyword, search: 10 }":                            "[{name is keyword instead of text false}]",
+	} {
+		other := compile(t, strings.Replace(text, "name: { search: 10 }", with, 1))
+		if got := fmt.Sprint(Compare(base, other)); got != want {
+			t.Errorf("%s: %s, want %s", with, got, want)
+		}
+	}
+	for find, c := range map[string][2]string{
+		"where: retired_at IS NULL\n": {"\n", "[{ where is none instead of retired_at IS NULL false}]"},
+		"order: written_at DESC, ":    {"", "[{notes order is none instead of written_at DESC false}]"},
+		"    engine: main\n":          {"    engine: main\n    synonyms: [[hut, refuge]]\n", "[{ synonyms differ true}]"},
+	} {
+		if got := fmt.Sprint(Compare(base, compile(t, strings.Replace(text, find, c[0], 1)))); got != c[1] {
+			t.Errorf("%s: %s, want %s", find, got, c[1])
+		}
 	}
 }
 

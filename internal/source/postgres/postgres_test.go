@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	neturl "net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -288,6 +289,17 @@ func TestFactsAskTheDatabase(t *testing.T) {
 		if got := fmt.Sprintf("%s %v %s", told.Type, told.Columns, told.Problem); got != want {
 			t.Errorf("%s: %q, want %q", asked[i].SQL, got, want)
 		}
+	}
+	// A user who may read part of it is told which statements are missing.
+	pgtest.Exec(t, conn, `CREATE ROLE reader LOGIN PASSWORD 'reads'; GRANT USAGE ON SCHEMA public TO reader; GRANT SELECT (id, name) ON huts TO reader`)
+	u, err := neturl.Parse(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.User = neturl.UserPassword("reader", "reads")
+	narrow, err := open(t, u.String()).Facts(t.Context(), []string{"huts", "other"}, nil)
+	if err != nil || narrow.Denied["other"] != "GRANT SELECT ON public.other TO reader;" || narrow.Tables["huts"].Denied["height"] != `GRANT SELECT (height) ON "public"."huts" TO reader;` || len(narrow.Tables["huts"].Columns) != 2 {
+		t.Errorf("%+v %v", narrow, err)
 	}
 	if strings.Contains(catalogue(t, conn), "pingo_probe") {
 		t.Error("asking left something behind")

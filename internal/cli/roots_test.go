@@ -1,0 +1,90 @@
+package cli_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/demo"
+	"pingo/internal/flow"
+	"pingo/internal/pgtest"
+)
+
+const roots = `
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines:
+  main: { kind: opensearch, url: "${SEARCH_URL}" }
+  tables: { kind: postgres, url: "${TABLES_URL}" }
+indexes:
+  seen:
+    engine: main
+    rows: lodge.seen
+    key: hut
+    fields: { name: { search: 1 }, region: }
+  counted:
+    engine: tables
+    rows: lodge.Counted
+    key: region
+    fields: [huts]
+  notes:
+    engine: tables
+    rows: lodge.notes
+    fields: [body]
+    related: { hut: { one: huts, on: { id: hut_id }, fields: [name] } }
+`
+
+// Views, materialised views and partitioned tables are followed like tables, and what
+// check says about them is true.
+func TestOtherRootsThanTables(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `
+		CREATE TABLE regions (id int PRIMARY KEY, name text);
+		CREATE TABLE huts (id int PRIMARY KEY, name text, region_id int REFERENCES regions ON DELETE CASCADE);
+		CREATE VIEW seen AS SELECT h.id AS hut, h.name, r.name AS region FROM huts h JOIN regions r ON r.id = h.region_id;
+		CREATE MATERIALIZED VIEW "Counted" AS SELECT region_id AS region, count(*) AS huts FROM huts GROUP BY region_id;
+		CREATE TABLE notes (at date, id int, body text, hut_id int, PRIMARY KEY (at, id)) PARTITION BY RANGE (at);
+		CREATE TABLE notes_2031 PARTITION OF notes FOR VALUES FROM ('2031-01-01') TO ('2032-01-01');
+		CREATE TABLE notes_2032 PARTITION OF notes FOR VALUES FROM ('2032-01-01') TO ('2033-01-01');
+		INSERT INTO regions SELECT i, 'Region ' || i FROM generate_series(1, 20) i;
+		INSERT INTO huts SELECT i, 'Hut ' || i, i % 20 + 1 FROM generate_series(1, 500) i;
+		INSERT INTO notes SELECT '2031-06-01'::date + i % 400, i, 'note ' || i, i % 500 + 1 FROM generate_series(1, 600) i;
+		REFRESH MATERIALIZED VIEW "Counted"; ANALYZE`)
+	w.serve()
+	file := w.write(roots)
+	out, _, code := w.run("check", file)
+	for _, want := range []string{
+		"a change of public.regions may touch any row of the view public.seen, so each one builds all its documents anew",
+		"rows are looked for by hut_id without an index: each time about 600 rows are scanned", `CREATE INDEX ON "public"."notes" ("hut_id");`,
+		"huts: deleting rows of regions deletes rows here",
+	} {
+		if code != 5 || !strings.Contains(out, want) {
+			t.Errorf("check (exit %d) does not say %q:\n%s", code, want, out)
+		}
+	}
+	files := []definition.File{{Name: "pingo.yaml", Text: roots}}
+	w.must("apply", "--yes", file)
+	all := func(when string) {
+		t.Helper()
+		for _, index := range []string{"seen", "counted", "notes"} {
+			w.index(15*time.Second, when, index, func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering && empty(t, lodge) })
+			rows, documents, differences, err := demo.Compare(t.Context(), lodge, files, index)
+			if err != nil || len(differences) > 0 || rows != documents || rows == 0 {
+				t.Errorf("%s, %s: %d rows, %d documents, %v %v", when, index, rows, documents, differences[:min(3, len(differences))], err)
+			}
+		}
+	}
+	all("filled")
+	pgtest.Exec(t, lodge, `UPDATE regions SET name = 'Tarn Country' WHERE id = 3; UPDATE huts SET name = 'Grim', region_id = 4 WHERE id = 7; DELETE FROM regions WHERE id = 9;
+		UPDATE notes_2032 SET body = 'written into a partition' WHERE id % 3 = 0; UPDATE notes SET at = at + 365 WHERE at < '2031-07-01'; INSERT INTO huts VALUES (900, 'Fresh', 3)`)
+	all("changed")
+	pgtest.Exec(t, lodge, "DELETE FROM huts WHERE region_id = 4")
+	pgtest.Exec(t, lodge, `REFRESH MATERIALIZED VIEW "Counted"`)
+	pgtest.Exec(t, lodge, "TRUNCATE notes_2031; INSERT INTO notes VALUES ('2031-05-05', 1, 'again', 2)")
+	time.Sleep(1200 * time.Millisecond) // refreshes are looked for once a second
+	all("refreshed, and a partition emptied")
+	if out := w.must("search", "seen", "tarn country"); !strings.Contains(out, "Nothing found") { // region is not searched
+		t.Error(out)
+	}
+}
