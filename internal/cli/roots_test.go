@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -87,4 +88,60 @@ func TestOtherRootsThanTables(t *testing.T) {
 	if out := w.must("search", "seen", "tarn country"); !strings.Contains(out, "Nothing found") { // region is not searched
 		t.Error(out)
 	}
+}
+
+// One engine that is away for long harms only its indexes, however much changes; and a
+// change that touches every document does not hold up a fresh one.
+func TestASickEngineHarmsOnlyItsIndexes(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 8000, 6); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET retired_at = NULL WHERE id IN (7, 8)")
+	w.serve()
+	w.eventually(10*time.Second, "the definition is applied", func() error {
+		_, err := w.client.Apply(t.Context(), demo.Files())
+		return err
+	})
+	answers := func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering }
+	for _, index := range []string{"huts", "finder", "finder_tables"} {
+		w.index(60*time.Second, "filled", index, answers)
+	}
+	w.fault(`{"unavailable": -1}`)
+	for range 6 {
+		pgtest.Exec(t, lodge, "UPDATE huts SET summary = summary || '.'")
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 7")
+	w.eventually(30*time.Second, "an index on another engine goes on", func() error {
+		if out := w.must("search", "finder_tables", "marmot observatory"); !strings.Contains(out, "1 found") {
+			return fmt.Errorf("%s", out)
+		}
+		return nil
+	})
+	w.index(10*time.Second, "the sick one says so", "huts", func(ix flow.IndexStatus) bool {
+		return ix.State == flow.StateWaiting && ix.LagMS > 0 && ix.Waiting > 5000
+	})
+	w.index(30*time.Second, "the other is true", "finder_tables", answers)
+	w.kill() // what is owed is remembered
+	w.serve()
+	w.fault(`{}`)
+	for _, index := range []string{"huts", "finder", "finder_tables"} {
+		w.index(90*time.Second, "all catch up", index, func(ix flow.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
+		w.equal(lodge, index)
+	}
+	// Every document of huts is touched by these; the change after them is not kept waiting.
+	pgtest.Exec(t, lodge, "UPDATE regions SET name = name || ' Land'; UPDATE amenities SET label = label || '!'")
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Overtaking Lodge' WHERE id = 8")
+	changed := time.Now()
+	w.eventually(5*time.Second, "a fresh change overtakes a wide one", func() error {
+		p, err := w.client.Preview(t.Context(), "huts", "8")
+		if err != nil || !strings.Contains(string(p.Stored), "Overtaking Lodge") {
+			return fmt.Errorf("%s %v", p.Stored, err)
+		}
+		return nil
+	})
+	t.Logf("a fresh change passed a wide one in %s", time.Since(changed))
+	w.index(60*time.Second, "the wide changes arrive", "huts", func(ix flow.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
+	w.equal(lodge, "huts")
 }

@@ -23,7 +23,8 @@ import (
 
 const (
 	lanes        = 4
-	laneWaits    = 5000    // keys that may wait in a lane before the reader is held up
+	laneWaits    = 2000    // keys, and changes for them, that may wait in a lane; more go to the backlog
+	laneWide     = 250     // the same for changes that may touch many documents, so that others pass
 	laneTakes    = 500     // keys read and sent together
 	requestBytes = 5 << 20 // the most that one request carries, one large document aside
 )
@@ -39,7 +40,8 @@ type editionFlow struct {
 	version func() int64
 	log     *slog.Logger
 
-	lanes [lanes]*lane
+	lanes   [lanes]*lane
+	backlog backlog
 
 	mu      sync.Mutex // guards what follows
 	touched fill.Touched
@@ -83,12 +85,13 @@ func (c *counted) get() (*int64, time.Time) {
 type lane struct {
 	edition *editionFlow
 	mu      sync.Mutex
-	room    sync.Cond
 	ready   chan struct{}
 	queue   change.Queue
-	closed  bool
+	gone    bool // nobody asks for its documents any more
 	sizer   fill.Sizer
 	taken   int64 // keys that were taken and settled so far
+	// sent is the time of the oldest change whose document is on its way.
+	sent time.Time
 	// unsettled were taken, but the context ended before they were delivered.
 	unsettled []change.Entry
 	// sending is held from taking keys, or from dropping a chunk's touched
@@ -103,8 +106,8 @@ func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engin
 	}
 	for i := range e.lanes {
 		e.lanes[i] = &lane{edition: e, ready: make(chan struct{}, 1)}
-		e.lanes[i].room.L = &e.lanes[i].mu
 	}
+	e.backlog.init()
 	e.search = record.Shape
 	e.done = fill.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}
 	if record.State == fill.Switched {
@@ -130,6 +133,13 @@ func (e *editionFlow) run(ctx context.Context) {
 		wg.Go(func() { l.run(ctx) })
 	}
 	wg.Go(func() { e.count(ctx) })
+	wg.Go(func() { e.write(ctx) })
+	wg.Go(func() { e.drain(ctx) })
+	for range expanders {
+		wg.Go(func() { e.runExpansions(ctx) })
+	}
+	stop := context.AfterFunc(ctx, e.backlog.close)
+	defer stop()
 	wg.Wait()
 	close(e.ended)
 }
@@ -140,6 +150,7 @@ func (e *editionFlow) abandon() {
 	<-e.ended
 	for _, l := range e.lanes {
 		l.mu.Lock()
+		l.gone = true
 		for _, entry := range append(l.queue.Take(nil, l.queue.Len()), l.unsettled...) {
 			for _, t := range entry.Tickets {
 				t.Close()
@@ -148,32 +159,54 @@ func (e *editionFlow) abandon() {
 		l.unsettled = nil
 		l.mu.Unlock()
 	}
+	e.backlog.abandon()
 }
 
-// add lets a key wait in its lane; it blocks while the lane is full.
-func (e *editionFlow) add(ctx context.Context, key string, t *change.Ticket) error {
+// add lets a key wait in its lane, or in the backlog when most, or more, wait there
+// already. It blocks only while the records database does not take the backlog.
+func (e *editionFlow) add(ctx context.Context, key string, t *change.Ticket, most int) error {
+	l := e.lanes[change.Lane([]byte(key), lanes)]
+	l.mu.Lock()
+	full := l.queue.Len() >= most || l.queue.Tickets() >= most
+	l.mu.Unlock()
+	if full {
+		return e.backlog.owe(ctx, key, t)
+	}
+	if ctx.Err() == nil {
+		e.enqueue(key, t)
+	}
+	return ctx.Err()
+}
+
+// enqueue lets a key wait in its lane, however full it is. In an edition that stops, the
+// ticket stays open, and the change in the journal.
+func (e *editionFlow) enqueue(key string, t *change.Ticket) {
 	l := e.lanes[change.Lane([]byte(key), lanes)]
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for l.queue.Len() >= laneWaits && !l.closed {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		l.room.Wait()
+	if !l.gone {
+		l.queue.Add(key, t)
+		nudge(l.ready)
 	}
-	if l.closed {
-		return ctx.Err()
-	}
-	l.queue.Add(key, t)
-	select {
-	case l.ready <- struct{}{}:
-	default:
-	}
-	return nil
 }
 
-// settled waits until every key that waits now, or is on its way, is settled.
+// settled waits until every key that waits now, or is on its way, is settled, and
+// nothing is owed.
 func (e *editionFlow) settled(ctx context.Context) error {
+	for {
+		idle, err := e.idle(ctx)
+		if err != nil {
+			return err
+		}
+		if idle {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 	for _, l := range e.lanes {
 		l.sending.Lock() // so that nothing is between the queue and being counted
 		l.mu.Lock()
@@ -197,9 +230,9 @@ func (e *editionFlow) settled(ctx context.Context) error {
 	return nil
 }
 
-// waiting is the number of keys in the lanes.
+// waiting is the number of keys in the lanes and in the backlog.
 func (e *editionFlow) waiting() int {
-	n := 0
+	n := int(e.backlog.size.Load())
 	for _, l := range e.lanes {
 		l.mu.Lock()
 		n += l.queue.Len()
@@ -209,9 +242,6 @@ func (e *editionFlow) waiting() int {
 }
 
 func (l *lane) run(ctx context.Context) {
-	defer l.close()
-	stop := context.AfterFunc(ctx, l.close)
-	defer stop()
 	sets := newSets(l.edition.shape)
 	var docs []wire.Document
 	var arena []byte
@@ -227,13 +257,14 @@ func (l *lane) run(ctx context.Context) {
 			if len(entries) > 0 {
 				docs, arena = l.edition.build(ctx, entries, sets, docs[:0], arena[:0])
 				l.sizer.Saw(len(entries), len(arena))
+				l.mu.Lock()
+				l.sent = time.Time{}
 				if ctx.Err() != nil {
 					l.unsettled = entries
 				} else {
-					l.mu.Lock()
 					l.taken += int64(len(entries))
-					l.mu.Unlock()
 				}
+				l.mu.Unlock()
 			}
 			l.sending.Unlock()
 			if len(entries) == 0 {
@@ -250,16 +281,12 @@ func (l *lane) take() []change.Entry {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	entries := l.queue.Take(nil, min(laneTakes, l.sizer.Rows()))
-	l.room.Broadcast()
+	for _, entry := range entries {
+		if at := oldestOf(entry.Tickets); l.sent.IsZero() || at.Before(l.sent) {
+			l.sent = at
+		}
+	}
 	return entries
-}
-
-// close lets nobody wait any longer; what waits stays in the journal.
-func (l *lane) close() {
-	l.mu.Lock()
-	l.closed = true
-	l.room.Broadcast()
-	l.mu.Unlock()
 }
 
 // newSets makes a set for each tree of a shape.

@@ -221,7 +221,7 @@ func (r *rig) change(keys ...string) chan struct{} {
 	settled := make(chan struct{})
 	ticket := change.NewTicket(time.Now(), func() { close(settled) })
 	for _, k := range keys {
-		if err := r.flow.add(context.Background(), k, ticket); err != nil {
+		if err := r.flow.add(context.Background(), k, ticket, laneWaits); err != nil {
 			r.t.Error(err)
 		}
 	}
@@ -467,4 +467,77 @@ func TestChangesWaitForTheAnswer(t *testing.T) {
 	r.flow.abandon()
 	r.within("given up", settled)
 	r.within("given up", late)
+}
+
+// An engine that takes nothing for long holds up nobody: what it owes goes into the
+// backlog, whose changes are done, and is worked off when it is back, also by the next
+// process. Keys that are asked for again while they are built are built again.
+func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
+	const rows = 15000
+	r := newRig(t, rows)
+	var away atomic.Bool
+	away.Store(true)
+	r.engine.deliver = func(docs []wire.Document) ([]wire.Result, error) {
+		if away.Load() {
+			return nil, errors.New("away")
+		}
+		for _, d := range docs {
+			r.engine.put(d)
+		}
+		return make([]wire.Result, len(docs)), nil
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	go r.flow.run(ctx)
+	keys := make([]string, rows)
+	for i := range keys {
+		keys[i] = fmt.Sprintf("k%05d", i)
+	}
+	began := time.Now()
+	var open atomic.Int64
+	for round := range 2 {
+		for _, k := range keys {
+			open.Add(1)
+			ticket := change.NewTicket(time.Now(), func() { open.Add(-1) })
+			if err := r.flow.add(t.Context(), k, ticket, laneWaits); err != nil {
+				t.Fatal(err)
+			}
+			ticket.Close()
+		}
+		if waits := time.Since(began); waits > 10*time.Second {
+			t.Fatalf("round %d: adding waited %s", round, waits)
+		}
+	}
+	for deadline := time.Now().Add(10 * time.Second); open.Load() > lanes*(laneWaits+laneTakes); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d changes are still open", open.Load())
+		}
+	}
+	if n, oldest, err := r.rec.BacklogSize(t.Context(), r.flow.record); err != nil || n < rows-lanes*(laneWaits+laneTakes) || oldest == nil || oldest.After(time.Now()) {
+		t.Errorf("%d owed since %v, %v", n, oldest, err)
+	}
+	if at := r.flow.oldest(); at.IsZero() || at.Before(began.Add(-time.Second)) || at.After(time.Now()) {
+		t.Errorf("the oldest change is of %v", at)
+	}
+	stop() // as if it were killed: what lanes held is still in the journal, and comes again
+	<-r.flow.ended
+	away.Store(false)
+	r.flow = newEditionFlow(r.flow.record, r.source, r.engine, r.rec, r.flow.version, slog.New(slog.DiscardHandler))
+	r.run()
+	r.within("what comes again", r.change(keys[:lanes*laneWaits]...))
+	settled := make(chan struct{})
+	go func() {
+		defer close(settled)
+		if err := r.flow.settled(t.Context()); err != nil {
+			t.Error(err)
+		}
+	}()
+	r.within("the backlog", settled)
+	r.engine.mu.Lock()
+	defer r.engine.mu.Unlock()
+	if len(r.engine.stored) != rows || len(r.engine.wrong) > 0 {
+		t.Errorf("%d documents, %d times wrong", len(r.engine.stored), len(r.engine.wrong))
+	}
+	if at := r.flow.oldest(); !at.IsZero() {
+		t.Errorf("something is said to wait since %v", at)
+	}
 }

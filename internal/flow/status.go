@@ -54,8 +54,8 @@ type IndexStatus struct {
 	CountedAt *time.Time `json:"countedAt,omitempty"`
 	Failed    int64      `json:"failed"`
 	Waiting   int        `json:"waiting"`
-	// LagMS is the age of the oldest change that this source waits for, 0 when
-	// there is none; Lag are percentiles over the last changes.
+	// LagMS is the age of the oldest change that is not in the engine, 0 when there is
+	// none; Lag are percentiles over the last changes.
 	LagMS     float64     `json:"lagMs"`
 	Lag       Percentiles `json:"lag"`
 	Applied   int64       `json:"applied"`
@@ -168,8 +168,8 @@ func indexStatus(live, filling *editionFlow, sources map[string]SourceStatus, no
 	}
 	s.Documents, _ = e.engineN.get()
 	s.Applied, s.PerSecond, s.Minute = e.applied.read()
-	if source := sources[s.Source]; source.OldestAt != nil {
-		s.LagMS = max(0, float64(now.Sub(*source.OldestAt))/float64(time.Millisecond))
+	if oldest := e.oldest(); !oldest.IsZero() {
+		s.LagMS = max(0, float64(now.Sub(oldest))/float64(time.Millisecond))
 	}
 	if filling != nil {
 		filling.mu.Lock()

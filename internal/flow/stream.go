@@ -17,7 +17,7 @@ import (
 )
 
 const (
-	maxInFlight = 20000 // changes read from the journal and not done
+	maxInFlight = 40000 // changes read from the journal and not done
 	readAtOnce  = 2000
 	pollFast    = 5 * time.Millisecond
 	pollSlow    = 150 * time.Millisecond
@@ -127,14 +127,8 @@ func (s *stream) read(ctx context.Context) (int, error) {
 	}
 	s.mu.Unlock()
 	for _, e := range editions {
-		for attempt := 1; ; attempt++ {
-			err := e.resolve(ctx, changes, tickets)
-			if err == nil || e.over() {
-				break
-			}
-			if !e.pause(ctx, attempt, err.Error(), false) {
-				return len(changes), ctx.Err()
-			}
+		if err := e.resolve(ctx, changes, tickets); err != nil && !e.over() {
+			return len(changes), err // the service stops, and the tickets stay open
 		}
 	}
 	for _, t := range tickets {
@@ -144,7 +138,8 @@ func (s *stream) read(ctx context.Context) (int, error) {
 }
 
 // resolve lets every document that the changes touch wait in its lane. Changes that
-// need a query on the way up share it, and so do those that may touch everything.
+// need a query on the way up share it, and so do those that may touch everything; these
+// are followed without waiting for them. It fails only when the context ends.
 func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tickets []*change.Ticket) error {
 	type group struct {
 		route   shape.Route
@@ -166,12 +161,12 @@ func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tick
 			case c.Op == change.Truncate || route.All:
 				everything[route.Tree] = append(everything[route.Tree], tickets[i])
 			case len(route.Link) == 0:
-				if err := e.add(ctx, document.Key(tree, c.Key...), tickets[i]); err != nil {
+				if err := e.add(ctx, document.Key(tree, c.Key...), tickets[i], laneWaits); err != nil {
 					return err
 				}
 			case len(route.Steps) == 0:
 				for _, values := range c.Values(route.Link) {
-					if err := e.add(ctx, document.Key(tree, values...), tickets[i]); err != nil {
+					if err := e.add(ctx, document.Key(tree, values...), tickets[i], laneWaits); err != nil {
 						return err
 					}
 				}
@@ -194,20 +189,14 @@ func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tick
 	}
 	for _, g := range groups {
 		tree := e.shape.Trees[g.route.Tree]
-		shared := sharedTicket(g.tickets)
-		err := e.source.Touched(ctx, g.route.Steps, g.tuples, func(key []string) error { return e.add(ctx, document.Key(tree, key...), shared) })
-		shared.Close()
-		if err != nil {
-			return err
-		}
+		e.expand(g.tickets, func(ctx context.Context, shared *change.Ticket) error {
+			return e.source.Touched(ctx, g.route.Steps, g.tuples, func(key []string) error { return e.add(ctx, document.Key(tree, key...), shared, laneWide) })
+		})
 	}
 	for tree, waiting := range everything {
-		shared := sharedTicket(waiting)
-		err := e.everything(ctx, e.shape.Trees[tree], shared)
-		shared.Close()
-		if err != nil {
-			return err
-		}
+		e.expand(waiting, func(ctx context.Context, shared *change.Ticket) error {
+			return e.everything(ctx, e.shape.Trees[tree], shared)
+		})
 	}
 	return nil
 }
@@ -231,14 +220,14 @@ func sharedTicket(tickets []*change.Ticket) *change.Ticket {
 // everything rebuilds all documents of a tree: those that the source has rows for,
 // and those that the engine still holds.
 func (e *editionFlow) everything(ctx context.Context, tree *shape.Tree, t *change.Ticket) error {
-	if err := e.source.Keys(ctx, tree, nil, nil, func(key []string) error { return e.add(ctx, document.Key(tree, key...), t) }); err != nil {
+	if err := e.source.Keys(ctx, tree, nil, nil, func(key []string) error { return e.add(ctx, document.Key(tree, key...), t, laneWide) }); err != nil {
 		return err
 	}
 	err := e.engine.Scan(ctx, e.record.Name(), func(key, _ string) error {
 		if tree.Name != "" && !strings.HasPrefix(key, tree.Name+",") {
 			return nil
 		}
-		return e.add(ctx, key, t)
+		return e.add(ctx, key, t, laneWide)
 	})
 	if err != nil {
 		return fmt.Errorf("listing the documents of %s: %w", e.record.Name(), err)

@@ -109,9 +109,10 @@ type Entry struct {
 // Queue is the waiting line of a lane: first in, first out, and a key waits at
 // most once. The zero value is empty. It is not safe for concurrent use.
 type Queue struct {
-	order []string
-	head  int
-	wait  map[string][]*Ticket
+	order   []string
+	head    int
+	wait    map[string][]*Ticket
+	tickets int
 }
 
 // Add lets a ticket wait for a key, opening it for the document.
@@ -125,6 +126,23 @@ func (q *Queue) Add(key string, t *Ticket) {
 		q.order = append(q.order, key)
 	}
 	q.wait[key] = append(tickets, t)
+	q.tickets++
+}
+
+// Tickets is how often a ticket waits for a key.
+func (q *Queue) Tickets() int { return q.tickets }
+
+// Oldest is the time of the oldest change that waits; zero when none does.
+func (q *Queue) Oldest() time.Time {
+	var oldest time.Time
+	for _, tickets := range q.wait {
+		for _, t := range tickets {
+			if !t.At.IsZero() && (oldest.IsZero() || t.At.Before(oldest)) {
+				oldest = t.At
+			}
+		}
+	}
+	return oldest
 }
 
 // Len is the number of keys that wait.
@@ -137,6 +155,7 @@ func (q *Queue) Take(dst []Entry, n int) []Entry {
 		q.order[q.head] = ""
 		q.head++
 		dst = append(dst, Entry{key, q.wait[key]})
+		q.tickets -= len(q.wait[key])
 		delete(q.wait, key)
 	}
 	if q.head == len(q.order) {
