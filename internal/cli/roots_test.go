@@ -33,6 +33,12 @@ indexes:
     rows: lodge.notes
     fields: [body]
     related: { hut: { one: huts, on: { id: hut_id }, fields: [name] } }
+  orders:
+    engine: main
+    rows: lodge.Old Maps.Order
+    where: '"From" IS NOT NULL'
+    fields: { select: { column: From, search: 1, match: prefix, filter: true }, user: }
+    related: { where: { many: Old Maps.table, on: { Order: id }, list: { column: group, facet: true } } }
 `
 
 // Views, materialised views and partitioned tables are followed like tables, and what
@@ -48,6 +54,10 @@ func TestOtherRootsThanTables(t *testing.T) {
 		CREATE TABLE notes (at date, id int, body text, hut_id int, PRIMARY KEY (at, id)) PARTITION BY RANGE (at);
 		CREATE TABLE notes_2031 PARTITION OF notes FOR VALUES FROM ('2031-01-01') TO ('2032-01-01');
 		CREATE TABLE notes_2032 PARTITION OF notes FOR VALUES FROM ('2032-01-01') TO ('2033-01-01');
+		CREATE SCHEMA "Old Maps"; CREATE TABLE "Old Maps"."Order" (id uuid PRIMARY KEY DEFAULT gen_random_uuid(), "From" text, "user" text);
+		CREATE TABLE "Old Maps"."table" (id int PRIMARY KEY, "group" text, "Order" uuid REFERENCES "Old Maps"."Order" ON DELETE SET NULL);
+		INSERT INTO "Old Maps"."Order" ("From", "user") SELECT 'Sheet ' || i, 'reader ' || i FROM generate_series(1, 40) i;
+		INSERT INTO "Old Maps"."table" SELECT row_number() OVER (), 'drawer ' || row_number() OVER (ORDER BY "From"), id FROM "Old Maps"."Order";
 		INSERT INTO regions SELECT i, 'Region ' || i FROM generate_series(1, 20) i;
 		INSERT INTO huts SELECT i, 'Hut ' || i, i % 20 + 1 FROM generate_series(1, 500) i;
 		INSERT INTO notes SELECT '2031-06-01'::date + i % 400, i, 'note ' || i, i % 500 + 1 FROM generate_series(1, 600) i;
@@ -68,8 +78,8 @@ func TestOtherRootsThanTables(t *testing.T) {
 	w.must("apply", "--yes", file)
 	all := func(when string) {
 		t.Helper()
-		for _, index := range []string{"seen", "counted", "notes"} {
-			w.index(15*time.Second, when, index, func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering && empty(t, lodge) })
+		for _, index := range []string{"seen", "counted", "notes", "orders"} {
+			w.index(15*time.Second, when, index, func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering && ix.Waiting == 0 && empty(t, lodge) })
 			rows, documents, differences, err := demo.Compare(t.Context(), lodge, files, index)
 			if err != nil || len(differences) > 0 || rows != documents || rows == 0 {
 				t.Errorf("%s, %s: %d rows, %d documents, %v %v", when, index, rows, documents, differences[:min(3, len(differences))], err)
@@ -78,13 +88,18 @@ func TestOtherRootsThanTables(t *testing.T) {
 	}
 	all("filled")
 	pgtest.Exec(t, lodge, `UPDATE regions SET name = 'Tarn Country' WHERE id = 3; UPDATE huts SET name = 'Grim', region_id = 4 WHERE id = 7; DELETE FROM regions WHERE id = 9;
-		UPDATE notes_2032 SET body = 'written into a partition' WHERE id % 3 = 0; UPDATE notes SET at = at + 365 WHERE at < '2031-07-01'; INSERT INTO huts VALUES (900, 'Fresh', 3)`)
+		UPDATE notes_2032 SET body = 'written into a partition' WHERE id % 3 = 0; UPDATE notes SET at = at + 365 WHERE at < '2031-07-01'; INSERT INTO huts VALUES (900, 'Fresh', 3);
+		UPDATE "Old Maps"."Order" SET "From" = NULL WHERE "From" = 'Sheet 3'; DELETE FROM "Old Maps"."Order" WHERE "From" = 'Sheet 4';
+		UPDATE "Old Maps"."table" SET "group" = 'desk' WHERE "Order" = (SELECT id FROM "Old Maps"."Order" WHERE "From" = 'Sheet 5')`)
 	all("changed")
 	pgtest.Exec(t, lodge, "DELETE FROM huts WHERE region_id = 4")
 	pgtest.Exec(t, lodge, `REFRESH MATERIALIZED VIEW "Counted"`)
 	pgtest.Exec(t, lodge, "TRUNCATE notes_2031; INSERT INTO notes VALUES ('2031-05-05', 1, 'again', 2)")
 	time.Sleep(1200 * time.Millisecond) // refreshes are looked for once a second
 	all("refreshed, and a partition emptied")
+	if out := w.must("search", "orders", "she", "--filter", "select=Sheet 5", "--facet", "where"); !strings.Contains(out, "1 found") || !strings.Contains(out, "where: desk 1") {
+		t.Error(out)
+	}
 	if out := w.must("search", "seen", "tarn country"); !strings.Contains(out, "Nothing found") { // region is not searched
 		t.Error(out)
 	}

@@ -126,7 +126,7 @@ func TestStorm(t *testing.T) {
 	for _, name := range []string{"huts", "finder", "finder_tables"} {
 		w.index(60*time.Second, "all is quiet", name, func(ix flow.IndexStatus) bool {
 			status, err := w.client.Status(t.Context())
-			return err == nil && ix.Fill == nil && ix.Answering && ix.Failed == 0 && status.Sources[0].InFlight == 0 && empty(t, lodge)
+			return err == nil && ix.Fill == nil && ix.Answering && ix.Failed == 0 && ix.Waiting == 0 && status.Sources[0].InFlight == 0 && empty(t, lodge)
 		})
 	}
 	for _, name := range []string{"huts", "finder", "finder_tables"} {

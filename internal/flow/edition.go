@@ -128,6 +128,10 @@ func (e *editionFlow) run(ctx context.Context) {
 	}
 	e.mu.Unlock()
 	e.refused.Store(int64(len(keys)))
+	// What an earlier process left is known before anybody is told how things stand.
+	if err := e.measureBacklog(ctx); err != nil && ctx.Err() == nil {
+		e.log.Error("reading the backlog", "error", err)
+	}
 	var wg sync.WaitGroup
 	for _, l := range e.lanes {
 		wg.Go(func() { l.run(ctx) })

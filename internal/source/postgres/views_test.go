@@ -51,6 +51,11 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 		t.Errorf("a view without key: %v", findings)
 	}
 
+	// A row without a whole key has no document.
+	grouped, _, _ := compile(t, p, "  x: { engine: e, rows: s.grouped, key: region_id, fields: [huts] }\n")
+	if docs := documents(t, p, grouped, 1); len(docs) != 2 || docs["1"] == "" {
+		t.Errorf("%q", docs)
+	}
 	s, _, _ := compile(t, p, "  x: { engine: e, rows: s.plain, key: hut, fields: [name, region] }\n")
 	if _, err := p.InstallCapture(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
 		t.Fatal(err)
