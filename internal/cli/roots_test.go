@@ -79,7 +79,9 @@ func TestOtherRootsThanTables(t *testing.T) {
 	all := func(when string) {
 		t.Helper()
 		for _, index := range []string{"seen", "counted", "notes", "orders"} {
-			w.index(15*time.Second, when, index, func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering && ix.Waiting == 0 && empty(t, lodge) })
+			w.index(15*time.Second, when, index, func(ix flow.IndexStatus) bool {
+				return ix.State == flow.StateTrue && ix.Answering && ix.Waiting == 0 && empty(t, lodge)
+			})
 			rows, documents, differences, err := demo.Compare(t.Context(), lodge, files, index)
 			if err != nil || len(differences) > 0 || rows != documents || rows == 0 {
 				t.Errorf("%s, %s: %d rows, %d documents, %v %v", when, index, rows, documents, differences[:min(3, len(differences))], err)

@@ -1,6 +1,7 @@
 package retry
 
 import (
+	"strings"
 	"testing"
 	"time"
 )
@@ -32,5 +33,30 @@ func TestBackoffGrowsAndIsBounded(t *testing.T) {
 	}
 	if Backoff(20) < 2*time.Second {
 		t.Error("late attempts come too soon")
+	}
+}
+
+func TestCausesGatherWhatIsAlike(t *testing.T) {
+	words := func(id, value string) string {
+		return "failed to parse field [beds] of type [long] in document with id '" + id + "'. Preview of field's value: '" + value + "': For input string: \"" + value + "\""
+	}
+	a, b := CauseOf("mapper_parsing_exception", words("1", "many")), CauseOf("mapper_parsing_exception", words("42", "few"))
+	if a != b || a.Field != "beds" || !strings.Contains(a.Explanation, "keeps beds as long") {
+		t.Errorf("%+v\n%+v", a, b)
+	}
+	for reason, field := range map[string]string{
+		"mapping set to strict, dynamic introduction of [lift] within [_doc] is not allowed":   "lift",
+		"mapping set to strict, dynamic introduction of [name] within [region] is not allowed": "region.name",
+		`field region.size is integer, which "very 'large'" is not`:                            "region.size",
+		"the document has a field lift, which the edition does not":                            "lift",
+		"some other words": "",
+	} {
+		c := CauseOf("x", reason)
+		if c.Field != field || c.Explanation == "" || c.ID == a.ID {
+			t.Errorf("%s: %+v", reason, c)
+		}
+	}
+	if CauseOf("source", "division by zero").ID == CauseOf("mapper", "division by zero").ID {
+		t.Error("two kinds have one cause")
 	}
 }
