@@ -2,7 +2,7 @@ import { Box, Button, CircularProgress, Container, IconButton, Link, Stack, Tool
 import { useColorScheme } from '@mui/material/styles';
 import { useCallback, useEffect, useState } from 'react';
 import { NavLink, Route, Routes } from 'react-router-dom';
-import { call, LiveContext, useEvents, type Caller } from './api';
+import { call, CallerContext, LiveContext, useEvents, type Caller } from './api';
 import { Definition } from './pages/Definition';
 import { IndexPage } from './pages/IndexPage';
 import { NotFound } from './pages/NotFound';
@@ -30,7 +30,7 @@ function Shell({ caller, leave }: { caller: Caller; leave: (c: null) => void }) 
   const live = useEvents(signedOut);
   const signOut = () => call('/api/session', { method: 'DELETE' }).finally(signedOut);
   return (
-    <LiveContext.Provider value={live}>
+    <CallerContext.Provider value={caller}><LiveContext.Provider value={live}>
       <Link href="#main" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 9 } }}>Skip to the content</Link>
       <Box component="header" sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
         <Container maxWidth="lg">
@@ -54,11 +54,11 @@ function Shell({ caller, leave }: { caller: Caller; leave: (c: null) => void }) 
         <Routes>
           <Route path="/" element={<Overview />} />
           <Route path="/indexes/:name" element={<IndexPage />} />
-          <Route path="/definition" element={<Definition admin={caller.role === 'admin'} />} />
+          <Route path="/definition" element={<Definition />} />
           <Route path="*" element={<NotFound />} />
         </Routes>
       </Container>
-    </LiveContext.Provider>
+    </LiveContext.Provider></CallerContext.Provider>
   );
 }
 

@@ -45,7 +45,14 @@ export interface Plan {
   findings: Finding[]; sources: Answer[]; engines: Answer[]; indexes: IndexPlan[];
   capture: { source: string; tables: string[]; advice: { kind: string; table: string; message: string; sql?: string }[] }[];
 }
-export interface Failed { key: string; kind: string; reason: string; attempts: number; firstAt: string; lastAt: string }
+export interface Failed { key: string; kind: string; reason: string; cause: string; attempts: number; firstAt: string; lastAt: string }
+export interface FailedGroup {
+  index: string; cause: string; kind: string; pattern: string; field?: string; explanation: string; documents: number; firstAt: string; lastAt: string;
+}
+export interface FailedDocument {
+  key: string; kind: string; reason: string; attempts: number; firstAt: string; lastAt: string;
+  cause: { field?: string; explanation: string }; document: unknown; words: string;
+}
 export interface Applied { version: number; files: { name: string; text: string }[]; appliedAt: string; appliedBy: string }
 export interface Caller { name: string; role: string }
 
@@ -87,6 +94,12 @@ export function useEvents(signedOut: () => void): Live {
 
 export const LiveContext = createContext<Live>({});
 export const useLive = () => useContext(LiveContext);
+
+export const CallerContext = createContext<Caller>({ name: '', role: 'viewer' });
+export const useMay = (role: 'operator' | 'admin') => {
+  const roles = ['viewer', 'operator', 'admin'];
+  return roles.indexOf(useContext(CallerContext).role) >= roles.indexOf(role);
+};
 
 export interface Loaded<T> { data?: T; error?: string; loading: boolean }
 

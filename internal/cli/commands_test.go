@@ -492,3 +492,66 @@ func TestDemoLeavesNothingBehind(t *testing.T) {
 		}
 	}
 }
+
+// Refused documents are gathered by cause, explained, and retried or dismissed.
+func TestFailedDocuments(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 100, 8); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET retired_at = NULL WHERE id < 10")
+	w.serve()
+	w.must("apply", "--yes", w.write(demo.Definition))
+	const words = "failed to parse field [beds] of type [long] in document with id '%d'. Preview of field's value: 'x%[1]d'"
+	w.fault(fmt.Sprintf(`{"refuse": {"3": %q, "4": %q, "5": "out of memory in segment 77"}}`, fmt.Sprintf(words, 3), fmt.Sprintf(words, 4)))
+	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id IN (3, 4, 5, 6)")
+	failed := func(n int64) {
+		t.Helper()
+		w.index(10*time.Second, "failed documents", "huts", func(ix flow.IndexStatus) bool { return ix.Failed == n && ix.Waiting == 0 && empty(t, lodge) })
+	}
+	failed(3)
+	out := w.must("failed", "list")
+	cause := regexp.MustCompile(`cause ([0-9a-f]{8}): 2 documents`).FindStringSubmatch(out)
+	if cause == nil || !strings.Contains(out, "keeps beds as long") || !strings.Contains(out, "out of memory in segment #") {
+		t.Fatal(out)
+	}
+	if out := w.must("failed", "list", "huts", "--cause", cause[1]); !strings.Contains(out, "\n3 ") || !strings.Contains(out, "\n4 ") || strings.Contains(out, "\n5 ") {
+		t.Error(out)
+	}
+	if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, `>   "beds":`) || !strings.Contains(out, "The row makes the same document as then") {
+		t.Error(out)
+	}
+	// A retry that is refused again is counted; one that is accepted leaves the list.
+	if out := w.must("failed", "retry", "huts", "--cause", cause[1]); !strings.Contains(out, "Sent again: 2 documents") {
+		t.Error(out)
+	}
+	w.eventually(5*time.Second, "it was tried again", func() error {
+		if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, "was refused 2 times") {
+			return fmt.Errorf("%s", out)
+		}
+		return nil
+	})
+	w.fault(`{"refuse": {"5": "out of memory in segment 78"}}`)
+	w.must("failed", "retry", "huts", "3", "4")
+	failed(1)
+	w.equalTo(lodge, demo.Definition, "huts", 1)
+	if out := w.must("failed", "dismiss", "huts", "--all"); !strings.Contains(out, "Dismissed: 1 document.") {
+		t.Error(out)
+	}
+	failed(0)
+	if out := w.must("failed", "list"); !strings.Contains(out, "No document is refused") {
+		t.Error(out)
+	}
+	for args, want := range map[string]string{
+		"failed show huts 3":                "it may have been accepted since",
+		"failed retry huts":                 "takes an index, and then keys, or --cause, or --all",
+		"failed dismiss huts 3 --all":       "takes an index, and then keys, or --cause, or --all",
+		"failed list hats":                  `did you mean "huts"?`,
+		"failed retry huts --cause 0 --all": "takes an index",
+	} {
+		if out, errs, code := w.run(strings.Fields(args)...); code == 0 || !strings.Contains(errs, want) {
+			t.Errorf("pingo %s: exit %d\n%s%s", args, code, out, errs)
+		}
+	}
+}

@@ -81,19 +81,29 @@ func TestConsole(t *testing.T) {
 	shows("that it is true, without a reload", "huts is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its journal is read without trouble.")
 
 	// Numbers move by themselves, and a refused document is seen with its reason.
-	w.fault(`{"refuse": {"42": "because it is a test"}}`)
+	w.fault(`{"refuse": {"42": "failed to parse field [beds] of type [long], because it is a test"}}`)
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
 	shows("the failed document", "but for 1 document that it refused", "1 document was refused by the engine", "see why")
 	do("the index page by keyboard", chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery), chromedp.KeyEvent("\r"))
-	shows("the reason", "1 failed document", "because it is a test")
+	shows("the reason", "1 failed document", "The engine keeps beds as long", "because it is a test", "Retry it")
+	do("the document", chromedp.Click(`//section[@id="failed"]//button[text()="42"]`, chromedp.BySearch))
+	shows("it as it was sent", "Refused 1 time", "The row makes the same document as then")
+	var marked string
+	do("the field at fault", chromedp.Text("#failed mark", &marked, chromedp.ByQuery))
+	if !strings.Contains(marked, `"beds":`) {
+		t.Errorf("marked is %q", marked)
+	}
+	do("a retry", chromedp.Click(`//button[contains(., "Retry it")]`, chromedp.BySearch))
+	shows("that it was tried again", "1 sent again", "Refused 2 times")
 	w.fault(`{}`)
-	pgtest.Exec(t, lodge, "UPDATE huts SET beds = 77 WHERE id = 42")
+	do("another retry", chromedp.Click(`//button[contains(., "Retry it")]`, chromedp.BySearch))
 	w.eventually(10*time.Second, "it mended itself", func() error {
 		if text := page(); strings.Contains(text, "failed document") || !strings.Contains(text, "Every change so far is in the engine.") {
 			return fmt.Errorf("%q", text)
 		}
 		return nil
 	})
+	pgtest.Exec(t, lodge, "UPDATE huts SET beds = 77 WHERE id = 42")
 	do("searching", chromedp.KeyEvent("/"), chromedp.KeyEvent("marmot obs"))
 	shows("the hit", "1 found", "Marmot Observatory")
 	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))

@@ -22,6 +22,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/client"
+	"pingo/internal/core/definition"
 	"pingo/internal/demo"
 	"pingo/internal/flow"
 	"pingo/internal/pgserver"
@@ -235,6 +236,15 @@ func (w *world) equal(lodge *pgx.Conn, index string) (rows int) {
 		w.t.Errorf("%s: %d rows, %d documents, %d differences", index, rows, documents, len(differences))
 	}
 	return rows
+}
+
+// equalTo is equal for another definition, with so many differences that are known.
+func (w *world) equalTo(lodge *pgx.Conn, text, index string, known int) {
+	w.t.Helper()
+	_, _, differences, err := demo.Compare(w.t.Context(), lodge, []definition.File{{Name: "pingo.yaml", Text: text}}, index)
+	if err != nil || len(differences) != known {
+		w.t.Errorf("%s: %d differences instead of %d, %v", index, len(differences), known, err)
+	}
 }
 
 // write puts a definition into a file and returns its path.

@@ -115,7 +115,7 @@ func TestStorm(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, ix := range status.Indexes {
-		failed, err := w.client.Failed(t.Context(), ix.Name)
+		failed, err := w.client.Failed(t.Context(), ix.Name, "")
 		if err != nil {
 			t.Fatal(err)
 		}

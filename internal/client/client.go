@@ -153,11 +153,33 @@ func (c *Client) Preview(ctx context.Context, index, key string) (*flow.Preview,
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/preview/"+url.PathEscape(key), nil, nil, out)
 }
 
-// Failed lists documents that the engine refused.
-func (c *Client) Failed(ctx context.Context, index string) ([]records.Failed, error) {
+// Failed lists documents that the engine refused, those of one cause unless it is empty.
+func (c *Client) Failed(ctx context.Context, index, cause string) ([]records.Failed, error) {
 	var out []records.Failed
-	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed", nil, nil, &out)
+	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed", url.Values{"cause": {cause}}, nil, &out)
 	return out, err
+}
+
+// FailedGroups gathers failed documents by cause, of all indexes when none is named.
+func (c *Client) FailedGroups(ctx context.Context, index string) ([]flow.FailedGroup, error) {
+	var out []flow.FailedGroup
+	err := c.call(ctx, http.MethodGet, "/api/failed", url.Values{"index": {index}}, nil, &out)
+	return out, err
+}
+
+// FailedDocument tells all there is to know of a failed document.
+func (c *Client) FailedDocument(ctx context.Context, index, key string) (*flow.FailedDocument, error) {
+	out := &flow.FailedDocument{}
+	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed/"+url.PathEscape(key), nil, nil, out)
+}
+
+// TreatFailed retries or dismisses failed documents: by key, by cause, or all of an index
+// when neither is given. It returns how many.
+func (c *Client) TreatFailed(ctx context.Context, how, index string, keys []string, cause string) (int, error) {
+	var out server.Treated
+	body := map[string]any{"keys": keys, "cause": cause, "all": len(keys) == 0 && cause == ""}
+	err := c.call(ctx, http.MethodPost, "/api/indexes/"+url.PathEscape(index)+"/failed/"+how, nil, body, &out)
+	return out.Documents, err
 }
 
 // Tokens lists all tokens.

@@ -118,7 +118,7 @@ func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engin
 
 // run feeds the edition until the context ends.
 func (e *editionFlow) run(ctx context.Context) {
-	keys, err := e.records.FailedKeys(ctx, e.record)
+	keys, err := e.records.FailedKeys(ctx, e.record, "")
 	if err != nil && ctx.Err() == nil {
 		e.log.Error("reading failed documents", "error", err)
 	}
@@ -492,7 +492,7 @@ func (e *editionFlow) settle(ctx context.Context, key string, body []byte, r wir
 	for attempt := 1; ; attempt++ {
 		var err error
 		if refused {
-			f := records.Failed{Index: e.record.Index, Edition: e.record.Number, Key: key, Kind: r.Kind, Reason: r.Reason}
+			f := records.Failed{Index: e.record.Index, Edition: e.record.Number, Key: key, Kind: r.Kind, Reason: r.Reason, Cause: retry.CauseOf(r.Kind, r.Reason).ID}
 			if body != nil {
 				text := string(body)
 				f.Document = &text

@@ -402,7 +402,7 @@ func TestOutcomesOfDeliveries(t *testing.T) {
 			}
 			r.run()
 			r.within("all are settled", r.change(keys...))
-			failed, err := r.rec.FailedKeys(t.Context(), r.flow.record)
+			failed, err := r.rec.FailedKeys(t.Context(), r.flow.record, "")
 			slices.Sort(failed)
 			if err != nil || !slices.Equal(failed, c.failed) || int(r.flow.refused.Load()) != len(c.failed) {
 				t.Errorf("failed %v, want %v (%v)", failed, c.failed, err)
@@ -418,7 +418,7 @@ func TestOutcomesOfDeliveries(t *testing.T) {
 			r.engine.deliver = nil
 			r.engine.mu.Unlock()
 			r.within("once more", r.change(keys...))
-			if failed, err := r.rec.FailedKeys(t.Context(), r.flow.record); err != nil || len(failed) > 0 || r.flow.trouble.get() != nil {
+			if failed, err := r.rec.FailedKeys(t.Context(), r.flow.record, ""); err != nil || len(failed) > 0 || r.flow.trouble.get() != nil {
 				t.Errorf("still %v, %v, %v", failed, err, r.flow.trouble.get())
 			}
 		})
@@ -439,7 +439,7 @@ func TestOneBadRowHarmsOnlyItself(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.within("the stream", r.change("k00700", "k00701"))
-	failed, err := r.rec.FailedDocuments(t.Context(), "huts", 10)
+	failed, err := r.rec.FailedDocuments(t.Context(), "huts", "", 10)
 	if err != nil || len(failed) != 1 || failed[0].Key != "k00700" || !strings.Contains(failed[0].Reason, "division by zero") || len(r.engine.stored) != 1199 {
 		t.Errorf("%+v %v, %d stored", failed, err, len(r.engine.stored))
 	}

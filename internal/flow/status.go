@@ -1,7 +1,6 @@
 package flow
 
 import (
-	"context"
 	"fmt"
 	"sort"
 	"strings"
@@ -10,7 +9,6 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"pingo/internal/core/fill"
-	"pingo/internal/records"
 )
 
 // Status is what goes on, for people and scripts. Times are in milliseconds unless
@@ -284,12 +282,4 @@ func span(d time.Duration) string {
 		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
 	}
 	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-}
-
-// FailedDocuments lists what an engine refused of an index.
-func (s *Service) FailedDocuments(ctx context.Context, index string, limit int) ([]records.Failed, error) {
-	if s.newest(index) == nil {
-		return nil, s.unknownIndex(index)
-	}
-	return s.records.FailedDocuments(ctx, index, limit)
 }

@@ -362,51 +362,6 @@ func (r *Records) ChunkDone(ctx context.Context, e *Edition, c Chunk, rows, byte
 	return err
 }
 
-// Failed is a document that an engine refused.
-type Failed struct {
-	Index    string    `db:"index_name" json:"index"`
-	Edition  int       `db:"number" json:"edition"`
-	Key      string    `db:"key" json:"key"`
-	Kind     string    `db:"kind" json:"kind"`
-	Reason   string    `db:"reason" json:"reason"`
-	Document *string   `db:"document" json:"document,omitempty"`
-	Attempts int       `db:"attempts" json:"attempts"`
-	FirstAt  time.Time `db:"first_at" json:"firstAt"`
-	LastAt   time.Time `db:"last_at" json:"lastAt"`
-}
-
-// SaveFailed records a refused document, or counts one more attempt.
-func (r *Records) SaveFailed(ctx context.Context, f Failed) error {
-	_, err := r.db.NamedExecContext(ctx, `
-		INSERT INTO failed_document (index_name, number, key, kind, reason, document)
-		VALUES (:index_name, :number, :key, :kind, :reason, :document)
-		ON CONFLICT (index_name, number, key) DO UPDATE SET kind = excluded.kind, reason = excluded.reason, document = excluded.document,
-			attempts = failed_document.attempts + 1, last_at = now()`, f)
-	return err
-}
-
-// ResolveFailed forgets a failed document that was accepted since.
-func (r *Records) ResolveFailed(ctx context.Context, e *Edition, key string) error {
-	_, err := r.db.ExecContext(ctx, "DELETE FROM failed_document WHERE index_name = $1 AND number = $2 AND key = $3", e.Index, e.Number, key)
-	return err
-}
-
-// FailedDocuments lists an index's failed documents, newest first; document bodies
-// are left out.
-func (r *Records) FailedDocuments(ctx context.Context, index string, limit int) ([]Failed, error) {
-	out := []Failed{}
-	err := r.db.SelectContext(ctx, &out, `SELECT index_name, number, key, kind, reason, attempts, first_at, last_at FROM failed_document
-		WHERE index_name = $1 ORDER BY last_at DESC, key LIMIT $2`, index, limit)
-	return out, err
-}
-
-// FailedKeys lists the keys of an edition's failed documents.
-func (r *Records) FailedKeys(ctx context.Context, e *Edition) ([]string, error) {
-	var out []string
-	err := r.db.SelectContext(ctx, &out, "SELECT key FROM failed_document WHERE index_name = $1 AND number = $2", e.Index, e.Number)
-	return out, err
-}
-
 // Token is a right to use the API; the token itself is not kept.
 type Token struct {
 	Name      string     `db:"name" json:"name"`

@@ -114,7 +114,7 @@ func TestEditionsAndChunks(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	failed, err := r.FailedDocuments(t.Context(), "huts", 5)
+	failed, err := r.FailedDocuments(t.Context(), "huts", "", 5)
 	if err != nil || len(failed) != 1 || failed[0].Attempts != 2 {
 		t.Errorf("%+v %v", failed, err)
 	}

@@ -94,7 +94,12 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/indexes/:index/search", s.search)
 	viewer.GET("/indexes/:index/preview/:key", s.preview)
 	viewer.GET("/indexes/:index/sample", s.sample)
+	viewer.GET("/failed", s.failedGroups)
 	viewer.GET("/indexes/:index/failed", s.failed)
+	viewer.GET("/indexes/:index/failed/:key", s.failedDocument)
+	operator := api.Group("", s.access.need(Operator))
+	operator.POST("/indexes/:index/failed/retry", func(c echo.Context) error { return s.treatFailed(c, s.flow.RetryFailed) })
+	operator.POST("/indexes/:index/failed/dismiss", func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) })
 	admin := api.Group("", s.access.need(Admin))
 	admin.POST("/definition/check", s.check)
 	admin.POST("/definition/apply", s.apply)
@@ -434,11 +439,58 @@ func (s *Server) failed(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	failed, err := s.flow.FailedDocuments(c.Request().Context(), c.Param("index"), limit)
+	failed, err := s.flow.FailedDocuments(c.Request().Context(), c.Param("index"), c.QueryParam("cause"), limit)
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, failed)
+}
+
+func (s *Server) failedGroups(c echo.Context) error {
+	groups, err := s.flow.FailedGroups(c.Request().Context(), c.QueryParam("index"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, groups)
+}
+
+func (s *Server) failedDocument(c echo.Context) error {
+	key, err := url.PathUnescape(c.Param("key"))
+	if err != nil {
+		return problemf(http.StatusBadRequest, "the key cannot be read: %v", err)
+	}
+	f, err := s.flow.FailedDocument(c.Request().Context(), c.Param("index"), key)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, f)
+}
+
+// whichFailed names failed documents: by key, by cause, or all of an index.
+type whichFailed struct {
+	Keys  []string `json:"keys,omitempty"`
+	Cause string   `json:"cause,omitempty"`
+	All   bool     `json:"all,omitempty"`
+}
+
+// Treated says how many failed documents were treated.
+type Treated struct {
+	Documents int `json:"documents"`
+}
+
+func (s *Server) treatFailed(c echo.Context, treat func(ctx context.Context, index string, keys []string, cause string) (int, error)) error {
+	which, err := bind[whichFailed](c)
+	if err != nil {
+		return err
+	}
+	if !which.All && which.Cause == "" && len(which.Keys) == 0 {
+		return problemf(http.StatusBadRequest, "say which failed documents are meant: keys, cause, or all")
+	}
+	n, err := treat(c.Request().Context(), c.Param("index"), which.Keys, which.Cause)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, Treated{n})
 }
 
 // console serves the console's files; a path that is none of them is a page of the

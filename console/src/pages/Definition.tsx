@@ -1,6 +1,6 @@
 import { Box, Stack, Tab, Tabs, Typography } from '@mui/material';
 import { useSearchParams } from 'react-router-dom';
-import { useCall, useLive, type Applied, type Plan } from '../api';
+import { useCall, useLive, useMay, type Applied, type Plan } from '../api';
 import { time } from '../format';
 import { Code, Empty, Notice } from '../parts/parts';
 import { IndexPlanView } from '../parts/plan';
@@ -9,7 +9,8 @@ import { Versions } from './Versions';
 
 const views = [['shape', 'What documents are'], ['text', 'Text and changes'], ['versions', 'Versions']] as const;
 
-export function Definition({ admin }: { admin: boolean }) {
+export function Definition() {
+  const admin = useMay('admin');
   const version = useLive().status?.definitionVersion;
   const { data, error } = useCall<Applied>('/api/definition', version);
   const [params, setParams] = useSearchParams();

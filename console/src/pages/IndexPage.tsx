@@ -1,8 +1,9 @@
 import { Box, CircularProgress, Link, Paper, Stack, TextField, Typography } from '@mui/material';
 import { useEffect, useRef, useState } from 'react';
 import { Link as To, useParams } from 'react-router-dom';
-import { useCall, useLive, type Failed, type Hits, type Preview } from '../api';
-import { count, time } from '../format';
+import { useCall, useLive, type Hits, type Preview } from '../api';
+import { count } from '../format';
+import { FailedDocuments } from '../parts/failed';
 import { Code, Empty, Notice, StateMark, StateWord } from '../parts/parts';
 
 export function IndexPage() {
@@ -101,26 +102,6 @@ function Document({ name, docKey, again }: { name: string; docKey: string; again
           </Box>
         </Stack>
       )}
-    </Paper>
-  );
-}
-
-function FailedDocuments({ name, failed, show }: { name: string; failed: number; show: (key: string) => void }) {
-  const { data, error } = useCall<Failed[]>(`/api/indexes/${name}/failed?limit=20`, failed);
-  return (
-    <Paper component="section" id="failed" aria-label="Failed documents" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, borderColor: 'error.main' }}>
-      <Typography variant="h2" gutterBottom>{count(failed)} failed {failed === 1 ? 'document' : 'documents'}</Typography>
-      <Typography variant="body2" sx={{ color: 'text.secondary', mb: 1.5 }}>The engine refused these. Each is tried again when its row changes, and leaves this list when it is accepted; nothing else waits for it.</Typography>
-      {error && <Notice color="error">{error}</Notice>}
-      <Stack sx={{ gap: 1.25 }}>
-        {data?.map((f) => (
-          <Box key={f.key}>
-            <Typography variant="body2"><Link component="button" onClick={() => show(f.key)} sx={{ fontWeight: 600 }}>{f.key}</Link>{' '}
-              <Box component="span" sx={{ color: 'text.secondary' }}>{f.kind}, {f.attempts} {f.attempts === 1 ? 'time' : 'times'}, last {time(f.lastAt)}</Box></Typography>
-            <Typography variant="body2" sx={{ overflowWrap: 'anywhere' }}>{f.reason}</Typography>
-          </Box>
-        ))}
-      </Stack>
     </Paper>
   );
 }

@@ -1,0 +1,94 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+)
+
+// Failed is a document that an engine refused. It waits until its row changes, or a
+// person has it tried again.
+type Failed struct {
+	Index    string    `db:"index_name" json:"index"`
+	Edition  int       `db:"number" json:"edition"`
+	Key      string    `db:"key" json:"key"`
+	Kind     string    `db:"kind" json:"kind"`
+	Reason   string    `db:"reason" json:"reason"`
+	Cause    string    `db:"cause" json:"cause"`
+	Document *string   `db:"document" json:"document,omitempty"`
+	Attempts int       `db:"attempts" json:"attempts"`
+	FirstAt  time.Time `db:"first_at" json:"firstAt"`
+	LastAt   time.Time `db:"last_at" json:"lastAt"`
+}
+
+// FailedGroup is all failed documents of an index with one cause.
+type FailedGroup struct {
+	Index     string    `db:"index_name" json:"index"`
+	Cause     string    `db:"cause" json:"cause"`
+	Kind      string    `db:"kind" json:"kind"`
+	Reason    string    `db:"reason" json:"reason"` // of one of them
+	Documents int64     `db:"documents" json:"documents"`
+	FirstAt   time.Time `db:"first_at" json:"firstAt"`
+	LastAt    time.Time `db:"last_at" json:"lastAt"`
+}
+
+// SaveFailed records a refused document, or counts one more attempt.
+func (r *Records) SaveFailed(ctx context.Context, f Failed) error {
+	_, err := r.db.NamedExecContext(ctx, `
+		INSERT INTO failed_document (index_name, number, key, kind, reason, cause, document)
+		VALUES (:index_name, :number, :key, :kind, :reason, :cause, :document)
+		ON CONFLICT (index_name, number, key) DO UPDATE SET kind = excluded.kind, reason = excluded.reason, cause = excluded.cause, document = excluded.document,
+			attempts = failed_document.attempts + 1, last_at = now()`, f)
+	return err
+}
+
+// ResolveFailed forgets a failed document that was accepted since.
+func (r *Records) ResolveFailed(ctx context.Context, e *Edition, key string) error {
+	_, err := r.db.ExecContext(ctx, "DELETE FROM failed_document WHERE index_name = $1 AND number = $2 AND key = $3", e.Index, e.Number, key)
+	return err
+}
+
+// FailedDocuments lists an index's failed documents, those of one cause unless it is
+// empty, newest first; document bodies are left out.
+func (r *Records) FailedDocuments(ctx context.Context, index, cause string, limit int) ([]Failed, error) {
+	out := []Failed{}
+	err := r.db.SelectContext(ctx, &out, `SELECT index_name, number, key, kind, reason, cause, attempts, first_at, last_at FROM failed_document
+		WHERE index_name = $1 AND $2 IN ('', cause) ORDER BY last_at DESC, key LIMIT $3`, index, cause, limit)
+	return out, err
+}
+
+// FailedDocument is one failed document with its body; nil when there is none.
+func (r *Records) FailedDocument(ctx context.Context, index, key string) (*Failed, error) {
+	f := &Failed{}
+	err := r.db.GetContext(ctx, f, "SELECT * FROM failed_document WHERE index_name = $1 AND key = $2 ORDER BY number DESC LIMIT 1", index, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return f, err
+}
+
+// FailedGroups gathers failed documents by cause, of one index unless it is empty, the
+// largest groups first.
+func (r *Records) FailedGroups(ctx context.Context, index string) ([]FailedGroup, error) {
+	out := []FailedGroup{}
+	err := r.db.SelectContext(ctx, &out, `SELECT index_name, cause, min(kind) AS kind, min(reason) AS reason, count(*) AS documents, min(first_at) AS first_at, max(last_at) AS last_at
+		FROM failed_document WHERE $1 IN ('', index_name) GROUP BY index_name, cause ORDER BY documents DESC, index_name, cause`, index)
+	return out, err
+}
+
+// FailedKeys lists the keys of an edition's failed documents, those of one cause unless
+// it is empty.
+func (r *Records) FailedKeys(ctx context.Context, e *Edition, cause string) ([]string, error) {
+	var out []string
+	err := r.db.SelectContext(ctx, &out, "SELECT key FROM failed_document WHERE index_name = $1 AND number = $2 AND $3 IN ('', cause)", e.Index, e.Number, cause)
+	return out, err
+}
+
+// DismissFailed forgets failed documents without their being accepted, and returns
+// the keys of those that there were.
+func (r *Records) DismissFailed(ctx context.Context, e *Edition, keys []string) ([]string, error) {
+	var out []string
+	err := r.db.SelectContext(ctx, &out, "DELETE FROM failed_document WHERE index_name = $1 AND number = $2 AND key = ANY($3) RETURNING key", e.Index, e.Number, keys)
+	return out, err
+}
