@@ -83,7 +83,7 @@ func TestConsole(t *testing.T) {
 	// Numbers move by themselves, and a refused document is seen with its reason.
 	w.fault(`{"refuse": {"42": "failed to parse field [beds] of type [long], because it is a test"}}`)
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
-	shows("the failed document", "but for 1 document that it refused", "1 document was refused by the engine", "see why")
+	shows("the failed document", "but for 1 document that it refused", "see why")
 	do("the index page by keyboard", chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery), chromedp.KeyEvent("\r"))
 	shows("the reason", "1 failed document", "The engine keeps beds as long", "because it is a test", "Retry it")
 	do("the document", chromedp.Click(`//section[@id="failed"]//button[text()="42"]`, chromedp.BySearch))

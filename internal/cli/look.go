@@ -11,7 +11,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"pingo/internal/core/definition"
 	"pingo/internal/engine/wire"
 	"pingo/internal/flow"
 )
@@ -164,7 +163,7 @@ func digest(doc json.RawMessage) string {
 			break
 		}
 		var text string
-		if name == definition.FingerprintField || json.Unmarshal(value, &text) != nil || text == "" {
+		if strings.HasPrefix(fmt.Sprint(name), "pingo_") || json.Unmarshal(value, &text) != nil || text == "" {
 			continue
 		}
 		if b.Len() > 0 {

@@ -198,14 +198,14 @@ func describe(s IndexStatus, now time.Time) (state, sentence string) {
 	case s.Fill != nil:
 		return StateFilling, fillSentence(s)
 	}
-	failed := ""
+	failed := "."
 	if s.Failed > 0 {
-		failed = fmt.Sprintf(" %s refused by the engine.", count(s.Failed, "document was", "documents were"))
+		failed = fmt.Sprintf(", but for %s.", count(s.Failed, "document that it refused", "documents that it refused"))
 	}
 	if lag := time.Duration(s.LagMS) * time.Millisecond; lag > behindAfter {
-		return StateBehind, fmt.Sprintf("Behind by %s: %s on the way.%s", span(lag), count(int64(s.Waiting), "document is", "documents are"), failed)
+		return StateBehind, fmt.Sprintf("Behind by %s: %s on the way; the rest is in the engine%s", span(lag), count(int64(s.Waiting), "document is", "documents are"), failed)
 	}
-	return StateTrue, "Every change so far is in the engine." + failed
+	return StateTrue, "Every change so far is in the engine" + failed
 }
 
 func fillSentence(s IndexStatus) string {
