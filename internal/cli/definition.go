@@ -154,7 +154,7 @@ func (a *app) showIndexPlan(ix flow.IndexPlan) {
 	if ix.Change == flow.ChangeRemoved {
 		return
 	}
-	fmt.Fprintf(a.out, "  %s rows, about %s of documents", humanize.Comma(ix.Rows), size(ix.Bytes))
+	fmt.Fprintf(a.out, "  %s rows, about %s of documents", humanize.Comma(ix.Rows), humanize.Bytes(uint64(ix.Bytes)))
 	if ix.Operations > 0 {
 		fmt.Fprintf(a.out, ", %s to send", humanize.Comma(ix.Operations))
 	}
@@ -194,7 +194,7 @@ func (a *app) showIndexPlan(ix flow.IndexPlan) {
 	}
 	t.Render()
 	for _, sample := range ix.Samples {
-		fmt.Fprintf(a.out, "  %s  %s\n", sample.Key, shorten(string(sample.Document), 140))
+		fmt.Fprintf(a.out, "  %s  %s\n", sample.Key, shorten(string(sample.Document), 110))
 	}
 }
 
@@ -203,16 +203,6 @@ func shorten(s string, width int) string {
 		return string(line[:width-1]) + "…"
 	}
 	return s
-}
-
-func size(bytes int64) string {
-	switch {
-	case bytes < 10<<10:
-		return fmt.Sprintf("%d bytes", bytes)
-	case bytes < 10<<20:
-		return fmt.Sprintf("%d kB", bytes>>10)
-	}
-	return humanize.Comma(bytes>>20) + " MB"
 }
 
 func (a *app) apply() *cobra.Command {
