@@ -166,8 +166,25 @@ func TestFirstFiveMinutes(t *testing.T) {
 	w.must("apply", "--yes", file)
 	w.index(10*time.Second, "it is true again", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Edition == "huts-e3" })
 	w.equal(lodge, "huts")
+	// A trigger that somebody disables is noticed, and not forgotten when it is enabled.
+	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes DISABLE TRIGGER pingo_insert; INSERT INTO guest_notes (hut_id, body, written_at, approved) VALUES (8, 'Nobody read this.', now(), true)")
+	disabled := func(ix flow.IndexStatus) bool {
+		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "No longer true since") && strings.Contains(ix.Sentence, "triggers of Pingo on public.guest_notes were dropped or disabled")
+	}
+	w.index(8*time.Second, "it says that a trigger is disabled", "huts", disabled)
+	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
+		t.Errorf("capture install: %d %s", code, errs)
+	}
+	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes ENABLE ALWAYS TRIGGER pingo_insert")
+	w.index(time.Second, "it remembers", "huts", disabled)
+	if out, _, code := w.run("check", file); code != 5 || !strings.Contains(out, "reindex   triggers of Pingo on public.guest_notes were dropped or disabled") {
+		t.Errorf("%d %s", code, out)
+	}
+	w.must("apply", "--yes", file)
+	w.index(10*time.Second, "it is true after that", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Edition == "huts-e4" })
+	w.equal(lodge, "huts")
 	// Somebody deletes the edition in the engine.
-	r, err := http.NewRequest(http.MethodDelete, w.engine.URL+"/huts-e3", nil)
+	r, err := http.NewRequest(http.MethodDelete, w.engine.URL+"/huts-e4", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -176,7 +193,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	}
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Nobody Home' WHERE id = 8")
 	w.index(5*time.Second, "it says that the edition is gone", "huts", func(ix flow.IndexStatus) bool {
-		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "has no edition huts-e3 any more")
+		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "has no edition huts-e4 any more")
 	})
 	w.must("apply", "--yes", file)
 	w.index(10*time.Second, "it is true once more", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering })

@@ -52,7 +52,8 @@ type editionFlow struct {
 	search *shape.Shape
 
 	trouble  troubleSpot
-	applied  meter // documents that the engine acknowledged
+	gap      troubleSpot // changes went unnoticed; only another edition mends that
+	applied  meter       // documents that the engine acknowledged
 	lag      lags
 	refused  atomic.Int64 // failed documents now
 	sourceN  counted

@@ -411,6 +411,19 @@ func (s *Service) compare(ctx context.Context, ix *definition.Index, p *IndexPla
 	if !capture.Installed {
 		say("capture was removed, so nobody knows what has changed since")
 	}
+	if gap := newest.gap.get(); gap != nil {
+		say(strings.TrimSuffix(gap.Message, ": run pingo apply, which installs them and fills the index anew"))
+	} else if capture.Installed {
+		gaps, err := src.CaptureGaps(ctx, shape.Capture([]*shape.Shape{newest.shape}))
+		if err != nil {
+			return fmt.Errorf("source %s: %w", ix.Source, err)
+		}
+		for _, gap := range gaps {
+			if !gap.Safe {
+				say(gap.Words)
+			}
+		}
+	}
 	if p.lost = s.lost(ctx, ix.Name); p.lost {
 		say("the engine has lost the edition " + newest.record.Name())
 	}
@@ -624,11 +637,20 @@ func (s *Service) InstallCapture(ctx context.Context, name string) error {
 	if !status.Installed && len(need) > 0 {
 		return ErrNeedsFill
 	}
+	gaps, err := opened.CaptureGaps(ctx, need)
+	if err != nil {
+		return err
+	}
+	for _, gap := range gaps {
+		if !gap.Safe {
+			return fmt.Errorf("%w (%s)", ErrNeedsFill, gap.Words)
+		}
+	}
 	return s.install(ctx, src, need)
 }
 
 // ErrNeedsFill says that installing capture alone would leave an index wrong.
-var ErrNeedsFill = errors.New("capture is gone altogether, so changes went unnoticed: run pingo apply with the definition in force, which installs it and fills the indexes anew")
+var ErrNeedsFill = errors.New("changes went unnoticed while capture was gone: run pingo apply with the definition in force, which installs it and fills the indexes anew")
 
 // CaptureSQL is what InstallCapture would run.
 func (s *Service) CaptureSQL(ctx context.Context, name string) (string, error) {

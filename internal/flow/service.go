@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -254,7 +255,51 @@ func (s *Service) runStream(ctx context.Context, st *stream) {
 		sleep(ctx, 200*time.Millisecond)
 	}
 	st.trouble.clear()
+	var wg sync.WaitGroup
+	wg.Go(func() { s.watchCapture(ctx, st) })
 	st.run(ctx)
+	wg.Wait()
+}
+
+// watchEvery is how often the triggers of a source are looked at.
+const watchEvery = 3 * time.Second
+
+// watchCapture looks whether the triggers of a source still stand and fire. What is
+// safe is mended; of the rest the indexes that read the table say that they are no
+// longer true, until they are filled anew.
+func (s *Service) watchCapture(ctx context.Context, st *stream) {
+	for {
+		sleep(ctx, watchEvery)
+		if ctx.Err() != nil {
+			return
+		}
+		need := shape.Capture(s.shapes(st.name))
+		gaps, err := st.source.CaptureGaps(ctx, need)
+		if err != nil {
+			continue // the reader of the journal says so, too
+		}
+		for _, gap := range gaps {
+			if !gap.Safe {
+				s.reportGap(st, gap)
+				continue
+			}
+			s.applying.Lock()
+			_, err := st.source.InstallCapture(ctx, s.id, need)
+			s.applying.Unlock()
+			s.log.Info("capture mended", "source", st.name, "reason", gap.Words, "error", err)
+		}
+	}
+}
+
+func (s *Service) reportGap(st *stream, gap source.Gap) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for _, e := range s.editions {
+		reads := slices.ContainsFunc(shape.Capture([]*shape.Shape{e.shape}), func(c shape.Captured) bool { return c.Table == gap.Table })
+		if e.shape.Source == st.name && reads && e.gap.report(gap.Words+": run pingo apply, which installs them and fills the index anew", true) {
+			e.log.Error("capture is not whole", "reason", gap.Words)
+		}
+	}
 }
 
 func (s *Service) openSource(src *definition.Source) (source.Source, error) {

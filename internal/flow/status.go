@@ -61,6 +61,8 @@ type IndexStatus struct {
 	Minute    []int64     `json:"minute"`
 	Fill      *FillStatus `json:"fill,omitempty"`
 	Trouble   *Trouble    `json:"trouble,omitempty"`
+
+	unnoticed bool // changes went unnoticed
 }
 
 // FillStatus is how far the filling of an edition is.
@@ -184,6 +186,9 @@ func indexStatus(live, filling *editionFlow, sources map[string]SourceStatus, no
 	if s.Trouble == nil {
 		s.Trouble = sources[s.Source].Trouble
 	}
+	if gap := e.gap.get(); gap != nil {
+		s.Trouble, s.unnoticed = gap, true
+	}
 	s.State, s.Sentence = describe(s, now)
 	return s
 }
@@ -191,6 +196,8 @@ func indexStatus(live, filling *editionFlow, sources map[string]SourceStatus, no
 // describe says in a sentence how an index is.
 func describe(s IndexStatus, now time.Time) (state, sentence string) {
 	switch {
+	case s.unnoticed:
+		return StateBlocked, fmt.Sprintf("No longer true since %s ago: %s.", span(now.Sub(s.Trouble.Since)), s.Trouble.Message)
 	case s.Trouble != nil && s.Trouble.Blocked:
 		return StateBlocked, fmt.Sprintf("Stopped for %s: %s. Nothing is lost; it goes on by itself once this is mended.", span(now.Sub(s.Trouble.Since)), s.Trouble.Message)
 	case s.Trouble != nil:

@@ -37,6 +37,9 @@ type Source interface {
 	MissingRights(ctx context.Context, need []shape.Captured) ([]string, error)
 	// Advice says what about these tables a developer should know.
 	Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]Advice, error)
+	// CaptureGaps lists the tables whose capture is not whole any more, in a source
+	// where it was installed.
+	CaptureGaps(ctx context.Context, need []shape.Captured) ([]Gap, error)
 	// Ambiguous counts the rows of a view that share their key with another one.
 	Ambiguous(ctx context.Context, t *shape.Tree) (int64, error)
 
@@ -66,6 +69,9 @@ type Source interface {
 
 	Close()
 }
+
+// Gap is a table whose changes are not all noted any more.
+type Gap = postgres.Gap
 
 // Advice is something about a source that a developer should know.
 type Advice = postgres.Advice

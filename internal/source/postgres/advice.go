@@ -81,6 +81,48 @@ func distinct(list []string) []string {
 	return out
 }
 
+// Gap is a table whose changes are not all noted any more.
+type Gap struct {
+	Table shape.Ref
+	// Safe: nothing went unnoticed so far, and installing capture again closes it.
+	Safe  bool
+	Words string
+}
+
+// CaptureGaps compares the triggers that stand on tables with those that should.
+func (p *Postgres) CaptureGaps(ctx context.Context, need []shape.Captured) ([]Gap, error) {
+	var out []Gap
+	for _, c := range need {
+		if c.Refreshed {
+			continue
+		}
+		want := len(triggers)
+		if len(c.Key) == 0 {
+			want-- // there is no trigger for its key
+		}
+		var there bool
+		var fire, partitions int
+		err := p.pool.QueryRow(ctx, `
+			SELECT to_regclass($1) IS NOT NULL,
+				(SELECT count(*) FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace n ON n.oid = f.pronamespace AND n.nspname = 'pingo_capture'
+				 WHERE t.tgrelid = to_regclass($1) AND t.tgenabled = 'A'),
+				(SELECT count(*) FROM pg_partition_tree(to_regclass($1)) part JOIN pg_class c ON c.oid = part.relid AND c.relkind IN ('r', 'p')
+				 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM pg_trigger pt WHERE pt.tgrelid = part.relid AND pt.tgname = 'pingo_truncate' AND pt.tgenabled = 'A'))`,
+			quote(c.Table)).Scan(&there, &fire, &partitions)
+		switch {
+		case err != nil:
+			return nil, wrap("looking at the triggers of "+c.Table.String(), err)
+		case !there:
+			out = append(out, Gap{c.Table, false, fmt.Sprintf("the table %s was dropped or renamed, so its changes go unnoticed", c.Table)})
+		case fire < want:
+			out = append(out, Gap{c.Table, false, fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)})
+		case partitions > 0:
+			out = append(out, Gap{c.Table, true, fmt.Sprintf("%s has %d new partitions, whose truncation would go unnoticed", c.Table, partitions)})
+		}
+	}
+	return out, nil
+}
+
 // Advice looks for lookups without an index, and for what changes rows behind the
 // application's back.
 func (p *Postgres) Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]Advice, error) {

@@ -179,6 +179,9 @@ func TestPartitionsAreCaptured(t *testing.T) {
 	// noticed after capture was installed again.
 	check("CREATE TABLE notes_2033 PARTITION OF notes FOR VALUES FROM ('2033-01-01') TO ('2034-01-01'); INSERT INTO notes_2033 VALUES (5, '2033-05-01 00:00Z', 7, 'e')", "notes insert 5,2033-05-01T00:00:00")
 	check("SET session_replication_role = replica; UPDATE notes_2033 SET body = 'f'; RESET session_replication_role", "notes update 5,2033-05-01T00:00:00")
+	if gaps, err := p.CaptureGaps(t.Context(), need); err != nil || len(gaps) != 1 || !gaps[0].Safe || !strings.Contains(gaps[0].Words, "1 new partitions") {
+		t.Errorf("%+v %v", gaps, err)
+	}
 	if made, err := p.InstallCapture(t.Context(), "one", need); err != nil || len(made) != 1 {
 		t.Errorf("installed for a new partition: %v %v", made, err)
 	}
