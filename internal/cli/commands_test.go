@@ -380,7 +380,7 @@ func TestAccess(t *testing.T) {
 			if open := call.Security != nil; open == (status == http.StatusUnauthorized) && path != "/api/session" {
 				t.Errorf("%s %s without a token: %d", method, path, status)
 			}
-			if status := get(method, path, created.Token); strings.Contains(call.Summary, "role admin") != (status == http.StatusForbidden) && path != "/api/events" {
+			if status := get(method, path, created.Token); strings.Contains(call.Summary, "Needs the role") != (status == http.StatusForbidden) && path != "/api/events" {
 				t.Errorf("%s %s as a viewer: %d", method, path, status)
 			}
 		}

@@ -309,8 +309,8 @@ func (e *editionFlow) idle(ctx context.Context) (bool, error) {
 	if busy {
 		return false, nil
 	}
-	n, _, err := e.records.BacklogSize(ctx, e.record)
-	return n == 0, err
+	err := e.measureBacklog(ctx)
+	return err == nil && b.size.Load() == 0, err
 }
 
 // oldest is when the oldest change was made that the edition has not taken in; zero
