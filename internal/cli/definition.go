@@ -350,7 +350,7 @@ func (a *app) schema() *cobra.Command {
 func (a *app) capture() *cobra.Command {
 	capture := &cobra.Command{
 		Use: "capture", Short: "Show, install or remove what notices changes in a source",
-		Long:    "Capture is a schema pingo_capture with a journal, and three triggers on each table that a definition reads.\npingo apply installs it; these commands are for looking, for hands that install it themselves, and for cleaning up.",
+		Long:    "Capture is a schema pingo_capture with a journal, and five small triggers on each table that a definition reads.\npingo apply installs it; these commands are for looking, for hands that install it themselves, and for cleaning up.",
 		Example: "  pingo capture show\n  pingo capture show lodge --file pingo.yaml\n  pingo capture install lodge\n  pingo capture remove lodge",
 	}
 	var paths []string

@@ -17,6 +17,8 @@ type Captured struct {
 	Links []string `json:"links"`
 	// Refreshed: a materialised view, of which only its refreshes are noticed.
 	Refreshed bool `json:"refreshed,omitempty"`
+	// Views are what is read instead of the table, where it is captured for a view.
+	Views []Ref `json:"views,omitempty"`
 }
 
 // Capture unites what several shapes need of each table, sorted by table.
@@ -41,6 +43,9 @@ func Capture(shapes []*Shape) []Captured {
 				case n.View:
 					for _, f := range n.Follows {
 						need(f.Table, f.Key, f.Columns, f.Identity...)
+						if c := byTable[f.Table]; !slices.Contains(c.Views, n.Table) {
+							c.Views = append(c.Views, n.Table)
+						}
 					}
 				case n.Link == nil:
 					need(n.Table, n.Key, n.Depends)

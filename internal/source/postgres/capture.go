@@ -260,9 +260,13 @@ func (p *Postgres) CaptureSQL(ctx context.Context, need []shape.Captured) (strin
 	}
 	role := quoteName(user)
 	fmt.Fprintf(&b, "\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, INSERT, DELETE ON pingo_capture.journal TO %s;\nGRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO %s;\nGRANT SELECT, UPDATE ON pingo_capture.refreshed TO %s;\n", user, role, role, role, role, role, role)
+	var grants []string
 	for _, c := range need {
-		fmt.Fprintf(&b, "GRANT USAGE ON SCHEMA %s TO %s;\nGRANT SELECT ON %s TO %s;\n", quoteName(c.Table.Schema), role, quote(c.Table), role)
+		for _, table := range append([]shape.Ref{c.Table}, c.Views...) {
+			grants = append(grants, fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %s;", quoteName(table.Schema), role), fmt.Sprintf("GRANT SELECT ON %s TO %s;", quote(table), role))
+		}
 	}
+	b.WriteString(strings.Join(distinct(grants), "\n") + "\n")
 	return b.String(), nil
 }
 
