@@ -471,7 +471,7 @@ func TestChangesWaitForTheAnswer(t *testing.T) {
 
 // An engine that takes nothing for long holds up nobody: what it owes goes into the
 // backlog, whose changes are done, and is worked off when it is back, also by the next
-// process. Keys that are asked for again while they are built are built again.
+// process.
 func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 	const rows = 15000
 	r := newRig(t, rows)

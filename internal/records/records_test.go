@@ -158,3 +158,46 @@ func TestWrongURLs(t *testing.T) {
 		}
 	}
 }
+
+// What is owed again while it is built stays owed.
+func TestBacklogKeepsWhatIsOwedAgain(t *testing.T) {
+	r := open(t, pgtest.URL(t))
+	ctx := t.Context()
+	version, err := r.Apply(ctx, nil, "me")
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}}}}}}, "main", version)
+	if err != nil {
+		t.Fatal(err)
+	}
+	early, late := time.Now().Add(-time.Hour).Truncate(time.Microsecond), time.Now()
+	owe := func(at time.Time, keys ...string) {
+		t.Helper()
+		if err := r.Owe(ctx, e, keys, slices.Repeat([]time.Time{at}, len(keys))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	owe(early, "a", "b", "c")
+	list, err := r.Backlog(ctx, e, "a", 10)
+	if err != nil || len(list) != 2 || list[0].Key != "b" || !list[0].At.Equal(early) {
+		t.Fatalf("%+v %v", list, err)
+	}
+	owe(late, "b") // while b and c are built
+	if err := r.Paid(ctx, e, list); err != nil {
+		t.Fatal(err)
+	}
+	left, err := r.Backlog(ctx, e, "", 10)
+	if err != nil || len(left) != 2 || left[0].Key != "a" || left[1].Key != "b" || left[1].Turn != 2 || !left[1].At.Equal(early) {
+		t.Errorf("%+v %v", left, err)
+	}
+	if n, oldest, err := r.BacklogSize(ctx, e); err != nil || n != 2 || !oldest.Equal(early) {
+		t.Errorf("%d since %v, %v", n, oldest, err)
+	}
+	if err := r.DeleteEdition(ctx, e); err != nil {
+		t.Fatal(err)
+	}
+	if n, oldest, err := r.BacklogSize(ctx, e); err != nil || n != 0 || oldest != nil {
+		t.Errorf("a deleted edition owes %d since %v, %v", n, oldest, err)
+	}
+}
