@@ -1,0 +1,271 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/core/shape"
+)
+
+// ErrNotReady says that the service does not hold its lease yet.
+var ErrNotReady = errors.New("the service is not ready yet: try again in a moment")
+
+// ErrRefused says that a plan has findings or that something does not answer.
+var ErrRefused = errors.New("the definition cannot be applied")
+
+// ErrGuarded says that a plan would take something away that was not accepted by name.
+var ErrGuarded = errors.New("the definition would take something away")
+
+// Apply makes a definition the one in force: it installs capture, records the
+// version, and begins to fill what is new or changed. The plan says what was done.
+// accepted names the indexes whose guarded changes are meant.
+func (s *Service) Apply(ctx context.Context, files []definition.File, by string, accepted []string) (*Plan, int, error) {
+	s.applying.Lock()
+	defer s.applying.Unlock()
+	s.mu.RLock()
+	ready := s.running != nil && s.begun
+	s.mu.RUnlock()
+	if !ready {
+		return nil, 0, ErrNotReady
+	}
+	p, err := s.Check(ctx, files)
+	if err != nil {
+		return nil, 0, err
+	}
+	if p.Refused() {
+		return p, 0, ErrRefused
+	}
+	for _, ix := range p.Indexes {
+		if ix.Guard != "" && !slices.Contains(accepted, ix.Name) {
+			return p, 0, fmt.Errorf("%w: index %s: %s. If that is meant, say --accept %s", ErrGuarded, ix.Name, ix.Guard, ix.Name)
+		}
+	}
+	// From here on a caller that goes away must not leave it half done.
+	ctx = context.WithoutCancel(ctx)
+	for _, c := range p.Capture {
+		if err := s.install(ctx, p.definition.Source(c.Source), c.need); err != nil {
+			return p, 0, err
+		}
+	}
+	version, err := s.records.Apply(ctx, files, by)
+	if err != nil {
+		return p, 0, fmt.Errorf("recording the definition: %w", err)
+	}
+	applied, err := s.records.Definition(ctx)
+	if err != nil {
+		return p, 0, err
+	}
+	if err := s.adopt(p.definition, applied); err != nil {
+		return p, 0, err
+	}
+	if err := s.carryOut(ctx, p, version); err != nil {
+		return p, 0, err
+	}
+	s.log.Info("definition applied", "version", version, "by", by)
+	return p, version, nil
+}
+
+// carryOut does to every index what the plan says, and records that it was done; a
+// process that dies before begins it again.
+func (s *Service) carryOut(ctx context.Context, p *Plan, version int) error {
+	for _, ix := range p.Indexes {
+		if err := s.applyIndex(ctx, ix, version); err != nil {
+			return fmt.Errorf("index %s: %w", ix.Name, err)
+		}
+	}
+	return s.records.CarriedOut(ctx, version)
+}
+
+func (s *Service) install(ctx context.Context, src *definition.Source, need []shape.Captured) error {
+	opened, err := s.openSource(src)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	made, err := opened.InstallCapture(ctx, s.id, need)
+	for _, t := range made {
+		s.log.Info("capture installed", "source", src.Name, "table", t.String())
+	}
+	if err != nil {
+		return fmt.Errorf("source %s: %w", src.Name, err)
+	}
+	return nil
+}
+
+func (s *Service) applyIndex(ctx context.Context, ix IndexPlan, version int) error {
+	switch ix.Change {
+	case ChangeNew, ChangeReindex:
+		// A lost edition answers nobody, and would only hold up the new one.
+		if err := s.discard(ctx, ix.Name, func(e *editionFlow) bool { return ix.lost || !e.live() }); err != nil {
+			return err
+		}
+		record, err := s.records.NewEdition(ctx, ix.shape, ix.Engine, version)
+		if err != nil {
+			return fmt.Errorf("recording an edition: %w", err)
+		}
+		return s.start(record)
+	case ChangeInPlace:
+		return s.adjust(ctx, ix)
+	case ChangeRemoved:
+		for e := s.newest(ix.Name); e != nil; e = s.newest(ix.Name) {
+			s.drop(e)
+			if err := s.records.DeleteEdition(ctx, e.record); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// discard drops editions of an index, here and in the engine: those that a newer
+// definition overtakes before they ever answered, and those that are lost.
+func (s *Service) discard(ctx context.Context, index string, which func(*editionFlow) bool) error {
+	s.mu.RLock()
+	var list []*editionFlow
+	for _, e := range s.editions {
+		if e.record.Index == index && which(e) {
+			list = append(list, e)
+		}
+	}
+	s.mu.RUnlock()
+	for _, e := range list {
+		s.drop(e)
+		if err := e.engine.Drop(ctx, e.record.Name()); err != nil {
+			return err
+		}
+		if err := s.records.DeleteEdition(ctx, e.record); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// adjust takes up what a live edition can without being filled anew.
+func (s *Service) adjust(ctx context.Context, ix IndexPlan) error {
+	e := s.newest(ix.Name)
+	if e == nil {
+		return nil
+	}
+	if err := e.engine.Adjust(ctx, e.record.Name(), ix.shape); err != nil {
+		return err
+	}
+	record := *e.record
+	record.Shape = ix.shape
+	if err := s.records.SaveShape(ctx, &record); err != nil {
+		return err
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.search = ix.shape
+	return nil
+}
+
+// InstallCapture installs what the applied definition needs, where it is missing.
+func (s *Service) InstallCapture(ctx context.Context, name string) error {
+	src, need, err := s.captured(name)
+	if err != nil {
+		return err
+	}
+	opened, err := s.openSource(src)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	status, err := opened.CaptureStatus(ctx)
+	if err != nil {
+		return err
+	}
+	if !status.Installed && len(need) > 0 {
+		return ErrNeedsFill
+	}
+	gaps, err := opened.CaptureGaps(ctx, need)
+	if err != nil {
+		return err
+	}
+	for _, gap := range gaps {
+		if !gap.Safe {
+			return fmt.Errorf("%w (%s)", ErrNeedsFill, gap.Words)
+		}
+	}
+	return s.install(ctx, src, need)
+}
+
+// ErrNeedsFill says that installing capture alone would leave an index wrong.
+var ErrNeedsFill = errors.New("changes went unnoticed while capture was gone: run pingo apply with the definition in force, which installs it and fills the indexes anew")
+
+// CaptureSQL is what InstallCapture would run.
+func (s *Service) CaptureSQL(ctx context.Context, name string) (string, error) {
+	src, need, err := s.captured(name)
+	if err != nil {
+		return "", err
+	}
+	return s.captureSQL(ctx, src, need)
+}
+
+// CaptureSQLFor is what applying a definition would install in one of its sources.
+func (s *Service) CaptureSQLFor(ctx context.Context, files []definition.File, name string) (string, error) {
+	p, err := s.Check(ctx, files)
+	if err != nil {
+		return "", err
+	}
+	if wrong := p.wrong(); wrong != "" {
+		return "", fmt.Errorf("%w: %s", ErrRefused, wrong)
+	}
+	for _, c := range p.Capture {
+		if c.Source == name || name == "" && len(p.Capture) == 1 {
+			return s.captureSQL(ctx, p.definition.Source(c.Source), c.need)
+		}
+	}
+	return "", fmt.Errorf("%w: the definition captures nothing in a source %q", ErrUnknown, name)
+}
+
+func (s *Service) captureSQL(ctx context.Context, src *definition.Source, need []shape.Captured) (string, error) {
+	opened, err := s.openSource(src)
+	if err != nil {
+		return "", err
+	}
+	defer opened.Close()
+	return opened.CaptureSQL(ctx, need)
+}
+
+// RemoveCapture takes the journal and all triggers out of a source. Its indexes are
+// no longer kept true until it is installed again and they are filled anew.
+func (s *Service) RemoveCapture(ctx context.Context, name string) error {
+	src, _, err := s.captured(name)
+	if err != nil {
+		return err
+	}
+	opened, err := s.openSource(src)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	return opened.RemoveCapture(ctx)
+}
+
+// ErrUnknown says that there is nothing of that name.
+var ErrUnknown = errors.New("not known")
+
+func (s *Service) captured(name string) (*definition.Source, []shape.Captured, error) {
+	s.mu.RLock()
+	def := s.definition
+	s.mu.RUnlock()
+	if def == nil {
+		return nil, nil, fmt.Errorf("%w: no definition was applied yet", ErrUnknown)
+	}
+	if name == "" && len(def.Sources) == 1 {
+		name = def.Sources[0].Name
+	}
+	src := def.Source(name)
+	if src == nil {
+		known := make([]string, len(def.Sources))
+		for i, src := range def.Sources {
+			known[i] = src.Name
+		}
+		return nil, nil, fmt.Errorf("source %q is %w: %s", name, ErrUnknown, definition.Nearest(name, known))
+	}
+	return src, shape.Capture(s.shapes(name)), nil
+}
