@@ -37,15 +37,15 @@ WHERE h.retired_at IS NULL AND h.id > $1 AND h.id <= $2`
 // documents compares what reading node by node costs the database with one statement
 // that makes the documents there, over the same ranges of keys. Rounds take turns.
 func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
+	s, err := b.shape(ctx)
+	if err != nil {
+		return err
+	}
 	src, err := postgres.Open(b.url, 0)
 	if err != nil {
 		return err
 	}
 	defer src.Close()
-	s, err := b.shape(ctx, src)
-	if err != nil {
-		return err
-	}
 	const chunk, rounds = 5000, 3
 	set := document.NewSet(s.Trees[0])
 	nodes := func() error {
@@ -96,7 +96,12 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 }
 
 // shape compiles the demo's definition of huts.
-func (b *bench) shape(ctx context.Context, src *postgres.Postgres) (*shape.Shape, error) {
+func (b *bench) shape(ctx context.Context) (*shape.Shape, error) {
+	src, err := postgres.Open(b.url, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
 	os.Setenv("LODGE_URL", b.url)
 	os.Setenv("SEARCH_URL", "http://127.0.0.1:1")
 	def, findings := definition.Parse([]definition.File{{Name: "huts.yaml", Text: demo.Definition}}, flow.Environment)

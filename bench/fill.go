@@ -23,7 +23,6 @@ import (
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
 	"pingo/internal/server"
-	"pingo/internal/source/postgres"
 )
 
 // fill compares Pingo's fill with the script that a developer would write instead,
@@ -211,12 +210,7 @@ func (b *bench) pingo(ctx context.Context, engine string) (time.Duration, float6
 
 // prepare makes an edition like Pingo's.
 func (b *bench) prepare(ctx context.Context, engine, edition string) error {
-	src, err := postgres.Open(b.url, 0)
-	if err != nil {
-		return err
-	}
-	defer src.Close()
-	s, err := b.shape(ctx, src)
+	s, err := b.shape(ctx)
 	if err != nil {
 		return err
 	}

@@ -28,7 +28,7 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 	if err := src.RemoveCapture(ctx); err != nil {
 		return err
 	}
-	compiled, err := b.shape(ctx, src)
+	compiled, err := b.shape(ctx)
 	if err != nil {
 		return err
 	}

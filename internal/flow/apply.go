@@ -8,6 +8,7 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/core/shape"
+	"pingo/internal/source"
 )
 
 // ErrNotReady says that the service does not hold its lease yet.
@@ -165,11 +166,7 @@ func (s *Service) adjust(ctx context.Context, ix IndexPlan) error {
 
 // InstallCapture installs what the applied definition needs, where it is missing.
 func (s *Service) InstallCapture(ctx context.Context, name string) error {
-	src, need, err := s.captured(name)
-	if err != nil {
-		return err
-	}
-	opened, err := s.openSource(src)
+	src, need, opened, err := s.openCaptured(name)
 	if err != nil {
 		return err
 	}
@@ -234,16 +231,22 @@ func (s *Service) captureSQL(ctx context.Context, src *definition.Source, need [
 // RemoveCapture takes the journal and all triggers out of a source. Its indexes are
 // no longer kept true until it is installed again and they are filled anew.
 func (s *Service) RemoveCapture(ctx context.Context, name string) error {
-	src, _, err := s.captured(name)
-	if err != nil {
-		return err
-	}
-	opened, err := s.openSource(src)
+	_, _, opened, err := s.openCaptured(name)
 	if err != nil {
 		return err
 	}
 	defer opened.Close()
 	return opened.RemoveCapture(ctx)
+}
+
+// openCaptured opens a source of the applied definition beside the one that is read.
+func (s *Service) openCaptured(name string) (*definition.Source, []shape.Captured, source.Source, error) {
+	src, need, err := s.captured(name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	opened, err := s.openSource(src)
+	return src, need, opened, err
 }
 
 // ErrUnknown says that there is nothing of that name.

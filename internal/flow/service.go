@@ -268,6 +268,7 @@ const watchEvery = 3 * time.Second
 // safe is mended; of the rest the indexes that read the table say that they are no
 // longer true, until they are filled anew.
 func (s *Service) watchCapture(ctx context.Context, st *stream) {
+	var watching troubleSpot // so that what lasts is said once
 	for {
 		sleep(ctx, watchEvery)
 		if ctx.Err() != nil {
@@ -275,18 +276,23 @@ func (s *Service) watchCapture(ctx context.Context, st *stream) {
 		}
 		need := shape.Capture(s.shapes(st.name))
 		gaps, err := st.source.CaptureGaps(ctx, need)
-		if err != nil {
-			continue // the reader of the journal says so, too
-		}
-		for _, gap := range gaps {
-			if !gap.Safe {
-				s.reportGap(st, gap)
+		for i := 0; err == nil && i < len(gaps); i++ {
+			if !gaps[i].Safe {
+				s.reportGap(st, gaps[i])
 				continue
 			}
 			s.applying.Lock()
-			_, err := st.source.InstallCapture(ctx, s.id, need)
+			_, err = st.source.InstallCapture(ctx, s.id, need)
 			s.applying.Unlock()
-			s.log.Info("capture mended", "source", st.name, "reason", gap.Words, "error", err)
+			if err == nil {
+				st.log.Info("capture mended", "reason", gaps[i].Words)
+			}
+		}
+		switch {
+		case err == nil:
+			watching.clear()
+		case ctx.Err() == nil && watching.report(err.Error(), false):
+			st.log.Warn("capture cannot be watched or mended", "reason", err)
 		}
 	}
 }
