@@ -13,6 +13,7 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
+	"pingo/internal/core/fill"
 	"pingo/internal/core/shape"
 	"pingo/internal/demo"
 	"pingo/internal/flow"
@@ -46,14 +47,23 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	defer src.Close()
-	const chunk, rounds = 5000, 3
+	const rounds = 5
 	set := document.NewSet(s.Trees[0])
+	var sizer fill.Sizer // so that ranges are as large as a fill makes them
+	var arena []byte
 	nodes := func() error {
-		for from := 0; from < b.rows; from += chunk {
+		for from := 0; from < b.rows; {
+			upto := from + sizer.Rows()
 			set.Reset()
-			if err := src.ReadRange(ctx, set, []string{strconv.Itoa(from)}, []string{strconv.Itoa(from + chunk)}); err != nil {
+			if err := src.ReadRange(ctx, set, []string{strconv.Itoa(from)}, []string{strconv.Itoa(upto)}); err != nil {
 				return err
 			}
+			arena = arena[:0]
+			for row := range set.Rows(0).Len() {
+				arena = set.Append(arena, row)
+			}
+			sizer.Saw(set.Rows(0).Len(), len(arena))
+			from = upto
 		}
 		return nil
 	}
@@ -61,13 +71,15 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	statement := func() error {
-		for from := 0; from < b.rows; from += chunk {
-			result := conn.PgConn().ExecParams(ctx, byOneStatement, [][]byte{[]byte(strconv.Itoa(from)), []byte(strconv.Itoa(from + chunk))}, nil, nil, nil)
+		for from := 0; from < b.rows; {
+			upto := from + sizer.Rows()
+			result := conn.PgConn().ExecParams(ctx, byOneStatement, [][]byte{[]byte(strconv.Itoa(from)), []byte(strconv.Itoa(upto))}, nil, nil, nil)
 			for result.NextRow() {
 			}
 			if _, err := result.Close(); err != nil {
 				return err
 			}
+			from = upto
 		}
 		return nil
 	}
@@ -88,6 +100,7 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 			spent[name] = append(spent[name], (after - before).Seconds())
 		}
 	}
+	say("ranges of %d rows", sizer.Rows())
 	one, many := median(spent["statement"]), median(spent["nodes"])
 	b.report("documents, one statement with laterals and JSON", one, "s", "processor time of the database for %d rows, median of %d rounds", b.rows, rounds)
 	b.report("documents, node by node", many, "s", "")

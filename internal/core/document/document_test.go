@@ -1,6 +1,7 @@
 package document
 
 import (
+	"cmp"
 	"encoding/json"
 	"math/rand/v2"
 	"reflect"
@@ -194,4 +195,25 @@ func FuzzArray(f *testing.F) {
 	f.Fuzz(func(t *testing.T, literal string) {
 		appendArray(nil, shape.Text, []byte(literal)) // whatever comes, it must end
 	})
+}
+
+// Texts are ordered as PostgreSQL orders their values; each list is in its order.
+func TestOrderOfValues(t *testing.T) {
+	for kind, ordered := range map[shape.Type][]string{
+		shape.Integer:   {"-9223372036854775808", "-100", "-99", "-5", "0", "7", "10", "9223372036854775807"},
+		shape.Date:      {"-infinity", "4713-01-01 BC", "0044-03-15 BC", "0044-07-01 BC", "0001-12-31 BC", "0001-01-01", "1999-12-31", "2031-06-01", "12031-01-01", "infinity"},
+		shape.Timestamp: {"-infinity", "0044-03-15 10:00:00+00 BC", "0043-01-01 00:00:00+00 BC", "2031-06-01 10:20:30+00", "2031-06-01 10:20:30.05+00", "2031-06-01 10:20:30.5+00", "2031-06-01 10:20:31+00", "12031-01-01 00:00:00+00", "infinity"},
+		shape.Keyword:   {"", "f", "t"},
+	} {
+		for i := range ordered {
+			if compareText(kind, []byte(ordered[i]), nil) >= 0 || compareText(kind, nil, []byte(ordered[i])) <= 0 {
+				t.Errorf("%s: NULL is not above %s", kind, ordered[i])
+			}
+			for j := range ordered {
+				if got, want := compareText(kind, []byte(ordered[i]), []byte(ordered[j])), cmp.Compare(i, j); cmp.Compare(got, 0) != want {
+					t.Errorf("%s: %q to %q is %d, want %d", kind, ordered[i], ordered[j], got, want)
+				}
+			}
+		}
+	}
 }

@@ -67,8 +67,9 @@ type Set struct {
 // links finds the rows of a node by the value that ties them to their parent:
 // the first row of each value, and from each row the next of the same value.
 type links struct {
-	first map[string]int32
-	next  []int32
+	first  map[string]int32
+	next   []int32
+	sorted []int32 // used again by each sort
 }
 
 // NewSet makes an empty set for a tree.
@@ -108,7 +109,7 @@ func (s *Set) Bytes() int {
 	return total
 }
 
-// Link ties the rows of a node to those of its parent. It is called once when all
+// Link ties the rows of a node to those of its parent, in their order. It is called once when all
 // rows of the node were added, before documents are made.
 func (s *Set) Link(node int) {
 	rows, l := &s.nodes[node], &s.links[node]
@@ -128,6 +129,9 @@ func (s *Set) Link(node int) {
 			l.next[i] = -1
 		}
 		l.first[key] = int32(i)
+	}
+	if len(s.tree.Nodes[node].InOrder) > 0 {
+		s.sort(node)
 	}
 }
 

@@ -23,9 +23,9 @@ type Sizer struct {
 
 // Bounds of a chunk.
 const (
-	TargetBytes = 4 << 20
+	TargetBytes = 6 << 20
 	firstRows   = 500
-	maxRows     = 8000
+	maxRows     = 12000
 )
 
 // Rows is the size of the next chunk.

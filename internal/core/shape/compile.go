@@ -195,6 +195,7 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 	if t.Foreign {
 		c.find(n.TablePos, "make its own database a source", "%s is a table of another server; its changes there cannot be noticed here", n.Table)
 	}
+	var ordering *Told
 	if rel == nil {
 		c.root(node, t, rows)
 	} else {
@@ -207,11 +208,16 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 			node.depend(t.Key...) // it settles the order of rows
 		}
 		c.link(node, t, rel)
-		c.expression(node, n.Table, rel.Order, Ordering)
+		ordering = c.expression(node, n.Table, rel.Order, Ordering)
 	}
 	c.expression(node, n.Table, n.Where, Condition)
 	for _, f := range n.Fields {
 		c.field(node, t, n.Table, f)
+	}
+	if ordering != nil {
+		c.order(node, t, ordering.Columns)
+	} else if node.Order == "" {
+		c.order(node, t, nil)
 	}
 	for _, r := range n.Related {
 		for i, f := range n.Fields {

@@ -71,6 +71,9 @@ type Node struct {
 	Where string `json:"where,omitempty"`
 	Order string `json:"order,omitempty"`
 	Limit int    `json:"limit,omitempty"`
+	// InOrder is how rows that share a link are put in order after they were read;
+	// empty where the source does that, by Order and Key, or where there is but one.
+	InOrder []By `json:"inOrder,omitempty"`
 	// Key is the table's primary key: the document's identity at the root, and
 	// what settles the order of rows below it. It may be empty below the root.
 	Key []string `json:"key"`

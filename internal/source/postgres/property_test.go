@@ -34,9 +34,9 @@ type randomColumn struct{ name, kind string }
 
 // kinds of columns with values for them; few enough that rows meet.
 var kinds = map[string][]string{
-	"integer": {"0", "1", "2", "3", "NULL"}, "text": {"'a'", "'b'", "'c d'", "'~,'", "''", "NULL"}, "boolean": {"true", "false", "NULL"},
-	"numeric": {"1.50", "-0.001", "'NaN'", "12345678901234567890.1", "NULL"}, "timestamptz": {"'2031-06-01 10:20:30.5+02'", "'0044-03-15 BC'", "'infinity'", "'12031-01-01'", "NULL"},
-	"date": {"'2031-06-01'", "'0001-01-01 BC'", "NULL"}, "text[]": {"'{}'", `'{a,NULL,"b \"c\""}'`, "NULL"}, "integer[]": {"'{{1,2},{3,4}}'", "'{}'"}, "jsonb": {`'{"a": [1, {"b": null}]}'`, "'3'", "NULL"},
+	"integer": {"0", "1", "2", "-3", "-12", "12", "NULL"}, "text": {"'a'", "'b'", "'c d'", "'~,'", "''", "NULL"}, "boolean": {"true", "false", "NULL"},
+	"numeric": {"1.50", "-0.001", "'NaN'", "12345678901234567890.1", "NULL"}, "timestamptz": {"'2031-06-01 10:20:30.5+02'", "'0044-03-15 BC'", "'infinity'", "'-infinity'", "'12031-01-01'", "'0044-07-15 BC'", "'0043-01-01 BC'", "NULL"},
+	"date": {"'2031-06-01'", "'0001-01-01 BC'", "'2031-06-02'", "NULL"}, "text[]": {"'{}'", `'{a,NULL,"b \"c\""}'`, "NULL"}, "integer[]": {"'{{1,2},{3,4}}'", "'{}'"}, "jsonb": {`'{"a": [1, {"b": null}]}'`, "'3'", "NULL"},
 	"point": {"'(8.5,46.25)'", "NULL"}, "uuid": {"'6f1d6ab4-35fd-4b5c-8a39-0b3f7c2a9e11'", "NULL"}, "interval": {"'1 day 2 hours'", "NULL"}, "double precision": {"0.1", "'-Infinity'", "1e300", "NULL"},
 }
 
@@ -76,6 +76,19 @@ func (w *world) insert(table *randomTable) string {
 		values = append(values, w.value(c.kind))
 	}
 	return fmt.Sprintf("INSERT INTO %s VALUES (%s) ON CONFLICT DO NOTHING", quoteName(table.name), strings.Join(values, ", "))
+}
+
+// order makes up what the rows of a table are ordered by.
+func (w *world) order(table *randomTable) string {
+	var terms []string
+	for range 1 + w.pick(2) {
+		c := table.columns[w.pick(len(table.columns))]
+		if c.kind == "jsonb" || c.kind == "point" {
+			continue
+		}
+		terms = append(terms, quoteName(c.name)+[]string{"", " DESC", " asc", " DESC NULLS LAST"}[w.pick(4)])
+	}
+	return strings.Join(append(terms, "i1 desc"), ", ")
 }
 
 // change makes up one statement that changes a row or some.
@@ -143,7 +156,7 @@ func (w *world) node(b *strings.Builder, indent string, table *randomTable, dept
 		}
 		if many {
 			if w.pick(2) == 0 {
-				fmt.Fprintf(&related, "%s    order: t1 DESC, i1\n", indent)
+				fmt.Fprintf(&related, "%s    order: '%s'\n", indent, w.order(other))
 				if w.pick(2) == 0 {
 					fmt.Fprintf(&related, "%s    limit: %d\n", indent, 1+w.pick(3))
 				}

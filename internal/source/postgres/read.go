@@ -50,6 +50,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	}
 	links := n.Link.Theirs
 	order := tieBreak(n)
+	sorted := len(n.InOrder) == 0 && (n.Many || n.Link.Join != nil || !slices.Equal(links, n.Key))
 	if n.Order != "" {
 		order = n.Order + ", " + order
 	}
@@ -66,14 +67,17 @@ func compileNode(n *shape.Node) *nodeSQL {
 			inner = append(inner, fmt.Sprintf("%s AS pingo_to%d", quoteName(from), i))
 			on = append(on, fmt.Sprintf("%s.%s = pingo_to%d", quote(n.Table), quoteName(j.To[i]), i))
 		}
+		if sorted {
+			where += " ORDER BY " + strings.Join(by, ", ") + ", " + order
+		}
 		return &nodeSQL{
 			head: fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE ", strings.Join(columns, ", "), strings.Join(inner, ", "), quote(j.Table)),
 			pick: rowOf(links),
-			tail: fmt.Sprintf(") pingo_join JOIN %s ON %s WHERE true%s ORDER BY %s, %s", quote(n.Table), strings.Join(on, " AND "), where, strings.Join(by, ", "), order),
+			tail: fmt.Sprintf(") pingo_join JOIN %s ON %s WHERE true%s", quote(n.Table), strings.Join(on, " AND "), where),
 		}
 	}
 	tail := where
-	if n.Many || !slices.Equal(links, n.Key) {
+	if sorted {
 		// By the link first: an index on it brings the rows almost in this order. Where
 		// there should be one row and are several, it is always the same one.
 		tail += " ORDER BY " + quoteNames(links, quote(n.Table)+".") + ", " + order

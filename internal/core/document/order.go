@@ -1,0 +1,115 @@
+package document
+
+import (
+	"bytes"
+	"cmp"
+	"slices"
+
+	"pingo/internal/core/shape"
+)
+
+// sort puts the rows that share a link in the node's order.
+func (s *Set) sort(node int) {
+	rows, l, by := &s.nodes[node], &s.links[node], s.tree.Nodes[node].InOrder
+	compare := func(a, b int32) int {
+		for _, term := range by {
+			c := compareText(term.Type, rows.Value(int(a), term.At), rows.Value(int(b), term.At))
+			if term.Descending {
+				c = -c
+			}
+			if c != 0 {
+				return c
+			}
+		}
+		return 0
+	}
+	for key, row := range l.first {
+		if l.next[row] < 0 {
+			continue
+		}
+		chain := l.sorted[:0]
+		for ; row >= 0; row = l.next[row] {
+			chain = append(chain, row)
+		}
+		slices.SortStableFunc(chain, compare)
+		l.first[key] = chain[0]
+		for i, row := range chain {
+			l.next[row] = -1
+			if i > 0 {
+				l.next[chain[i-1]] = row
+			}
+		}
+		l.sorted = chain
+	}
+}
+
+// compareText compares two values by their texts as PostgreSQL orders them. NULL is
+// above everything.
+func compareText(t shape.Type, a, b []byte) int {
+	switch {
+	case a == nil || b == nil:
+		return cmp.Compare(isNull(a), isNull(b))
+	case t == shape.Integer:
+		return compareIntegers(a, b)
+	case t == shape.Date || t == shape.Timestamp:
+		return compareTimes(a, b)
+	}
+	return bytes.Compare(a, b)
+}
+
+func isNull(v []byte) int {
+	if v == nil {
+		return 1
+	}
+	return 0
+}
+
+// compareIntegers compares numbers of any length in their plain form.
+func compareIntegers(a, b []byte) int {
+	below := len(a) > 0 && a[0] == '-'
+	if below != (len(b) > 0 && b[0] == '-') {
+		if below {
+			return -1
+		}
+		return 1
+	}
+	c := cmp.Or(cmp.Compare(len(a), len(b)), bytes.Compare(a, b))
+	if below {
+		return -c
+	}
+	return c
+}
+
+// compareTimes compares dates and times in ISO form, all of one time zone: a year of
+// four digits or more, a BC at the end before year 1, and the infinities.
+func compareTimes(a, b []byte) int {
+	aEra, aYear, aRest := splitTime(a)
+	bEra, bYear, bRest := splitTime(b)
+	c := cmp.Or(cmp.Compare(len(aYear), len(bYear)), bytes.Compare(aYear, bYear))
+	if aEra == beforeChrist {
+		c = -c
+	}
+	return cmp.Or(cmp.Compare(aEra, bEra), c, bytes.Compare(aRest, bRest))
+}
+
+// The eras of times, in their order.
+const (
+	minusInfinity = iota
+	beforeChrist
+	ourEra
+	infinity
+)
+
+func splitTime(v []byte) (era int, year, rest []byte) {
+	switch string(v) {
+	case "-infinity":
+		return minusInfinity, nil, nil
+	case "infinity":
+		return infinity, nil, nil
+	}
+	year, rest, _ = bytes.Cut(v, []byte("-"))
+	if before, ok := bytes.CutSuffix(rest, []byte(" BC")); ok {
+		return beforeChrist, year, before
+	}
+	return ourEra, year, rest
+}
