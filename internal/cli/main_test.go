@@ -59,6 +59,7 @@ type world struct {
 	env     []string
 	client  *client.Client
 	service *exec.Cmd
+	second  *exec.Cmd // another one on the same records
 	log     *lockedBuffer
 }
 
@@ -98,9 +99,11 @@ func newWorld(t *testing.T) *world {
 	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL=http://"+w.address)
 	w.client = &client.Client{URL: "http://" + w.address}
 	t.Cleanup(func() {
-		if w.service != nil {
-			w.service.Process.Signal(syscall.SIGTERM)
-			w.service.Wait()
+		for _, service := range []*exec.Cmd{w.service, w.second} {
+			if service != nil {
+				service.Process.Signal(syscall.SIGTERM)
+				service.Wait()
+			}
 		}
 		if t.Failed() {
 			t.Logf("the service's log:\n%s", w.log)
@@ -133,11 +136,7 @@ var printedToken = regexp.MustCompile(`PINGO_TOKEN=(\S+)`)
 // serve starts the service and waits until it works.
 func (w *world) serve() {
 	w.t.Helper()
-	w.service = exec.Command(binary, "serve", "--listen", w.address)
-	w.service.Env, w.service.Stdout, w.service.Stderr = w.env, w.log, w.log
-	if err := w.service.Start(); err != nil {
-		w.t.Fatal(err)
-	}
+	w.service = w.process(w.address)
 	w.eventually(20*time.Second, "the service answers", func() error {
 		if m := printedToken.FindStringSubmatch(w.log.String()); m != nil && w.client.Token == "" {
 			w.client.Token = m[1]
@@ -146,6 +145,17 @@ func (w *world) serve() {
 		_, err := w.client.Status(w.t.Context())
 		return err
 	})
+}
+
+// process starts pingo serve at an address.
+func (w *world) process(address string) *exec.Cmd {
+	w.t.Helper()
+	cmd := exec.Command(binary, "serve", "--listen", address)
+	cmd.Env, cmd.Stdout, cmd.Stderr = w.env, w.log, w.log
+	if err := cmd.Start(); err != nil {
+		w.t.Fatal(err)
+	}
+	return cmd
 }
 
 // kill ends the service as a power cut would.

@@ -7,12 +7,11 @@ import (
 	"slices"
 
 	"pingo/internal/core/definition"
+	"pingo/internal/core/fill"
 	"pingo/internal/core/shape"
+	"pingo/internal/records"
 	"pingo/internal/source"
 )
-
-// ErrNotReady says that the service does not hold its lease yet.
-var ErrNotReady = errors.New("the service is not ready yet: try again in a moment")
 
 // ErrRefused says that a plan has findings or that something does not answer.
 var ErrRefused = errors.New("the definition cannot be applied")
@@ -26,12 +25,29 @@ var ErrGuarded = errors.New("the definition would take something away")
 func (s *Service) Apply(ctx context.Context, files []definition.File, by string, accepted []string) (*Plan, int, error) {
 	s.applying.Lock()
 	defer s.applying.Unlock()
-	s.mu.RLock()
-	ready := s.running != nil && s.begun
-	s.mu.RUnlock()
-	if !ready {
+	if !s.isReady() {
 		return nil, 0, ErrNotReady
 	}
+	var p *Plan
+	var version int
+	err := s.records.Exclusively(ctx, func() (err error) {
+		p, version, err = s.apply(ctx, files, by, accepted)
+		return err
+	})
+	if err != nil {
+		return p, 0, err
+	}
+	s.log.Info("definition applied", "version", version, "by", by)
+	return p, version, s.tend(context.WithoutCancel(ctx))
+}
+
+func (s *Service) isReady() bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.ready
+}
+
+func (s *Service) apply(ctx context.Context, files []definition.File, by string, accepted []string) (*Plan, int, error) {
 	p, err := s.Check(ctx, files)
 	if err != nil {
 		return nil, 0, err
@@ -55,25 +71,14 @@ func (s *Service) Apply(ctx context.Context, files []definition.File, by string,
 	if err != nil {
 		return p, 0, fmt.Errorf("recording the definition: %w", err)
 	}
-	applied, err := s.records.Definition(ctx)
-	if err != nil {
-		return p, 0, err
-	}
-	if err := s.adopt(p.definition, applied); err != nil {
-		return p, 0, err
-	}
-	if err := s.carryOut(ctx, p, version); err != nil {
-		return p, 0, err
-	}
-	s.log.Info("definition applied", "version", version, "by", by)
-	return p, version, nil
+	return p, version, s.carryOut(ctx, p, version)
 }
 
 // carryOut does to every index what the plan says, and records that it was done; a
 // process that dies before begins it again.
 func (s *Service) carryOut(ctx context.Context, p *Plan, version int) error {
 	for _, ix := range p.Indexes {
-		if err := s.applyIndex(ctx, ix, version); err != nil {
+		if err := s.applyIndex(ctx, p, ix, version); err != nil {
 			return fmt.Errorf("index %s: %w", ix.Name, err)
 		}
 	}
@@ -96,24 +101,33 @@ func (s *Service) install(ctx context.Context, src *definition.Source, need []sh
 	return nil
 }
 
-func (s *Service) applyIndex(ctx context.Context, ix IndexPlan, version int) error {
+func (s *Service) applyIndex(ctx context.Context, p *Plan, ix IndexPlan, version int) error {
+	editions, err := s.records.Editions(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the editions: %w", err)
+	}
+	editions = slices.DeleteFunc(editions, func(e *records.Edition) bool { return e.Index != ix.Name })
 	switch ix.Change {
 	case ChangeNew, ChangeReindex:
-		// A lost edition answers nobody, and would only hold up the new one.
-		if err := s.discard(ctx, ix.Name, func(e *editionFlow) bool { return ix.lost || !e.live() }); err != nil {
-			return err
+		if slices.ContainsFunc(editions, func(e *records.Edition) bool { return e.Definition == version }) {
+			return nil // by a process that died over it
 		}
-		record, err := s.records.NewEdition(ctx, ix.shape, ix.Engine, version)
-		if err != nil {
+		for _, e := range editions {
+			// One that never answered is overtaken; a lost one would only hold up the new one.
+			if ix.lost || e.State != fill.Switched {
+				if err := s.records.CancelEdition(ctx, e); err != nil {
+					return err
+				}
+			}
+		}
+		if _, err := s.records.NewEdition(ctx, ix.shape, ix.Engine, version); err != nil {
 			return fmt.Errorf("recording an edition: %w", err)
 		}
-		return s.start(record)
 	case ChangeInPlace:
-		return s.adjust(ctx, ix)
+		return s.adjust(ctx, p.definition.Engine(ix.Engine), ix)
 	case ChangeRemoved:
-		for e := s.newest(ix.Name); e != nil; e = s.newest(ix.Name) {
-			s.drop(e)
-			if err := s.records.DeleteEdition(ctx, e.record); err != nil {
+		for _, e := range editions {
+			if err := s.records.DeleteEdition(ctx, e); err != nil {
 				return err
 			}
 		}
@@ -121,52 +135,27 @@ func (s *Service) applyIndex(ctx context.Context, ix IndexPlan, version int) err
 	return nil
 }
 
-// discard drops editions of an index, here and in the engine: those that a newer
-// definition overtakes before they ever answered, and those that are lost.
-func (s *Service) discard(ctx context.Context, index string, which func(*editionFlow) bool) error {
-	s.mu.RLock()
-	var list []*editionFlow
-	for _, e := range s.editions {
-		if e.record.Index == index && which(e) {
-			list = append(list, e)
-		}
-	}
-	s.mu.RUnlock()
-	for _, e := range list {
-		s.drop(e)
-		if err := e.engine.Drop(ctx, e.record.Name()); err != nil {
-			return err
-		}
-		if err := s.records.DeleteEdition(ctx, e.record); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // adjust takes up what a live edition can without being filled anew.
-func (s *Service) adjust(ctx context.Context, ix IndexPlan) error {
-	e := s.newest(ix.Name)
-	if e == nil {
-		return nil
-	}
-	if err := e.engine.Adjust(ctx, e.record.Name(), ix.shape); err != nil {
+func (s *Service) adjust(ctx context.Context, eng *definition.Engine, ix IndexPlan) error {
+	st, err := s.standing(ctx, ix.Name)
+	if err != nil || st == nil {
 		return err
 	}
-	record := *e.record
-	record.Shape = ix.shape
-	if err := s.records.SaveShape(ctx, &record); err != nil {
+	opened, err := s.openEngine(eng)
+	if err != nil {
 		return err
 	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.search = ix.shape
-	return nil
+	defer opened.Close()
+	if err := opened.Adjust(ctx, st.record.Name(), ix.shape); err != nil {
+		return err
+	}
+	st.record.Shape = ix.shape
+	return s.records.SaveShape(ctx, st.record)
 }
 
 // InstallCapture installs what the applied definition needs, where it is missing.
 func (s *Service) InstallCapture(ctx context.Context, name string) error {
-	src, need, opened, err := s.openCaptured(name)
+	src, need, opened, err := s.openCaptured(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -195,7 +184,7 @@ var ErrNeedsFill = errors.New("changes went unnoticed while capture was gone: ru
 
 // CaptureSQL is what InstallCapture would run.
 func (s *Service) CaptureSQL(ctx context.Context, name string) (string, error) {
-	src, need, err := s.captured(name)
+	src, need, err := s.captured(ctx, name)
 	if err != nil {
 		return "", err
 	}
@@ -231,7 +220,7 @@ func (s *Service) captureSQL(ctx context.Context, src *definition.Source, need [
 // RemoveCapture takes the journal and all triggers out of a source. Its indexes are
 // no longer kept true until it is installed again and they are filled anew.
 func (s *Service) RemoveCapture(ctx context.Context, name string) error {
-	_, _, opened, err := s.openCaptured(name)
+	_, _, opened, err := s.openCaptured(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -240,8 +229,8 @@ func (s *Service) RemoveCapture(ctx context.Context, name string) error {
 }
 
 // openCaptured opens a source of the applied definition beside the one that is read.
-func (s *Service) openCaptured(name string) (*definition.Source, []shape.Captured, source.Source, error) {
-	src, need, err := s.captured(name)
+func (s *Service) openCaptured(ctx context.Context, name string) (*definition.Source, []shape.Captured, source.Source, error) {
+	src, need, err := s.captured(ctx, name)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -252,11 +241,11 @@ func (s *Service) openCaptured(name string) (*definition.Source, []shape.Capture
 // ErrUnknown says that there is nothing of that name.
 var ErrUnknown = errors.New("not known")
 
-func (s *Service) captured(name string) (*definition.Source, []shape.Captured, error) {
+func (s *Service) captured(ctx context.Context, name string) (*definition.Source, []shape.Captured, error) {
 	s.mu.RLock()
-	def := s.definition
+	def, applied := s.definition, s.applied
 	s.mu.RUnlock()
-	if def == nil {
+	if applied == nil {
 		return nil, nil, fmt.Errorf("%w: no definition was applied yet", ErrUnknown)
 	}
 	if name == "" && len(def.Sources) == 1 {
@@ -270,5 +259,6 @@ func (s *Service) captured(name string) (*definition.Source, []shape.Captured, e
 		}
 		return nil, nil, fmt.Errorf("source %q is %w: %s", name, ErrUnknown, definition.Nearest(name, known))
 	}
-	return src, shape.Capture(s.shapes(name)), nil
+	shapes, err := s.shapes(ctx, name)
+	return src, shape.Capture(shapes), err
 }

@@ -12,10 +12,11 @@ import (
 )
 
 const (
-	owedAtOnce  = 1000  // keys written to the backlog together
-	owedWaits   = 20000 // keys that may wait to be written before who adds them is held up
-	drainAtOnce = 1200  // keys taken from the backlog together: few, so that fresh changes pass
-	expanders   = 2     // changes that touch many documents are followed up side by side
+	owedAtOnce  = 1000            // keys written to the backlog together
+	owedWaits   = 20000           // keys that may wait to be written before who adds them is held up
+	drainAtOnce = 1200            // keys taken from the backlog together: few, so that fresh changes pass
+	lookForMore = 2 * time.Second // what other processes put there is seen after that
+	expanders   = 2               // changes that touch many documents are followed up side by side
 )
 
 // backlog is what an edition owes and no lane holds: keys in the records database. Keys
@@ -156,8 +157,9 @@ func (e *editionFlow) drain(ctx context.Context) {
 			case <-ctx.Done():
 				return
 			case <-b.more:
-				continue
+			case <-time.After(lookForMore):
 			}
+			continue
 		}
 		for began := time.Now(); time.Since(began) < time.Second && ctx.Err() == nil; {
 			list, err := e.records.Backlog(ctx, e.record, after, drainAtOnce)

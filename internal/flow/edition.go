@@ -37,7 +37,7 @@ type editionFlow struct {
 	source  source.Source
 	engine  engine.Engine
 	records *records.Records
-	version func() int64
+	term    term
 	log     *slog.Logger
 
 	lanes   [lanes]*lane
@@ -48,8 +48,6 @@ type editionFlow struct {
 	failed  map[string]bool
 	state   fill.State
 	done    fill.Progress
-	// search is the shape by which searches are made: what changes in place is newer in it.
-	search *shape.Shape
 
 	trouble  troubleSpot
 	gap      troubleSpot // changes went unnoticed; only another edition mends that
@@ -61,6 +59,15 @@ type editionFlow struct {
 	stop     context.CancelFunc
 	ended    chan struct{} // closed when run has returned
 	switched chan struct{} // closed when the edition answers under the public name
+}
+
+// term is the right under which an edition is fed.
+type term interface {
+	// nextVersion is above every version given before, also by other processes.
+	nextVersion() int64
+	// holds reports whether this process still has the right; when it has not, the
+	// edition's context ends.
+	holds() bool
 }
 
 // counted is a count and when it was made.
@@ -100,16 +107,15 @@ type lane struct {
 	sending sync.Mutex
 }
 
-func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, rec *records.Records, version func() int64, log *slog.Logger) *editionFlow {
+func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, rec *records.Records, term term, log *slog.Logger) *editionFlow {
 	e := &editionFlow{
-		record: record, shape: record.Shape, routes: record.Shape.Routes(), source: src, engine: eng, records: rec, version: version,
+		record: record, shape: record.Shape, routes: record.Shape.Routes(), source: src, engine: eng, records: rec, term: term,
 		log: log.With("index", record.Index, "edition", record.Name()), failed: map[string]bool{}, state: record.State, ended: make(chan struct{}), switched: make(chan struct{}),
 	}
 	for i := range e.lanes {
 		e.lanes[i] = &lane{edition: e, ready: make(chan struct{}, 1)}
 	}
 	e.backlog.init()
-	e.search = record.Shape
 	e.done = fill.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}
 	if record.State == fill.Switched {
 		close(e.switched)
@@ -317,7 +323,7 @@ func (e *editionFlow) build(ctx context.Context, entries []change.Entry, sets []
 	for attempt := 1; ; attempt++ {
 		// The version is taken before the snapshot: whoever has the higher one has
 		// also read later.
-		version = e.version()
+		version = e.term.nextVersion()
 		err := e.read(ctx, sets, keys)
 		if err == nil {
 			break
@@ -407,6 +413,9 @@ func (e *editionFlow) deliver(ctx context.Context, docs []wire.Document) bool {
 	attempt := 0
 	for len(docs) > 0 {
 		batch := docs[:slice(docs, most)]
+		if !e.term.holds() {
+			return false
+		}
 		results, err := e.engine.Deliver(ctx, e.record.Name(), batch)
 		if err != nil {
 			var f *wire.Failure

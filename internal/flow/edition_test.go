@@ -203,8 +203,22 @@ func newRig(t *testing.T, rows int) *rig {
 	for i := range rows {
 		r.source.rows[fmt.Sprintf("k%05d", i)] = true
 	}
-	var counter atomic.Int64
-	r.flow = newEditionFlow(record, r.source, r.engine, rec, func() int64 { return counter.Add(1) }, slog.New(slog.DiscardHandler))
+	lease, err := rec.Take(t.Context(), "lodge", "test")
+	if err != nil || lease == nil {
+		t.Fatal(err)
+	}
+	h := &holding{lease: lease, cancel: func() {}}
+	keeping := time.NewTicker(time.Second)
+	t.Cleanup(keeping.Stop)
+	go func() {
+		for range keeping.C {
+			if lease.Renew(t.Context(), []byte("{}")) != nil {
+				return
+			}
+		}
+	}()
+	record.Epoch = lease.Epoch
+	r.flow = newEditionFlow(record, r.source, r.engine, rec, h, slog.New(slog.DiscardHandler))
 	return r
 }
 
@@ -326,7 +340,8 @@ func TestFillResumes(t *testing.T) {
 	sent.Store(0)
 	r.engine.deliver = nil
 	r.engine.slow = func() time.Duration { return 0 }
-	again := newEditionFlow(before, r.source, r.engine, r.rec, r.flow.version, slog.New(slog.DiscardHandler))
+	before.Epoch = r.flow.record.Epoch
+	again := newEditionFlow(before, r.source, r.engine, r.rec, r.flow.term, slog.New(slog.DiscardHandler))
 	if err := again.fill(t.Context(), func(context.Context) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
@@ -523,7 +538,7 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 	stop() // as if it were killed: what lanes held is still in the journal, and comes again
 	<-r.flow.ended
 	away.Store(false)
-	r.flow = newEditionFlow(r.flow.record, r.source, r.engine, r.rec, r.flow.version, slog.New(slog.DiscardHandler))
+	r.flow = newEditionFlow(r.flow.record, r.source, r.engine, r.rec, r.flow.term, slog.New(slog.DiscardHandler))
 	r.run()
 	var again []string
 	for i, k := range keys {

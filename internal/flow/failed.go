@@ -28,8 +28,10 @@ type FailedDocument struct {
 
 // FailedGroups gathers failed documents by cause, of all indexes when none is named.
 func (s *Service) FailedGroups(ctx context.Context, index string) ([]FailedGroup, error) {
-	if index != "" && s.newest(index) == nil {
-		return nil, s.unknownIndex(index)
+	if index != "" {
+		if _, err := s.index(ctx, index); err != nil {
+			return nil, err
+		}
 	}
 	groups, err := s.records.FailedGroups(ctx, index)
 	if err != nil {
@@ -44,16 +46,16 @@ func (s *Service) FailedGroups(ctx context.Context, index string) ([]FailedGroup
 
 // FailedDocuments lists what an engine refused of an index, of one cause when it is named.
 func (s *Service) FailedDocuments(ctx context.Context, index, cause string, limit int) ([]records.Failed, error) {
-	if s.newest(index) == nil {
-		return nil, s.unknownIndex(index)
+	if _, err := s.index(ctx, index); err != nil {
+		return nil, err
 	}
 	return s.records.FailedDocuments(ctx, index, cause, limit)
 }
 
 // FailedDocument tells all there is to know of a failed document.
 func (s *Service) FailedDocument(ctx context.Context, index, key string) (*FailedDocument, error) {
-	if s.newest(index) == nil {
-		return nil, s.unknownIndex(index)
+	if _, err := s.index(ctx, index); err != nil {
+		return nil, err
 	}
 	f, err := s.records.FailedDocument(ctx, index, key)
 	if err != nil {
@@ -83,22 +85,40 @@ func (s *Service) FailedDocument(ctx context.Context, index, key string) (*Faile
 
 // failedKeys gives the failed documents that are meant: the keys, or those of a cause,
 // or all when neither is given.
-func (s *Service) failedKeys(ctx context.Context, index string, keys []string, cause string) (*editionFlow, []string, error) {
-	e := s.newest(index)
-	if e == nil {
-		return nil, nil, s.unknownIndex(index)
+func (s *Service) failedKeys(ctx context.Context, index string, keys []string, cause string) (*records.Edition, []string, error) {
+	st, err := s.index(ctx, index)
+	if err != nil || len(keys) > 0 {
+		return st.edition(), keys, err
 	}
-	if len(keys) > 0 {
-		return e, keys, nil
+	keys, err = s.records.FailedKeys(ctx, st.record, cause)
+	return st.record, keys, err
+}
+
+func (st *standing) edition() *records.Edition {
+	if st == nil {
+		return nil
 	}
-	keys, err := s.records.FailedKeys(ctx, e.record, cause)
-	return e, keys, err
+	return st.record
+}
+
+// fed finds an edition that this process feeds; nil when another one does.
+func (s *Service) fed(record *records.Edition) *editionFlow {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if h := s.held[record.Shape.Source]; h != nil {
+		for _, e := range h.editions {
+			if e.record.Index == record.Index && e.record.Number == record.Number {
+				return e
+			}
+		}
+	}
+	return nil
 }
 
 // RetryFailed has failed documents built and sent again: by key, by cause, or all. It
 // returns how many; what comes of it is seen in the list.
 func (s *Service) RetryFailed(ctx context.Context, index string, keys []string, cause string) (int, error) {
-	e, keys, err := s.failedKeys(ctx, index, keys, cause)
+	record, keys, err := s.failedKeys(ctx, index, keys, cause)
 	if err != nil || len(keys) == 0 {
 		return 0, err
 	}
@@ -106,32 +126,39 @@ func (s *Service) RetryFailed(ctx context.Context, index string, keys []string, 
 	for i := range at {
 		at[i] = time.Now()
 	}
-	if err := s.records.Owe(ctx, e.record, keys, at); err != nil {
+	if err := s.records.Owe(ctx, record, keys, at); err != nil {
 		return 0, err
 	}
-	nudge(e.backlog.more)
+	if e := s.fed(record); e != nil {
+		nudge(e.backlog.more)
+	}
 	return len(keys), nil
 }
 
 // DismissFailed forgets failed documents though the engine has not accepted them: by
 // key, by cause, or all. It returns how many.
 func (s *Service) DismissFailed(ctx context.Context, index string, keys []string, cause string) (int, error) {
-	e, keys, err := s.failedKeys(ctx, index, keys, cause)
+	record, keys, err := s.failedKeys(ctx, index, keys, cause)
 	if err != nil || len(keys) == 0 {
 		return 0, err
 	}
-	gone, err := s.records.DismissFailed(ctx, e.record, keys)
+	gone, err := s.records.DismissFailed(ctx, record, keys)
 	if err != nil {
 		return 0, err
 	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, key := range gone {
-		if e.failed[key] {
-			delete(e.failed, key)
-			e.refused.Add(-1)
-		}
+	if e := s.fed(record); e != nil {
+		e.forgive(gone)
 	}
 	s.log.Info("failed documents dismissed", "index", index, "documents", len(gone))
 	return len(gone), nil
+}
+
+// forgive takes dismissed documents out of the failed ones.
+func (e *editionFlow) forgive(keys []string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, key := range keys {
+		delete(e.failed, key)
+	}
+	e.refused.Store(int64(len(e.failed)))
 }

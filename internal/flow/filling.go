@@ -52,6 +52,9 @@ func (e *editionFlow) fill(ctx context.Context, caughtUp func(context.Context) e
 func (e *editionFlow) enter(ctx context.Context, s fill.State) error {
 	next := *e.record
 	next.State = s
+	if !e.term.holds() {
+		return ctx.Err()
+	}
 	if err := e.records.SaveEdition(ctx, &next); err != nil {
 		return fmt.Errorf("recording that %s is %s: %w", e.record.Name(), s, err)
 	}
@@ -63,6 +66,9 @@ func (e *editionFlow) enter(ctx context.Context, s fill.State) error {
 }
 
 func (e *editionFlow) prepare(ctx context.Context) error {
+	if !e.term.holds() {
+		return ctx.Err()
+	}
 	if err := e.engine.Prepare(ctx, e.record.Name(), e.shape); err != nil {
 		return fmt.Errorf("creating edition %s: %w", e.record.Name(), err)
 	}
@@ -180,7 +186,7 @@ func (e *editionFlow) fillWorker(ctx context.Context, p *planner) error {
 // fillChunk reads a chunk, and delivers each lane's share in that lane, without the
 // documents that the stream has built since the chunk began.
 func (e *editionFlow) fillChunk(ctx context.Context, p *planner, c records.Chunk, mark int64, set *document.Set, arena []byte, byLane *[lanes][]wire.Document) ([]byte, error) {
-	version := e.version()
+	version := e.term.nextVersion()
 	set.Reset()
 	if err := e.source.ReadRange(ctx, set, c.After, c.Upto); err != nil {
 		if source.DataFault(err) {
@@ -268,6 +274,9 @@ func (e *editionFlow) catchUp(ctx context.Context, caughtUp func(context.Context
 	}
 	if err := e.engine.Filled(ctx, e.record.Name(), e.shape); err != nil {
 		return fmt.Errorf("making %s searchable: %w", e.record.Name(), err)
+	}
+	if !e.term.holds() {
+		return ctx.Err()
 	}
 	if err := e.engine.Switch(ctx, e.record.Index, e.record.Name()); err != nil {
 		return fmt.Errorf("switching %s to %s: %w", e.record.Index, e.record.Name(), err)

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"sort"
 	"strings"
 
 	"pingo/internal/core/definition"
@@ -15,18 +14,20 @@ import (
 	"pingo/internal/source"
 )
 
-func (s *Service) unknownIndex(index string) error {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	var known []string
-	for _, e := range s.editions {
-		known = append(known, e.record.Index)
+// index finds the edition of an index that is looked at.
+func (s *Service) index(ctx context.Context, index string) (*standing, error) {
+	st, err := s.standing(ctx, index)
+	if err != nil || st != nil {
+		return st, err
 	}
-	sort.Strings(known)
+	known, err := s.indexNames(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if len(known) == 0 {
-		return fmt.Errorf("index %q is %w: no definition was applied yet", index, ErrUnknown)
+		return nil, fmt.Errorf("index %q is %w: no definition was applied yet", index, ErrUnknown)
 	}
-	return fmt.Errorf("index %q is %w: %s", index, ErrUnknown, definition.Nearest(index, known))
+	return nil, fmt.Errorf("index %q is %w: %s", index, ErrUnknown, definition.Nearest(index, known))
 }
 
 // Preview is a document as it would be built now, beside the one in the engine.
@@ -65,23 +66,23 @@ func originsOf(t *shape.Tree) []FieldOrigin {
 
 // SampleKeys lists the keys of the first rows of an index, some of each of its tables.
 func (s *Service) SampleKeys(ctx context.Context, index string, n int) ([]string, error) {
-	e := s.newest(index)
-	if e == nil {
-		return nil, s.unknownIndex(index)
+	st, err := s.index(ctx, index)
+	if err != nil {
+		return nil, err
 	}
 	keys := []string{}
-	for i, t := range e.shape.Trees {
-		want := (n + i) / len(e.shape.Trees)
+	for i, t := range st.record.Shape.Trees {
+		want := (n + i) / len(st.record.Shape.Trees)
 		if want == 0 {
 			continue
 		}
 		// Rows that where keeps out have no document, so more than are wanted are read.
-		end, err := e.source.ChunkEnd(ctx, t, nil, 20*want)
+		end, err := st.source.ChunkEnd(ctx, t, nil, 20*want)
 		if err != nil {
 			return nil, err
 		}
 		set := document.NewSet(t)
-		if err := e.source.ReadRange(ctx, set, nil, end); err != nil {
+		if err := st.source.ReadRange(ctx, set, nil, end); err != nil {
 			return nil, err
 		}
 		for row := range min(want, set.Rows(0).Len()) {
@@ -93,18 +94,18 @@ func (s *Service) SampleKeys(ctx context.Context, index string, n int) ([]string
 
 // Preview builds the document of a key and fetches the one in the engine.
 func (s *Service) Preview(ctx context.Context, index, key string) (*Preview, error) {
-	e := s.newest(index)
-	if e == nil {
-		return nil, s.unknownIndex(index)
+	st, err := s.index(ctx, index)
+	if err != nil {
+		return nil, err
 	}
-	tree, values, err := document.ParseKey(e.shape, key)
+	tree, values, err := document.ParseKey(st.record.Shape, key)
 	if err != nil {
 		return nil, &BadKey{err}
 	}
-	t := e.shape.Trees[tree]
-	p := &Preview{Index: index, Key: key, Edition: e.record.Name(), Built: json.RawMessage("null"), Stored: json.RawMessage("null"), Origins: originsOf(t)}
+	t := st.record.Shape.Trees[tree]
+	p := &Preview{Index: index, Key: key, Edition: st.record.Name(), Built: json.RawMessage("null"), Stored: json.RawMessage("null"), Origins: originsOf(t)}
 	set := document.NewSet(t)
-	if err := e.source.ReadKeys(ctx, set, [][]string{values}); err != nil {
+	if err := st.source.ReadKeys(ctx, set, [][]string{values}); err != nil {
 		if source.DataFault(err) {
 			return nil, &BadKey{fmt.Errorf("no document can be built for key %q: %w", key, err)}
 		}
@@ -113,7 +114,7 @@ func (s *Service) Preview(ctx context.Context, index, key string) (*Preview, err
 	if set.Rows(0).Len() > 0 {
 		p.Built = set.Append(nil, 0)
 	}
-	stored, err := e.engine.Get(ctx, e.record.Name(), []string{key})
+	stored, err := st.engine.Get(ctx, st.record.Name(), []string{key})
 	if err != nil {
 		return nil, err
 	}
@@ -145,20 +146,18 @@ func (b *BadKey) Unwrap() error { return b.err }
 
 // Search looks for documents in an index by its public name.
 func (s *Service) Search(ctx context.Context, index string, q wire.Query) (wire.Hits, error) {
-	e := s.newest(index)
-	if e == nil {
-		return wire.Hits{}, s.unknownIndex(index)
+	st, err := s.index(ctx, index)
+	if err != nil {
+		return wire.Hits{}, err
 	}
-	if !e.live() {
+	if !st.live() {
 		return wire.Hits{}, fmt.Errorf("index %s: %w", index, ErrNotYet)
 	}
-	e.mu.Lock()
-	by := e.search
-	e.mu.Unlock()
+	by := st.record.Shape
 	if err := checkQuery(by, q); err != nil {
 		return wire.Hits{}, err
 	}
-	return e.engine.Search(ctx, index, by, q)
+	return st.engine.Search(ctx, index, by, q)
 }
 
 // BadQuery says that an index has no field for what a search asks.

@@ -191,7 +191,9 @@ func (s *Service) Check(ctx context.Context, files []definition.File) (*Plan, er
 			}
 		}
 	}
-	s.planRemoved(p)
+	if err := s.planRemoved(ctx, p); err != nil {
+		return nil, err
+	}
 	for i, src := range def.Sources {
 		if opened[src.Name] != nil {
 			if err := s.planCapture(ctx, p, &p.Sources[i], opened[src.Name]); err != nil {
@@ -233,10 +235,11 @@ func (s *Service) askEngine(ctx context.Context, eng *definition.Engine) Answer 
 // planCapture says which tables of a source would be captured, which rights that
 // lacks, and what there is to know about them.
 func (s *Service) planCapture(ctx context.Context, p *Plan, answer *Answer, src source.Source) error {
-	c := CapturePlan{Source: answer.Name, Tables: []string{}, need: s.needed(p, answer.Name)}
-	if len(c.need) == 0 {
-		return nil
+	need, err := s.needed(ctx, p, answer.Name)
+	if err != nil || len(need) == 0 {
+		return err
 	}
+	c := CapturePlan{Source: answer.Name, Tables: []string{}, need: need}
 	var lookups []shape.Lookup
 	for _, ix := range p.Indexes {
 		if ix.shape != nil && ix.shape.Source == answer.Name {
@@ -250,7 +253,6 @@ func (s *Service) planCapture(ctx context.Context, p *Plan, answer *Answer, src 
 	for _, t := range c.need {
 		c.Tables = append(c.Tables, t.Table.String())
 	}
-	var err error
 	if answer.Missing, err = src.MissingRights(ctx, c.need); err != nil {
 		return err
 	}
@@ -370,13 +372,12 @@ func (p *IndexPlan) sample(ctx context.Context, t *shape.Tree, src source.Source
 }
 
 // lost reports whether the engine answers, but without the edition that is fed.
-func (s *Service) lost(ctx context.Context, index string) bool {
-	e := s.newest(index)
-	if e == nil || !e.live() {
+func (st *standing) lost(ctx context.Context) bool {
+	if !st.live() {
 		return false
 	}
-	now, err := e.engine.Answering(ctx, index)
-	return err == nil && !slices.Contains(now, e.record.Name())
+	now, err := st.engine.Answering(ctx, st.record.Index)
+	return err == nil && !slices.Contains(now, st.record.Name())
 }
 
 // compare says what a definition's index would do to the newest edition.
@@ -384,14 +385,15 @@ func (s *Service) compare(ctx context.Context, ix *definition.Index, p *IndexPla
 	say := func(words string) {
 		p.Differences = append(p.Differences, shape.Difference{What: words})
 	}
-	newest := s.newest(ix.Name)
+	newest, err := s.standing(ctx, ix.Name)
+	if err != nil {
+		return err
+	}
 	if newest == nil {
 		p.Change, p.Operations = ChangeNew, p.Rows
 		return nil
 	}
-	newest.mu.Lock()
-	before := newest.search
-	newest.mu.Unlock()
+	before, now := newest.record.Shape, s.indexStatus(ix.Name)
 	p.Differences = append(p.Differences, shape.Compare(before, p.shape)...)
 	if !engine.InPlace(kind, before, p.shape) {
 		for i := range p.Differences {
@@ -410,10 +412,10 @@ func (s *Service) compare(ctx context.Context, ix *definition.Index, p *IndexPla
 	if !capture.Installed {
 		say("capture was removed, so nobody knows what has changed since")
 	}
-	if gap := newest.gap.get(); gap != nil {
-		say(strings.TrimSuffix(gap.Message, ": run pingo apply, which installs them and fills the index anew"))
+	if now.Unnoticed {
+		say(strings.TrimSuffix(now.Trouble.Message, howToMend))
 	} else if capture.Installed {
-		gaps, err := src.CaptureGaps(ctx, shape.Capture([]*shape.Shape{newest.shape}))
+		gaps, err := src.CaptureGaps(ctx, shape.Capture([]*shape.Shape{before}))
 		if err != nil {
 			return fmt.Errorf("source %s: %w", ix.Source, err)
 		}
@@ -423,7 +425,7 @@ func (s *Service) compare(ctx context.Context, ix *definition.Index, p *IndexPla
 			}
 		}
 	}
-	if p.lost = s.lost(ctx, ix.Name); p.lost {
+	if p.lost = newest.lost(ctx); p.lost {
 		say("the engine has lost the edition " + newest.record.Name())
 	}
 	switch {
@@ -433,34 +435,40 @@ func (s *Service) compare(ctx context.Context, ix *definition.Index, p *IndexPla
 		p.Change = ChangeInPlace
 	default:
 		p.Change, p.Operations = ChangeReindex, p.Rows
-		if live, _ := newest.engineN.get(); live != nil && newest.live() && p.Rows*2 < *live {
+		if live := now.Documents; live != nil && newest.live() && p.Rows*2 < *live {
 			p.Guard = fmt.Sprintf("it would have %d documents where %d answer now", p.Rows, *live)
 		}
 	}
 	return nil
 }
 
-func (s *Service) planRemoved(p *Plan) {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	names := map[string]bool{}
-	for _, e := range s.editions {
-		if p.definition.Index(e.record.Index) == nil && !names[e.record.Index] {
-			names[e.record.Index] = true
-			p.Indexes = append(p.Indexes, IndexPlan{Name: e.record.Index, Engine: e.record.Engine, Change: ChangeRemoved, Differences: []shape.Difference{}, Nodes: []PlanNode{}, Fields: []PlanField{}, Samples: []Sample{}, Notes: []string{},
-				Guard: "it is no longer in the definition, so its changes would not be followed any more"})
+func (s *Service) planRemoved(ctx context.Context, p *Plan) error {
+	names, err := s.indexNames(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if p.definition.Index(name) != nil {
+			continue
 		}
+		st, err := s.standing(ctx, name)
+		if err != nil {
+			return err
+		}
+		p.Indexes = append(p.Indexes, IndexPlan{Name: name, Engine: st.record.Engine, Change: ChangeRemoved, Differences: []shape.Difference{}, Nodes: []PlanNode{}, Fields: []PlanField{}, Samples: []Sample{}, Notes: []string{},
+			Guard: "it is no longer in the definition, so its changes would not be followed any more"})
 	}
 	sort.SliceStable(p.Indexes, func(i, j int) bool { return p.Indexes[i].Name < p.Indexes[j].Name })
+	return nil
 }
 
 // needed unites what the planned shapes and the editions that are fed now need.
-func (s *Service) needed(p *Plan, source string) []shape.Captured {
-	shapes := s.shapes(source)
+func (s *Service) needed(ctx context.Context, p *Plan, source string) ([]shape.Captured, error) {
+	shapes, err := s.shapes(ctx, source)
 	for _, ix := range p.Indexes {
 		if ix.shape != nil && ix.shape.Source == source {
 			shapes = append(shapes, ix.shape)
 		}
 	}
-	return shape.Capture(shapes)
+	return shape.Capture(shapes), err
 }

@@ -1,9 +1,11 @@
-// Package flow runs Pingo: it holds the lease, reads sources, fills editions and
-// keeps them true.
+// Package flow runs Pingo: it shares the sources with other processes, reads them, fills
+// editions and keeps them true.
 package flow
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -11,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"pingo/internal/core/definition"
@@ -22,37 +23,56 @@ import (
 	"pingo/internal/source"
 )
 
-// Service keeps every index of the applied definition true while it runs. Make one
-// with New.
+// Service is one process that keeps indexes of the applied definition true while it
+// runs: those whose source it holds. Make one with New.
 type Service struct {
 	records *records.Records
+	process records.Process
 	id      string
 	log     *slog.Logger
 	look    definition.Lookup
+	wake    chan struct{} // something was recorded that should be taken up at once
 
-	applying sync.Mutex // one apply at a time
+	applying sync.Mutex // one apply at a time in this process
+	tending  sync.Mutex // one round of tending at a time
 
 	mu         sync.RWMutex
-	running    context.Context // of the current lease; nil when there is none
-	begun      bool            // what the records say is under way again
-	stopped    *sync.WaitGroup
 	definition *definition.Definition
 	applied    *records.Applied
-	streams    map[string]*stream
+	sources    map[string]source.Source
 	engines    map[string]engine.Engine
-	editions   []*editionFlow
-	epoch      int64
-	counter    atomic.Int64
+	held       map[string]*holding
+	processes  []records.Process
+	elsewhere  map[string]published // by source: what is held by others, or by nobody
+	ready      bool
 	trouble    troubleSpot
 }
 
-// New prepares a service on its records.
-func New(ctx context.Context, rec *records.Records, log *slog.Logger) (*Service, error) {
+// published is what a process says of a source that it holds.
+type published struct {
+	holder  string
+	free    bool
+	since   time.Time // since when nobody holds it
+	Source  SourceStatus
+	Indexes []IndexStatus
+}
+
+// New prepares a service on its records; address is where it answers.
+func New(ctx context.Context, rec *records.Records, address string, log *slog.Logger) (*Service, error) {
 	id, err := rec.ServiceID(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the service's identity: %w", err)
 	}
-	return &Service{records: rec, id: id, log: log, look: Environment}, nil
+	host, err := os.Hostname()
+	if err != nil {
+		return nil, fmt.Errorf("asking for the name of this machine: %w", err)
+	}
+	process := records.Process{ID: rand.Text(), Host: host, Address: address}
+	if err := rec.Arrive(ctx, process); err != nil {
+		return nil, fmt.Errorf("saying that this process begins: %w", err)
+	}
+	return &Service{records: rec, id: id, process: process, log: log, look: Environment, wake: make(chan struct{}, 1),
+		sources: map[string]source.Source{}, engines: map[string]engine.Engine{}, held: map[string]*holding{}, definition: &definition.Definition{}}, nil
 }
 
 // Environment resolves ${NAME} from the environment and ${file:path} from a file.
@@ -71,24 +91,39 @@ func Environment(reference string) (string, error) {
 	return v, nil
 }
 
-// Run holds the lease and works until the context ends. When the lease is lost, all
-// work stops and begins again under a new one.
-func (s *Service) Run(ctx context.Context) error {
-	for first := true; ctx.Err() == nil; first = false {
-		lease, err := s.records.Lease(ctx)
-		if err != nil {
-			if first && errors.Is(err, records.ErrHeld) {
-				return fmt.Errorf("%w: stop it first, or give this one other records", err)
-			}
-			s.trouble.report(err.Error(), false)
-			s.log.Warn("waiting for the lease", "reason", err)
-			sleep(ctx, time.Second)
-			continue
+// tendEvery is how often a process looks what there is to do for it.
+const tendEvery = 500 * time.Millisecond
+
+// Run works until the context ends.
+func (s *Service) Run(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := s.tend(ctx)
+		switch {
+		case err == nil:
+			s.trouble.clear()
+		case ctx.Err() == nil && s.trouble.report(err.Error(), s.known()):
+			s.log.Error("not all is as it should be", "reason", err)
 		}
-		s.trouble.clear()
-		s.hold(ctx, lease)
+		select {
+		case <-ctx.Done():
+		case <-s.wake:
+		case <-time.After(tendEvery):
+		}
 	}
-	return nil
+	s.tending.Lock()
+	defer s.tending.Unlock()
+	s.letGo()
+	leaving, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if err := s.records.Leave(leaving, s.process); err != nil {
+		s.log.Warn("leaving", "error", err)
+	}
+}
+
+func (s *Service) known() bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.applied != nil
 }
 
 func sleep(ctx context.Context, d time.Duration) {
@@ -98,99 +133,150 @@ func sleep(ctx context.Context, d time.Duration) {
 	}
 }
 
-// hold works while the lease holds.
-func (s *Service) hold(ctx context.Context, lease *records.Lease) {
-	working, stop := context.WithCancel(ctx)
-	var wg sync.WaitGroup
-	s.mu.Lock()
-	s.running, s.stopped, s.epoch = working, &wg, lease.Epoch
-	s.counter.Store(0)
-	s.mu.Unlock()
-	s.log.Info("working", "epoch", lease.Epoch)
-	wg.Go(func() { s.begin(working) })
-	for working.Err() == nil {
-		sleep(working, time.Second)
-		if err := lease.Check(working); err != nil && working.Err() == nil {
-			s.log.Error("the lease is lost, all work stops", "error", err)
-			break
+// tend makes this process do its share: it takes the newest definition into use, takes
+// or gives up sources, and starts and ends what is recorded of their editions.
+func (s *Service) tend(ctx context.Context) error {
+	s.tending.Lock()
+	defer s.tending.Unlock()
+	processes, leases, err := s.records.Meet(ctx, s.process)
+	if err != nil {
+		return fmt.Errorf("asking the records what there is to do: %w", err)
+	}
+	s.hear(processes, leases)
+	applied, err := s.newDefinition(ctx)
+	if err != nil {
+		return err
+	}
+	if applied != nil {
+		if err := s.adopt(applied); err != nil {
+			return err
 		}
 	}
-	s.mu.Lock()
-	s.running, s.begun = nil, false
-	s.mu.Unlock()
-	stop()
-	wg.Wait()
-	s.mu.Lock()
-	for _, st := range s.streams {
-		st.source.Close()
+	states, err := s.records.EditionStates(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the editions: %w", err)
 	}
-	for _, eng := range s.engines {
-		eng.Close()
+	if err := s.share(ctx, len(processes), leases, states); err != nil {
+		return err
 	}
-	s.streams, s.engines, s.editions, s.definition = nil, nil, nil, nil
+	if err := s.followEditions(ctx, states); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.ready = true
+	unfinished := s.applied != nil && !s.applied.CarriedOut
 	s.mu.Unlock()
-	lease.Release()
+	if unfinished && s.applying.TryLock() {
+		defer s.applying.Unlock()
+		return s.records.IfNobodyDoes(ctx, func() error { return s.finish(ctx) })
+	}
+	return nil
 }
 
-// begin goes on where the records say the work stood; it tries until it has.
-func (s *Service) begin(ctx context.Context) {
-	for _, step := range []func(context.Context) error{s.restore, s.finish} {
-		for attempt := 1; ctx.Err() == nil; attempt++ {
-			err := step(ctx)
-			if err == nil {
-				s.trouble.clear()
-				break
+// hear keeps what other processes say.
+func (s *Service) hear(processes []records.Process, leases []records.Held) {
+	elsewhere := map[string]published{}
+	for _, l := range leases {
+		p := published{holder: l.Holder, free: l.Free, since: l.Since}
+		if len(l.Status) > 0 {
+			if err := json.Unmarshal(l.Status, &p); err != nil {
+				s.log.Warn("what another process says cannot be read", "source", l.Source, "error", err)
 			}
-			if ctx.Err() == nil && s.trouble.report(err.Error(), true) {
-				s.log.Error("cannot begin", "reason", err)
-			}
-			sleep(ctx, min(time.Duration(attempt)*500*time.Millisecond, 5*time.Second))
 		}
+		p.Source.Name = l.Source
+		elsewhere[l.Source] = p
 	}
 	s.mu.Lock()
-	s.begun = ctx.Err() == nil
-	s.mu.Unlock()
+	defer s.mu.Unlock()
+	s.processes, s.elsewhere = processes, elsewhere
 }
 
-// nextVersion is above every version given before, also by earlier processes.
-func (s *Service) nextVersion() int64 { return s.epoch<<32 | s.counter.Add(1) }
-
-// restore takes the applied definition into use and feeds its editions. It does
-// nothing until all that it needs is there, so it can be tried again.
-func (s *Service) restore(ctx context.Context) error {
+// newDefinition gives the definition in force when this process does not use it yet.
+func (s *Service) newDefinition(ctx context.Context) (*records.Applied, error) {
 	applied, err := s.records.Definition(ctx)
 	if err != nil {
-		return fmt.Errorf("reading the definition: %w", err)
+		return nil, fmt.Errorf("reading the definition: %w", err)
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if applied == nil {
-		return nil
+		return nil, nil
 	}
+	if s.applied != nil && s.applied.Version == applied.Version {
+		s.applied.CarriedOut = applied.CarriedOut
+		return nil, nil
+	}
+	return applied, nil
+}
+
+// adopt takes a definition's sources and engines into use. One whose url is another now
+// is opened anew, after all work has stopped.
+func (s *Service) adopt(applied *records.Applied) error {
 	def, findings := definition.Parse(applied.Files, s.look)
 	if len(findings) > 0 {
 		return fmt.Errorf("the applied definition cannot be used now: %s", findings[0])
 	}
-	editions, err := s.records.Editions(ctx)
-	if err != nil {
-		return fmt.Errorf("reading the editions: %w", err)
-	}
-	if err := s.adopt(def, applied); err != nil {
-		return err
-	}
-	for _, e := range editions {
-		if err := s.start(e); err != nil {
+	sources, engines := map[string]source.Source{}, map[string]engine.Engine{}
+	before := s.definition
+	moved := false
+	for _, src := range def.Sources {
+		if old := before.Source(src.Name); old != nil && old.URL.Written == src.URL.Written && old.Kind == src.Kind {
+			sources[src.Name] = s.sources[src.Name]
+			continue
+		}
+		opened, err := s.openSource(src)
+		if err != nil {
 			return err
 		}
+		sources[src.Name] = opened
+		moved = moved || s.sources[src.Name] != nil
+	}
+	for _, eng := range def.Engines {
+		if old := before.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written && old.Kind == eng.Kind {
+			engines[eng.Name] = s.engines[eng.Name]
+			continue
+		}
+		opened, err := s.openEngine(eng)
+		if err != nil {
+			return err
+		}
+		engines[eng.Name] = opened
+		moved = moved || s.engines[eng.Name] != nil
+	}
+	if moved {
+		s.letGo()
+	}
+	s.mu.Lock()
+	var closed []interface{ Close() }
+	for name, src := range s.sources {
+		if sources[name] == nil && s.held[name] != nil {
+			sources[name] = src // its editions are not removed yet
+		}
+		if sources[name] != src {
+			closed = append(closed, src)
+		}
+	}
+	for name, eng := range s.engines {
+		if engines[name] == nil {
+			engines[name] = eng // the same
+		}
+		if engines[name] != eng {
+			closed = append(closed, eng)
+		}
+	}
+	s.sources, s.engines, s.definition, s.applied = sources, engines, def, applied
+	s.mu.Unlock()
+	for _, c := range closed {
+		c.Close()
 	}
 	return nil
 }
 
 // finish carries out a definition that was applied by a process that died over it.
 func (s *Service) finish(ctx context.Context) error {
-	s.mu.RLock()
-	applied := s.applied
-	s.mu.RUnlock()
-	if applied == nil || applied.CarriedOut {
-		return nil
+	applied, err := s.records.Definition(ctx)
+	if err != nil || applied == nil || applied.CarriedOut {
+		return err
 	}
 	p, err := s.Check(ctx, applied.Files)
 	if err != nil {
@@ -202,109 +288,57 @@ func (s *Service) finish(ctx context.Context) error {
 	return s.carryOut(ctx, p, applied.Version)
 }
 
-// adopt takes a definition's sources and engines into use.
-func (s *Service) adopt(def *definition.Definition, applied *records.Applied) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.streams == nil {
-		s.streams, s.engines = map[string]*stream{}, map[string]engine.Engine{}
+// patience is how long a free source waits for the process whose turn it is.
+const patience = 3 * time.Second
+
+// share takes free sources, and gives one up where others hold too few.
+func (s *Service) share(ctx context.Context, processes int, leases []records.Held, states []records.EditionState) error {
+	fed := map[string]bool{}
+	for _, e := range states {
+		fed[e.Source] = true
 	}
-	for _, src := range def.Sources {
-		if st := s.streams[src.Name]; st != nil {
-			if old := s.definition.Source(src.Name); old != nil && old.URL.Written != src.URL.Written {
-				return fmt.Errorf("source %s has another url now: restart pingo serve to use it", src.Name)
-			}
+	for name := range fed {
+		if s.definition.Source(name) == nil {
+			delete(fed, name)
+		}
+	}
+	fair := (len(fed) + max(1, processes) - 1) / max(1, processes)
+	byName := map[string]records.Held{}
+	for _, l := range leases {
+		byName[l.Source] = l
+	}
+	for name, h := range s.held {
+		switch {
+		case !h.holds():
+			s.log.Error("the lease is lost, all work on the source stops", "source", name)
+			s.end(h)
+		case !fed[name]:
+			s.end(h)
+		case len(s.held) > fair:
+			s.log.Info("another process takes a share", "source", name)
+			s.end(h)
+		}
+	}
+	for name := range fed {
+		l, known := byName[name]
+		if s.held[name] != nil || known && !l.Free || len(s.held) >= fair && time.Since(l.Since) < patience {
 			continue
 		}
-		opened, err := s.openSource(src)
+		lease, err := s.records.Take(ctx, name, s.process.ID)
 		if err != nil {
-			return err
+			return fmt.Errorf("taking the lease on source %s: %w", name, err)
 		}
-		st := newStream(src.Name, opened, s.log)
-		s.streams[src.Name] = st
-		running := s.running
-		s.stopped.Go(func() { s.runStream(running, st) })
+		if lease != nil {
+			s.hold(lease)
+		}
 	}
-	for _, eng := range def.Engines {
-		if s.engines[eng.Name] != nil {
-			if old := s.definition.Engine(eng.Name); old != nil && (old.URL.Written != eng.URL.Written || old.Kind != eng.Kind) {
-				return fmt.Errorf("engine %s has another url now: restart pingo serve to use it, or give it another name", eng.Name)
-			}
-			continue
-		}
-		opened, err := s.openEngine(eng)
-		if err != nil {
-			return err
-		}
-		s.engines[eng.Name] = opened
-	}
-	s.definition, s.applied = def, applied
 	return nil
 }
 
-// runStream waits until the capture is there, since before that no journal can be read.
-func (s *Service) runStream(ctx context.Context, st *stream) {
-	for ctx.Err() == nil {
-		status, err := st.source.CaptureStatus(ctx)
-		if err == nil && status.Installed {
-			break
-		}
-		if err != nil && ctx.Err() == nil && st.trouble.report(err.Error(), false) {
-			st.log.Warn("waiting", "reason", err)
-		}
-		sleep(ctx, 200*time.Millisecond)
-	}
-	st.trouble.clear()
-	var wg sync.WaitGroup
-	wg.Go(func() { s.watchCapture(ctx, st) })
-	st.run(ctx)
-	wg.Wait()
-}
-
-// watchEvery is how often the triggers of a source are looked at.
-const watchEvery = 3 * time.Second
-
-// watchCapture looks whether the triggers of a source still stand and fire. What is
-// safe is mended; of the rest the indexes that read the table say that they are no
-// longer true, until they are filled anew.
-func (s *Service) watchCapture(ctx context.Context, st *stream) {
-	var watching troubleSpot // so that what lasts is said once
-	for {
-		sleep(ctx, watchEvery)
-		if ctx.Err() != nil {
-			return
-		}
-		need := shape.Capture(s.shapes(st.name))
-		gaps, err := st.source.CaptureGaps(ctx, need)
-		for i := 0; err == nil && i < len(gaps); i++ {
-			if !gaps[i].Safe {
-				s.reportGap(st, gaps[i])
-				continue
-			}
-			s.applying.Lock()
-			_, err = st.source.InstallCapture(ctx, s.id, need)
-			s.applying.Unlock()
-			if err == nil {
-				st.log.Info("capture mended", "reason", gaps[i].Words)
-			}
-		}
-		switch {
-		case err == nil:
-			watching.clear()
-		case ctx.Err() == nil && watching.report(err.Error(), false):
-			st.log.Warn("capture cannot be watched or mended", "reason", err)
-		}
-	}
-}
-
-func (s *Service) reportGap(st *stream, gap source.Gap) {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	for _, e := range s.editions {
-		reads := slices.ContainsFunc(shape.Capture([]*shape.Shape{e.shape}), func(c shape.Captured) bool { return c.Table == gap.Table })
-		if e.shape.Source == st.name && reads && e.gap.report(gap.Words+": run pingo apply, which installs them and fills the index anew", true) {
-			e.log.Error("capture is not whole", "reason", gap.Words)
-		}
+// letGo ends all holdings.
+func (s *Service) letGo() {
+	for _, h := range s.held {
+		s.end(h)
 	}
 }
 
@@ -332,118 +366,69 @@ func (s *Service) openEngine(eng *definition.Engine) (engine.Engine, error) {
 	return opened, nil
 }
 
-// start feeds an edition, and fills it when it is not yet switched to.
-func (s *Service) start(record *records.Edition) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	st, eng := s.streams[record.Shape.Source], s.engines[record.Engine]
-	if st == nil || eng == nil {
-		s.log.Info("edition is not fed: the definition has no source or engine for it any more", "edition", record.Name())
-		return nil
-	}
-	if s.running == nil {
-		return errors.New("the service is stopping")
-	}
-	ctx, cancel := context.WithCancel(s.running)
-	e := newEditionFlow(record, st.source, eng, s.records, s.nextVersion, s.log)
-	e.stop = cancel
-	s.editions = append(s.editions, e)
-	st.feed(e)
-	s.stopped.Go(func() { e.run(ctx) })
-	if record.State != fill.Switched {
-		s.stopped.Go(func() {
-			if e.fill(ctx, func(ctx context.Context) error { return st.caughtUp(ctx, e) }) == nil {
-				s.retire(ctx, e)
-			}
-		})
-	}
-	return nil
+// standing is an edition as any process can look at it.
+type standing struct {
+	record *records.Edition
+	source source.Source
+	engine engine.Engine
 }
 
-// retire drops the editions of an index that another one has replaced.
-func (s *Service) retire(ctx context.Context, live *editionFlow) {
-	s.mu.RLock()
-	var old []*editionFlow
-	for _, e := range s.editions {
-		if e.record.Index == live.record.Index && e.record.Number < live.record.Number {
-			old = append(old, e)
-		}
-	}
-	s.mu.RUnlock()
-	for _, e := range old {
-		s.drop(e)
-		for ctx.Err() == nil {
-			err := e.engine.Drop(ctx, e.record.Name())
-			if err == nil {
-				err = s.records.DeleteEdition(ctx, e.record)
-			}
-			if err == nil {
-				break
-			}
-			s.log.Warn("dropping a replaced edition", "edition", e.record.Name(), "error", err)
-			sleep(ctx, time.Second)
-		}
-	}
-}
+func (st *standing) live() bool { return st != nil && st.record.State == fill.Switched }
 
-// drop stops feeding an edition; the changes that waited for it wait no longer.
-func (s *Service) drop(e *editionFlow) {
-	s.mu.Lock()
-	for i, x := range s.editions {
-		if x == e {
-			s.editions = append(s.editions[:i:i], s.editions[i+1:]...)
-			break
-		}
-	}
-	st := s.streams[e.shape.Source]
-	s.mu.Unlock()
-	st.unfeed(e)
-	e.stop()
-	e.abandon()
-}
-
-// newest gives the edition that answers for an index, or the one being filled when
+// standing finds the edition that answers for an index, or the one being filled when
 // none does yet; nil when there is neither.
-func (s *Service) newest(index string) *editionFlow {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	var best *editionFlow
-	for _, e := range s.editions {
-		if e.record.Index == index && (best == nil || e.live() || !best.live()) {
+func (s *Service) standing(ctx context.Context, index string) (*standing, error) {
+	editions, err := s.records.Editions(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
+	var best *records.Edition
+	for _, e := range editions {
+		if e.Index == index && e.State != fill.Cancelled && (best == nil || e.State == fill.Switched || best.State != fill.Switched) {
 			best = e
 		}
 	}
-	return best
-}
-
-func (e *editionFlow) live() bool {
-	select {
-	case <-e.switched:
-		return true
-	default:
-		return false
+	if best == nil {
+		return nil, nil
 	}
-}
-
-// over reports whether the edition is fed no longer.
-func (e *editionFlow) over() bool {
-	select {
-	case <-e.ended:
-		return true
-	default:
-		return false
-	}
-}
-
-// shapes lists the shapes that are fed from a source.
-func (s *Service) shapes(source string) []*shape.Shape {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
+	st := &standing{best, s.sources[best.Shape.Source], s.engines[best.Engine]}
+	if st.source == nil || st.engine == nil {
+		return nil, fmt.Errorf("index %s: %w", index, ErrNotReady)
+	}
+	return st, nil
+}
+
+// shapes lists the shapes that are fed from a source, by any process.
+func (s *Service) shapes(ctx context.Context, source string) ([]*shape.Shape, error) {
+	editions, err := s.records.Editions(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
 	var out []*shape.Shape
-	for _, e := range s.editions {
-		if e.shape.Source == source {
-			out = append(out, e.shape)
+	for _, e := range editions {
+		if e.Shape.Source == source && e.State != fill.Cancelled {
+			out = append(out, e.Shape)
 		}
 	}
-	return out
+	return out, nil
+}
+
+// ErrNotReady says that the process does not know yet what there is to do.
+var ErrNotReady = errors.New("the service is not ready yet: try again in a moment")
+
+// indexNames lists the indexes that there are.
+func (s *Service) indexNames(ctx context.Context) ([]string, error) {
+	states, err := s.records.EditionStates(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
+	var names []string
+	for _, e := range states {
+		if e.State != fill.Cancelled && !slices.Contains(names, e.Index) {
+			names = append(names, e.Index)
+		}
+	}
+	return names, nil
 }

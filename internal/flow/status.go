@@ -22,6 +22,18 @@ type Status struct {
 	Trouble  *Trouble       `json:"trouble,omitempty"`
 	Indexes  []IndexStatus  `json:"indexes"`
 	Sources  []SourceStatus `json:"sources"`
+	// Processes are all pingo serve on the same records.
+	Processes []ProcessStatus `json:"processes"`
+}
+
+// ProcessStatus is one pingo serve.
+type ProcessStatus struct {
+	Address string    `json:"address"`
+	BegunAt time.Time `json:"begunAt"`
+	// Here: it is the one that answered.
+	Here bool `json:"here"`
+	// Sources are those whose indexes it feeds.
+	Sources []string `json:"sources"`
 }
 
 // The states of an index, from good to bad.
@@ -62,7 +74,8 @@ type IndexStatus struct {
 	Fill      *FillStatus `json:"fill,omitempty"`
 	Trouble   *Trouble    `json:"trouble,omitempty"`
 
-	unnoticed bool // changes went unnoticed
+	// Unnoticed: changes were not captured, which only another edition mends.
+	Unnoticed bool `json:"unnoticed,omitempty"`
 }
 
 // FillStatus is how far the filling of an edition is.
@@ -88,31 +101,79 @@ type SourceStatus struct {
 // behindAfter is how old the oldest change must be before an index counts as behind.
 const behindAfter = 3 * time.Second
 
-// Status tells what goes on now. It asks neither sources nor engines.
+// Status tells what goes on now, in all processes. It asks neither sources nor engines.
 func (s *Service) Status() Status {
+	now := time.Now()
+	out := Status{At: now, Indexes: []IndexStatus{}, Sources: []SourceStatus{}, Processes: []ProcessStatus{}, Trouble: s.trouble.get()}
 	s.mu.RLock()
-	editions := append([]*editionFlow{}, s.editions...)
-	streams := make([]*stream, 0, len(s.streams))
-	for _, st := range s.streams {
-		streams = append(streams, st)
+	held := make([]*holding, 0, len(s.held))
+	holder := map[string]string{}
+	for name, h := range s.held {
+		held = append(held, h)
+		holder[name] = s.process.ID
 	}
-	out := Status{At: time.Now(), Indexes: []IndexStatus{}, Sources: []SourceStatus{}, Trouble: s.trouble.get()}
 	if s.applied != nil {
 		out.Version = s.applied.Version
 	}
+	for name, p := range s.elsewhere {
+		if holder[name] != "" || s.definition.Source(name) == nil {
+			continue
+		}
+		if p.free {
+			for i := range p.Indexes {
+				ix := p.Indexes[i]
+				ix.Trouble = &Trouble{Since: p.since, Message: "the process that fed it is gone, and another takes over within seconds"}
+				ix.State, ix.Sentence = describe(ix, now)
+				out.Indexes = append(out.Indexes, ix)
+			}
+			p.Source.Trouble = &Trouble{Since: p.since, Message: "no process feeds its indexes at the moment"}
+		} else {
+			holder[name] = p.holder
+			out.Indexes = append(out.Indexes, p.Indexes...)
+		}
+		out.Sources = append(out.Sources, p.Source)
+	}
+	for _, p := range s.processes {
+		ps := ProcessStatus{Address: p.Address, BegunAt: p.BegunAt, Here: p.ID == s.process.ID, Sources: []string{}}
+		for name, id := range holder {
+			if id == p.ID {
+				ps.Sources = append(ps.Sources, name)
+			}
+		}
+		sort.Strings(ps.Sources)
+		out.Processes = append(out.Processes, ps)
+	}
 	s.mu.RUnlock()
-	byName := map[string]SourceStatus{}
-	for _, st := range streams {
-		status := st.status()
-		byName[st.name] = status
-		out.Sources = append(out.Sources, status)
+	for _, h := range held {
+		p := s.publish(h)
+		out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
 	}
 	sort.Slice(out.Sources, func(i, j int) bool { return out.Sources[i].Name < out.Sources[j].Name })
-	for _, pair := range pairs(editions) {
-		out.Indexes = append(out.Indexes, indexStatus(pair.live, pair.filling, byName, out.At))
-	}
+	sort.Slice(out.Indexes, func(i, j int) bool { return out.Indexes[i].Name < out.Indexes[j].Name })
 	out.State, out.Sentence = overall(out)
 	return out
+}
+
+// publish says how a held source and its indexes are.
+func (s *Service) publish(h *holding) published {
+	s.mu.RLock()
+	editions := h.editions
+	s.mu.RUnlock()
+	p := published{Source: h.stream.status(), Indexes: []IndexStatus{}}
+	for _, pair := range pairs(editions) {
+		p.Indexes = append(p.Indexes, indexStatus(pair.live, pair.filling, p.Source, time.Now()))
+	}
+	return p
+}
+
+// indexStatus is the status of one index, empty when there is none.
+func (s *Service) indexStatus(name string) IndexStatus {
+	for _, ix := range s.Status().Indexes {
+		if ix.Name == name {
+			return ix
+		}
+	}
+	return IndexStatus{}
 }
 
 func (st *stream) status() SourceStatus {
@@ -154,7 +215,7 @@ func pairs(editions []*editionFlow) []pair {
 	return out
 }
 
-func indexStatus(live, filling *editionFlow, sources map[string]SourceStatus, now time.Time) IndexStatus {
+func indexStatus(live, filling *editionFlow, source SourceStatus, now time.Time) IndexStatus {
 	e := live
 	if e == nil {
 		e = filling
@@ -184,10 +245,10 @@ func indexStatus(live, filling *editionFlow, sources map[string]SourceStatus, no
 		}
 	}
 	if s.Trouble == nil {
-		s.Trouble = sources[s.Source].Trouble
+		s.Trouble = source.Trouble
 	}
 	if gap := e.gap.get(); gap != nil {
-		s.Trouble, s.unnoticed = gap, true
+		s.Trouble, s.Unnoticed = gap, true
 	}
 	s.State, s.Sentence = describe(s, now)
 	return s
@@ -196,7 +257,7 @@ func indexStatus(live, filling *editionFlow, sources map[string]SourceStatus, no
 // describe says in a sentence how an index is.
 func describe(s IndexStatus, now time.Time) (state, sentence string) {
 	switch {
-	case s.unnoticed:
+	case s.Unnoticed:
 		return StateBlocked, fmt.Sprintf("No longer true since %s ago: %s.", span(now.Sub(s.Trouble.Since)), s.Trouble.Message)
 	case s.Trouble != nil && s.Trouble.Blocked:
 		return StateBlocked, fmt.Sprintf("Stopped for %s: %s. Nothing is lost; it goes on by itself once this is mended.", span(now.Sub(s.Trouble.Since)), s.Trouble.Message)

@@ -1,5 +1,5 @@
 // Package records keeps Pingo's own tables in PostgreSQL: definitions, editions,
-// chunks, failed documents, tokens, and who holds the lease.
+// chunks, failed documents, tokens, and which process feeds what.
 package records
 
 import (
@@ -79,58 +79,6 @@ func (r *Records) ServiceID(ctx context.Context) (string, error) {
 		WITH made AS (INSERT INTO service (id) SELECT gen_random_uuid()::text WHERE NOT EXISTS (SELECT FROM service) RETURNING id)
 		SELECT id FROM made UNION ALL SELECT id FROM service LIMIT 1`)
 	return id, err
-}
-
-// Lease is the right to run the flow. It is a session lock of PostgreSQL, gone with
-// the connection that holds it.
-type Lease struct {
-	// Epoch is above that of every holder before.
-	Epoch int64
-	conn  *sqlx.Conn
-}
-
-// ErrHeld says that another process holds the lease.
-var ErrHeld = errors.New("another pingo serve runs on these records")
-
-const leaseLock = 0x70696e676f // "pingo"
-
-// epochStart makes epochs out of the clock, so that they grow even when the records
-// database was restored from a backup: seconds since 2020.
-const epochStart = 1577836800
-
-// Lease takes the lease, or fails with ErrHeld.
-func (r *Records) Lease(ctx context.Context) (*Lease, error) {
-	conn, err := r.db.Connx(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("records database: %w", postgres.Explain(err))
-	}
-	l := &Lease{conn: conn}
-	var held bool
-	if err = conn.GetContext(ctx, &held, "SELECT pg_try_advisory_lock($1)", int64(leaseLock)); err == nil && !held {
-		err = ErrHeld
-	}
-	if err == nil {
-		err = conn.GetContext(ctx, &l.Epoch, "UPDATE service SET epoch = greatest(epoch + 1, extract(epoch FROM now())::bigint - $1) RETURNING epoch", int64(epochStart))
-	}
-	if err != nil {
-		conn.Close()
-		return nil, err
-	}
-	return l, nil
-}
-
-// Check reports whether the lease still holds.
-func (l *Lease) Check(ctx context.Context) error {
-	_, err := l.conn.ExecContext(ctx, "SELECT 1")
-	return err
-}
-
-// Release gives the lease back.
-func (l *Lease) Release() {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	l.conn.ExecContext(ctx, "SELECT pg_advisory_unlock($1)", int64(leaseLock))
-	l.conn.Close()
 }
 
 // Applied is one version of the definition.
@@ -223,6 +171,9 @@ type Edition struct {
 	FilledAt    *time.Time
 	Rows        int64
 	Bytes       int64
+	// Epoch is that of the lease under which the edition is fed; what is recorded under
+	// a lease that was lost is not taken.
+	Epoch int64
 }
 
 // Name is the edition's name in the engine.
@@ -243,6 +194,22 @@ type editionRow struct {
 	FilledAt   *time.Time `db:"filled_at"`
 	Rows       int64      `db:"rows"`
 	Bytes      int64      `db:"bytes"`
+}
+
+// EditionState is how far an edition is.
+type EditionState struct {
+	Index  string     `db:"index_name"`
+	Number int        `db:"number"`
+	State  fill.State `db:"state"`
+	Engine string     `db:"engine"`
+	Source string     `db:"source"`
+}
+
+// EditionStates lists all editions, oldest first, without their shapes.
+func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
+	var out []EditionState
+	err := r.db.SelectContext(ctx, &out, "SELECT index_name, number, state, engine, shape ->> 'source' AS source FROM edition ORDER BY index_name, number")
+	return out, err
 }
 
 // Editions lists all editions, oldest first.
@@ -278,16 +245,38 @@ func (r *Records) NewEdition(ctx context.Context, s *shape.Shape, engine string,
 	}
 	e := &Edition{Index: s.Index, State: fill.Preparing, Shape: s, Engine: engine, Definition: version}
 	err = r.db.GetContext(ctx, &e.Number, `
+		WITH next AS (INSERT INTO numbered AS n VALUES ($1, 1) ON CONFLICT (index_name) DO UPDATE SET number = n.number + 1 RETURNING number)
 		INSERT INTO edition (index_name, number, state, shape, engine, definition)
-		SELECT $1, coalesce(max(number), 0) + 1, $2, $3, $4, $5 FROM edition WHERE index_name = $1 RETURNING number`,
+		SELECT $1, number, $2, $3, $4, $5 FROM next RETURNING number`,
 		s.Index, string(e.State), string(b), engine, version)
 	return e, err
 }
 
-// SaveEdition records an edition's step and progress.
+// held is the condition that a lease is still that of an epoch; the lock keeps others
+// from taking it before what depends on it is recorded.
+const held = `EXISTS (SELECT FROM lease WHERE source = $1 AND epoch = $2 FOR SHARE)`
+
+// fenced makes a change that only the holder of the lease may make.
+func (r *Records) fenced(ctx context.Context, sql string, e *Edition, args ...any) error {
+	result, err := r.db.ExecContext(ctx, sql, append([]any{e.Shape.Source, e.Epoch, e.Index, e.Number}, args...)...)
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(ErrLost, err)
+	}
+	return nil
+}
+
+// SaveEdition records an edition's step and progress, unless it was cancelled.
 func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE edition SET state = $3, expected_rows = $4, began_at = $5, filled_at = $6, planned = $7 WHERE index_name = $1 AND number = $2`,
-		e.Index, e.Number, string(e.State), e.Expected, e.BeganAt, e.FilledAt, e.Planned)
+	return r.fenced(ctx, `UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9
+		WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held, e, string(e.State), e.Expected, e.BeganAt, e.FilledAt, e.Planned)
+}
+
+// CancelEdition has an edition dropped by whoever feeds it.
+func (r *Records) CancelEdition(ctx context.Context, e *Edition) error {
+	_, err := r.db.ExecContext(ctx, "UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2", e.Index, e.Number)
 	return err
 }
 
@@ -317,11 +306,10 @@ type Chunk struct {
 // PlanChunk records a chunk and how far chunks are planned with it: up to its end, in
 // which tree they go on, and whether that was all.
 func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, all bool) error {
-	_, err := r.db.ExecContext(ctx, `
-		WITH planned AS (UPDATE edition SET planned_to = $6, planned_tree = $7, planned = $8 WHERE index_name = $1 AND number = $2)
-		INSERT INTO chunk (index_name, number, chunk, tree, after, upto) VALUES ($1, $2, $3, $4, $5, $6)`,
-		e.Index, e.Number, c.Number, c.Tree, c.After, c.Upto, tree, all)
-	return err
+	return r.fenced(ctx, `
+		WITH planned AS (UPDATE edition SET planned_to = $8, planned_tree = $9, planned = $10 WHERE index_name = $3 AND number = $4 AND `+held+` RETURNING 1)
+		INSERT INTO chunk (index_name, number, chunk, tree, after, upto) SELECT $3, $4, $5, $6, $7, $8 FROM planned`,
+		e, c.Number, c.Tree, c.After, c.Upto, tree, all)
 }
 
 // OpenChunks lists the chunks that are planned but not done.

@@ -13,7 +13,7 @@ import (
 
 // Run works and answers on a listener until the context ends.
 func Run(ctx context.Context, rec *records.Records, l net.Listener, console fs.FS, version string, log *slog.Logger) error {
-	service, err := flow.New(ctx, rec, log)
+	service, err := flow.New(ctx, rec, l.Addr().String(), log)
 	if err != nil {
 		return err
 	}
@@ -29,13 +29,10 @@ func Run(ctx context.Context, rec *records.Records, l net.Listener, console fs.F
 		served = s.Serve(l)
 		stop()
 	})
-	worked := service.Run(ctx)
+	service.Run(ctx)
 	if err := s.Close(); err != nil {
 		log.Warn("closing", "error", err)
 	}
 	wg.Wait()
-	if worked != nil {
-		return worked
-	}
 	return served
 }

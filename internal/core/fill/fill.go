@@ -13,6 +13,8 @@ const (
 	Filling    State = "filling"
 	CatchingUp State = "catching up"
 	Switched   State = "switched"
+	// Cancelled editions are dropped by whoever feeds them.
+	Cancelled State = "cancelled"
 )
 
 // Sizer chooses how many rows a chunk has, so that each is about Target bytes of
