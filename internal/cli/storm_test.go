@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -19,11 +20,12 @@ import (
 	"pingo/internal/pgtest"
 )
 
-// The storm: changes, long and rolled-back transactions, kills in fill and stream,
-// an engine that is away, slow, forgetful, and a source that restarts. In the end,
-// every document equals what a second, deliberately simple way makes of the rows.
+// The storm: changes, long and rolled-back transactions, two processes of which one or
+// the other is killed or paused, in fill and stream, an engine that is away, slow,
+// forgetful, and a source that restarts. In the end, every document equals what a second,
+// deliberately simple way makes of the rows.
 //
-// PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer.
+// PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer; see make storm.
 func TestStorm(t *testing.T) {
 	seed, length := uint64(time.Now().UnixNano()%100000), 20*time.Second
 	if s := os.Getenv("PINGO_STORM_SEED"); s != "" {
@@ -57,23 +59,48 @@ func TestStorm(t *testing.T) {
 	time.Sleep(time.Duration(50+r.IntN(300)) * time.Millisecond)
 	w.kill() // in the middle of the fill
 	w.serve()
+	otherAddress := freeAddress(t)
+	w.second = w.process(otherAddress)
 	w.fault(`{}`)
-	kills := 1
+	kills, pauses := 1, 0
+	kill := func() {
+		kills++
+		if r.IntN(3) == 0 {
+			w.second.Process.Kill()
+			w.second.Wait()
+			w.second = w.process(otherAddress)
+			return
+		}
+		w.kill()
+		if r.IntN(2) == 0 { // the other one takes over, and keeps what it has
+			time.Sleep(time.Duration(r.IntN(7000)) * time.Millisecond)
+		}
+		w.serve()
+	}
 	for end := time.Now().Add(length); time.Now().Before(end); {
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
 		w.fault(`{}`) // it must catch up now and then, or its end would mend all that went wrong
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
-		switch r.IntN(9) {
+		switch r.IntN(11) {
 		case 0:
-			w.kill()
-			kills++
-			w.serve()
+			kill()
 		case 1, 2:
 			w.fault(`{"unavailable": -1}`)
 			time.Sleep(time.Duration(r.IntN(2000)) * time.Millisecond)
-			w.kill() // what was on its way must not be forgotten
-			kills++
-			w.serve()
+			kill() // what was on its way must not be forgotten
+		case 9, 10: // one is paused, perhaps for so long that the other takes over, and wakes
+			paused := []*exec.Cmd{w.service, w.second}[r.IntN(2)]
+			pauses++
+			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(300))) // so that something is on its way
+			time.Sleep(time.Duration(r.IntN(300)) * time.Millisecond)
+			if err := paused.Process.Signal(syscall.SIGSTOP); err != nil {
+				t.Error(err)
+			}
+			w.fault(`{}`)
+			time.Sleep(time.Duration(r.IntN(11000)) * time.Millisecond)
+			if err := paused.Process.Signal(syscall.SIGCONT); err != nil {
+				t.Error(err)
+			}
 		case 3:
 			w.fault(fmt.Sprintf(`{"lose_answer": %d}`, 1+r.IntN(5)))
 		case 4:
@@ -124,7 +151,7 @@ func TestStorm(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"huts", "finder", "finder_tables"} {
-		w.index(60*time.Second, "all is quiet", name, func(ix flow.IndexStatus) bool {
+		w.index(90*time.Second, "all is quiet", name, func(ix flow.IndexStatus) bool {
 			status, err := w.client.Status(t.Context())
 			return err == nil && ix.Fill == nil && ix.Answering && ix.Failed == 0 && ix.Waiting == 0 && status.Sources[0].InFlight == 0 && empty(t, lodge)
 		})
@@ -138,9 +165,12 @@ func TestStorm(t *testing.T) {
 	if err := lodge.QueryRow(t.Context(), "SELECT j.last_value - s.start_value FROM pingo_capture.journal_seq j, pg_sequences s WHERE s.sequencename = 'journal_seq'").Scan(&noted); err != nil {
 		t.Fatal(err)
 	}
-	t.Logf("seed %d: %d changes, %d kills", seed, noted, kills)
-	if out, err := exec.Command("ps", "-o", "rss=", "-p", fmt.Sprint(w.service.Process.Pid)).Output(); err == nil && mustInt(t, strings.TrimSpace(string(out))) > 200_000 {
-		t.Errorf("the service holds %s kB", out)
+	t.Logf("seed %d: %d changes, %d kills, %d pauses", seed, noted, kills, pauses)
+	for _, service := range []*exec.Cmd{w.service, w.second} {
+		out, err := exec.Command("ps", "-o", "rss=", "-p", fmt.Sprint(service.Process.Pid)).Output()
+		if err != nil || mustInt(t, strings.TrimSpace(string(out))) > 200_000 {
+			t.Errorf("a process holds %s kB, %v", out, err)
+		}
 	}
 }
 
