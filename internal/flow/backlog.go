@@ -327,6 +327,7 @@ func (e *editionFlow) oldest() time.Time {
 	for _, l := range e.lanes {
 		l.mu.Lock()
 		see(l.queue.Oldest())
+		see(l.later.Oldest())
 		see(l.sent)
 		l.mu.Unlock()
 	}

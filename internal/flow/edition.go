@@ -22,11 +22,10 @@ import (
 )
 
 const (
-	lanes        = 4
-	laneWaits    = 2000    // keys, and changes for them, that may wait in a lane; more go to the backlog
-	laneWide     = 250     // the same for changes that may touch many documents, so that others pass
-	laneTakes    = 500     // keys read and sent together
-	requestBytes = 5 << 20 // the most that one request carries, one large document aside
+	lanes     = 4
+	laneWaits = 2000 // keys, and changes for them, that may wait in a lane; more go to the backlog
+	laneWide  = 250  // the same for changes that may touch many documents, so that others pass
+	laneTakes = 500  // keys read and sent together
 )
 
 // editionFlow feeds one edition: its lanes, and its fill while there is one.
@@ -36,6 +35,8 @@ type editionFlow struct {
 	routes  map[shape.Ref][]shape.Route
 	source  source.Source
 	engine  engine.Engine
+	gate    *gate
+	batch   retry.Batch
 	records *records.Records
 	term    term
 	log     *slog.Logger
@@ -52,6 +53,9 @@ type editionFlow struct {
 	trouble  troubleSpot
 	gap      troubleSpot // changes went unnoticed; only another edition mends that
 	applied  meter       // documents that the engine acknowledged
+	built    meter       // documents that were made of rows, or found to be gone
+	spared   meter       // built documents that were not sent, since the engine has the same already
+	refusals meter       // answers that refused a document
 	lag      lags
 	refused  atomic.Int64 // failed documents now
 	sourceN  counted
@@ -95,9 +99,14 @@ type lane struct {
 	mu      sync.Mutex
 	ready   chan struct{}
 	queue   change.Queue
-	gone    bool // nobody asks for its documents any more
-	sizer   fill.Sizer
-	taken   int64 // keys that were taken and settled so far
+	// later are keys that were sent often enough of late; released counts how often they
+	// were let go on.
+	later    change.Queue
+	released int
+	pace     change.Pace
+	gone     bool // nobody asks for its documents any more
+	sizer    fill.Sizer
+	taken    int64 // keys that were taken and settled so far
 	// sent is the time of the oldest change whose document is on its way.
 	sent time.Time
 	// unsettled were taken, but the context ended before they were delivered.
@@ -105,11 +114,13 @@ type lane struct {
 	// sending is held from taking keys, or from dropping a chunk's touched
 	// documents, until the engine has acknowledged: a key is never in two requests.
 	sending sync.Mutex
+	// seen is what the engine acknowledged; it belongs to who holds sending.
+	seen document.Seen
 }
 
-func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, rec *records.Records, term term, log *slog.Logger) *editionFlow {
+func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, gate *gate, rec *records.Records, term term, log *slog.Logger) *editionFlow {
 	e := &editionFlow{
-		record: record, shape: record.Shape, routes: record.Shape.Routes(), source: src, engine: eng, records: rec, term: term,
+		record: record, shape: record.Shape, routes: record.Shape.Routes(), source: src, engine: eng, gate: gate, records: rec, term: term,
 		log: log.With("index", record.Index, "edition", record.Name()), failed: map[string]bool{}, state: record.State, ended: make(chan struct{}), switched: make(chan struct{}),
 	}
 	for i := range e.lanes {
@@ -162,6 +173,7 @@ func (e *editionFlow) abandon() {
 	for _, l := range e.lanes {
 		l.mu.Lock()
 		l.gone = true
+		l.release()
 		for _, entry := range append(l.queue.Take(nil, l.queue.Len()), l.unsettled...) {
 			for _, t := range entry.Tickets {
 				t.Close()
@@ -178,7 +190,7 @@ func (e *editionFlow) abandon() {
 func (e *editionFlow) add(ctx context.Context, key string, t *change.Ticket, most int) error {
 	l := e.lanes[change.Lane([]byte(key), lanes)]
 	l.mu.Lock()
-	full := l.queue.Len() >= most || l.queue.Tickets() >= most
+	full := l.queue.Len() >= most || l.queue.Tickets()+l.later.Tickets() >= most
 	l.mu.Unlock()
 	if full {
 		return e.backlog.owe(ctx, key, t)
@@ -219,6 +231,9 @@ func (e *editionFlow) settled(ctx context.Context) error {
 		}
 	}
 	for _, l := range e.lanes {
+		if err := l.letGoOn(ctx); err != nil {
+			return err
+		}
 		l.sending.Lock() // so that nothing is between the queue and being counted
 		l.mu.Lock()
 		upto := l.taken + int64(l.queue.Len())
@@ -246,7 +261,7 @@ func (e *editionFlow) waiting() int {
 	n := int(e.backlog.size.Load())
 	for _, l := range e.lanes {
 		l.mu.Lock()
-		n += l.queue.Len()
+		n += l.queue.Len() + l.later.Len()
 		l.mu.Unlock()
 	}
 	return n
@@ -266,7 +281,7 @@ func (l *lane) run(ctx context.Context) {
 			l.sending.Lock()
 			entries := l.take()
 			if len(entries) > 0 {
-				docs, arena = l.edition.build(ctx, entries, sets, docs[:0], arena[:0])
+				docs, arena = l.edition.build(ctx, l, entries, sets, docs[:0], arena[:0])
 				l.sizer.Saw(len(entries), len(arena))
 				l.mu.Lock()
 				l.sent = time.Time{}
@@ -281,23 +296,67 @@ func (l *lane) run(ctx context.Context) {
 			if len(entries) == 0 {
 				break
 			}
-			if cap(arena) > 2*requestBytes {
+			if cap(arena) > 2*retry.MaxBytes {
 				arena = nil // one blown-up batch must not stay in memory
 			}
 		}
 	}
 }
 
+// take takes the next keys, but for those that were sent too often of late: they wait.
 func (l *lane) take() []change.Entry {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	entries := l.queue.Take(nil, min(laneTakes, l.sizer.Rows()))
-	for _, entry := range entries {
-		if at := oldestOf(entry.Tickets); l.sent.IsZero() || at.Before(l.sent) {
-			l.sent = at
+	now := time.Now()
+	for l.queue.Len() > 0 {
+		entries := l.queue.Take(nil, min(laneTakes, l.sizer.Rows()))
+		kept := entries[:0]
+		for _, entry := range entries {
+			if wait := l.pace.Sends(entry.Key, now); wait > 0 {
+				if l.later.Len() == 0 {
+					time.AfterFunc(wait, l.goOn)
+				}
+				l.later.Put(entry)
+				continue
+			}
+			kept = append(kept, entry)
+			if at := oldestOf(entry.Tickets); l.sent.IsZero() || at.Before(l.sent) {
+				l.sent = at
+			}
+		}
+		if len(kept) > 0 {
+			return kept
 		}
 	}
-	return entries
+	return nil
+}
+
+func (l *lane) goOn() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.release()
+	nudge(l.ready)
+}
+
+func (l *lane) release() {
+	for _, entry := range l.later.Take(nil, l.later.Len()) {
+		l.queue.Put(entry)
+	}
+	l.released++
+}
+
+// letGoOn waits until the keys that wait for being sent too often wait no longer.
+func (l *lane) letGoOn(ctx context.Context) error {
+	l.mu.Lock()
+	before, none := l.released, l.later.Len() == 0
+	l.mu.Unlock()
+	for !none && ctx.Err() == nil {
+		sleep(ctx, 10*time.Millisecond)
+		l.mu.Lock()
+		none = l.released > before
+		l.mu.Unlock()
+	}
+	return ctx.Err()
 }
 
 // newSets makes a set for each tree of a shape.
@@ -312,7 +371,7 @@ func newSets(s *shape.Shape) []*document.Set {
 // build reads, assembles and delivers the documents of some keys, and settles the
 // changes that wait for them. It tries until it is done or the context ends; the
 // lane is held.
-func (e *editionFlow) build(ctx context.Context, entries []change.Entry, sets []*document.Set, docs []wire.Document, arena []byte) ([]wire.Document, []byte) {
+func (e *editionFlow) build(ctx context.Context, l *lane, entries []change.Entry, sets []*document.Set, docs []wire.Document, arena []byte) ([]wire.Document, []byte) {
 	keys := make([][][]string, len(sets))
 	for _, entry := range entries {
 		if tree, values, err := document.ParseKey(e.shape, entry.Key); err == nil {
@@ -331,8 +390,8 @@ func (e *editionFlow) build(ctx context.Context, entries []change.Entry, sets []
 		if source.DataFault(err) {
 			if len(entries) > 1 {
 				half := len(entries) / 2
-				docs, arena = e.build(ctx, entries[:half], sets, docs[:0], arena[:0])
-				return e.build(ctx, entries[half:], sets, docs[:0], arena[:0])
+				docs, arena = e.build(ctx, l, entries[:half], sets, docs[:0], arena[:0])
+				return e.build(ctx, l, entries[half:], sets, docs[:0], arena[:0])
 			}
 			if e.settle(ctx, entries[0].Key, nil, wire.Result{Outcome: retry.Refused, Kind: "source", Reason: err.Error()}) {
 				e.acknowledge(entries)
@@ -355,16 +414,31 @@ func (e *editionFlow) build(ctx context.Context, entries []change.Entry, sets []
 			docs = append(docs, wire.Document{Key: entry.Key, Version: version})
 		}
 	}
-	if !e.deliver(ctx, docs) {
+	e.built.add(len(docs))
+	docs = e.unlike(l, docs)
+	if !e.deliver(ctx, l, docs) {
 		return docs, arena
 	}
+	// Also what was not sent: a chunk may have read another content in between.
 	e.mu.Lock()
-	for i := range docs {
-		e.touched.Add(docs[i].Key)
+	for i := range entries {
+		e.touched.Add(entries[i].Key)
 	}
 	e.mu.Unlock()
 	e.acknowledge(entries)
 	return docs, arena
+}
+
+// unlike leaves out the documents that the engine has exactly like this.
+func (e *editionFlow) unlike(l *lane, docs []wire.Document) []wire.Document {
+	kept := docs[:0]
+	for _, d := range docs {
+		if !l.seen.Has(d.Key, d.Body) {
+			kept = append(kept, d)
+		}
+	}
+	e.spared.add(len(docs) - len(kept))
+	return kept
 }
 
 // read reads the rows of documents, tree by tree.
@@ -408,26 +482,31 @@ func (e *editionFlow) assemble(set *document.Set, version int64, docs []wire.Doc
 // deliver sends documents until the engine has answered for each of them: taken,
 // already newer, or refused and recorded. It returns false when the context ended
 // before. The lane is held.
-func (e *editionFlow) deliver(ctx context.Context, docs []wire.Document) bool {
-	most := len(docs)
+func (e *editionFlow) deliver(ctx context.Context, l *lane, docs []wire.Document) bool {
 	attempt := 0
 	for len(docs) > 0 {
-		batch := docs[:slice(docs, most)]
-		if !e.term.holds() {
-			return false
+		batch := docs[:e.slice(docs)]
+		for i := range batch {
+			l.seen.Forget(batch[i].Key) // until the engine has answered
 		}
-		results, err := e.engine.Deliver(ctx, e.record.Name(), batch)
+		results, err := e.request(ctx, batch)
 		if err != nil {
-			var f *wire.Failure
 			outcome := engine.OutcomeOf(err)
-			tooLarge := errors.As(err, &f) && f.Status == http.StatusRequestEntityTooLarge
 			switch {
 			case ctx.Err() != nil:
 				return false
-			case (tooLarge || outcome == retry.Refused) && len(batch) > 1:
-				most = len(batch) / 2
+			case tooLarge(err) && len(batch) > 1:
+				e.batch.TooLarge(bytesOf(batch))
 				continue
-			case tooLarge || outcome == retry.Refused:
+			case outcome == retry.Refused && len(batch) > 1:
+				// One of them makes the engine refuse them all: look for it.
+				half := len(batch) / 2
+				if !e.deliver(ctx, l, batch[:half]) || !e.deliver(ctx, l, batch[half:]) {
+					return false
+				}
+				docs = docs[len(batch):]
+				continue
+			case tooLarge(err) || outcome == retry.Refused:
 				if !e.settle(ctx, batch[0].Key, batch[0].Body, wire.Result{Outcome: retry.Refused, Kind: "request", Reason: err.Error()}) {
 					return false
 				}
@@ -453,6 +532,9 @@ func (e *editionFlow) deliver(ctx context.Context, docs []wire.Document) bool {
 				continue
 			case retry.Done:
 				taken++
+				l.seen.Note(batch[i].Key, batch[i].Body)
+			case retry.Refused:
+				e.refusals.add(1)
 			}
 			if !e.settle(ctx, batch[i].Key, batch[i].Body, r) {
 				return false
@@ -476,12 +558,60 @@ func (e *editionFlow) deliver(ctx context.Context, docs []wire.Document) bool {
 	return true
 }
 
-// slice says how many documents fit into the next request.
-func slice(docs []wire.Document, most int) int {
+// request sends one request, when the engine's turn has come, and learns from how it is
+// answered.
+func (e *editionFlow) request(ctx context.Context, batch []wire.Document) ([]wire.Result, error) {
+	if !e.gate.enter(ctx) {
+		return nil, ctx.Err()
+	}
+	if !e.term.holds() { // asked last, since it may have waited at the gate
+		e.gate.leave(true, false, "")
+		return nil, ctx.Err()
+	}
+	began := time.Now()
+	results, err := e.engine.Deliver(ctx, e.record.Name(), batch)
+	answered, busy, words := true, false, ""
+	var f *wire.Failure
+	switch {
+	case err == nil:
+		for i := range results {
+			busy = busy || results[i].Outcome == retry.Later
+		}
+	case errors.As(err, &f) && f.Status == http.StatusTooManyRequests:
+		busy = true
+	case engine.OutcomeOf(err) == retry.Later && !tooLarge(err):
+		answered, words = ctx.Err() != nil, err.Error()
+	}
+	e.gate.leave(answered, busy, words)
+	switch {
+	case busy:
+		e.batch.Busy(len(batch))
+	case err == nil:
+		e.batch.Answered(len(batch), time.Since(began))
+	}
+	return results, err
+}
+
+func tooLarge(err error) bool {
+	var f *wire.Failure
+	return errors.As(err, &f) && f.Status == http.StatusRequestEntityTooLarge
+}
+
+func bytesOf(docs []wire.Document) int {
 	bytes := 0
 	for i := range docs {
 		bytes += len(docs[i].Body)
-		if i > 0 && (i >= most || bytes > requestBytes) {
+	}
+	return bytes
+}
+
+// slice says how many documents fit into the next request.
+func (e *editionFlow) slice(docs []wire.Document) int {
+	most, mostBytes := e.batch.Limits()
+	bytes := 0
+	for i := range docs {
+		bytes += len(docs[i].Body)
+		if i > 0 && (i >= most || bytes > mostBytes) {
 			return i
 		}
 	}

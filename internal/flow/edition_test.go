@@ -42,7 +42,8 @@ type table struct {
 	mu    sync.Mutex
 	rows  map[string]bool
 	clock atomic.Int64
-	slow  time.Duration // between reading rows and having them
+	slow  time.Duration           // between reading rows and having them
+	still func(key string) string // what a read yields instead of its moment
 	fail  func(keys []string) error
 }
 
@@ -57,6 +58,9 @@ func (s *table) read(set *document.Set, keys []string) error {
 	now := []byte(strconv.FormatInt(s.clock.Add(1), 10))
 	for _, k := range keys {
 		if s.rows[k] {
+			if s.still != nil {
+				now = []byte(s.still(k))
+			}
 			set.Rows(0).Add([][]byte{[]byte(k), now})
 		}
 	}
@@ -218,7 +222,7 @@ func newRig(t *testing.T, rows int) *rig {
 		}
 	}()
 	record.Epoch = lease.Epoch
-	r.flow = newEditionFlow(record, r.source, r.engine, rec, h, slog.New(slog.DiscardHandler))
+	r.flow = newEditionFlow(record, r.source, r.engine, newGate(), rec, h, slog.New(slog.DiscardHandler))
 	return r
 }
 
@@ -341,7 +345,7 @@ func TestFillResumes(t *testing.T) {
 	r.engine.deliver = nil
 	r.engine.slow = func() time.Duration { return 0 }
 	before.Epoch = r.flow.record.Epoch
-	again := newEditionFlow(before, r.source, r.engine, r.rec, r.flow.term, slog.New(slog.DiscardHandler))
+	again := newEditionFlow(before, r.source, r.engine, newGate(), r.rec, r.flow.term, slog.New(slog.DiscardHandler))
 	if err := again.fill(t.Context(), func(context.Context) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
@@ -387,7 +391,7 @@ func TestOutcomesOfDeliveries(t *testing.T) {
 			return out, nil
 		}},
 		"no answer": {deliver: func(try int, _ []wire.Document) ([]wire.Result, error) {
-			if try <= 16 {
+			if try <= 10 {
 				return nil, errors.New("connection refused")
 			}
 			return nil, nil
@@ -538,7 +542,7 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 	stop() // as if it were killed: what lanes held is still in the journal, and comes again
 	<-r.flow.ended
 	away.Store(false)
-	r.flow = newEditionFlow(r.flow.record, r.source, r.engine, r.rec, r.flow.term, slog.New(slog.DiscardHandler))
+	r.flow = newEditionFlow(r.flow.record, r.source, r.engine, newGate(), r.rec, r.flow.term, slog.New(slog.DiscardHandler))
 	r.run()
 	var again []string
 	for i, k := range keys {
@@ -564,5 +568,73 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 		if time.Now().After(deadline) {
 			t.Fatalf("something is said to wait since %v", r.flow.oldest())
 		}
+	}
+}
+
+// What the engine has already is not sent again, however often its row changes; nor does
+// an older chunk bring back what was there in between. A key that changes all the time is
+// sent a few times a second.
+func TestUnchangedDocumentsAreNotSent(t *testing.T) {
+	r := newRig(t, 3)
+	content := atomic.Int64{}
+	r.source.still = func(string) string { return strconv.FormatInt(content.Load(), 10) }
+	var sent atomic.Int64
+	lose := atomic.Bool{}
+	r.engine.deliver = func(docs []wire.Document) ([]wire.Result, error) {
+		sent.Add(int64(len(docs)))
+		if lose.Swap(false) { // the engine has it, but nobody knows
+			r.engine.mu.Unlock()
+			_, err := r.engine.Deliver(t.Context(), "", docs)
+			r.engine.mu.Lock()
+			return nil, errors.Join(err, errors.New("no answer"))
+		}
+		return nil, nil
+	}
+	r.run()
+	step := func(what string, value, want int64) {
+		t.Helper()
+		content.Store(value)
+		before := sent.Load()
+		r.within(what, r.change("k00001"))
+		if n := sent.Load() - before; n != want {
+			t.Errorf("%s: sent %d times", what, n)
+		}
+		if got := r.engine.stored["k00001"]; got != value {
+			t.Errorf("%s: the engine has %d", what, got)
+		}
+	}
+	step("first", 1, 1)
+	step("the same", 1, 0)
+	step("another", 2, 1)
+	step("back again", 1, 1)
+	time.Sleep(1100 * time.Millisecond) // so that it may be sent often again
+	lose.Store(true)
+	step("an answer is lost", 3, 3)
+	step("the same after that", 3, 0)
+	if total, _, _ := r.flow.spared.read(); total != 2 {
+		t.Errorf("%d are counted as not sent", total)
+	}
+	// A chunk read what was there in between; what was not sent counts as newer.
+	mark := r.flow.touched.Begin()
+	step("the same while a chunk is open", 3, 0)
+	l := r.flow.lanes[change.Lane([]byte("k00001"), lanes)]
+	if dropped, ok := r.flow.deliverShare(t.Context(), l, []wire.Document{{Key: "k00001", Body: []byte(`{"n":9}`)}}, mark); dropped != 1 || !ok {
+		t.Errorf("%d of the chunk dropped, %v", dropped, ok)
+	}
+	r.flow.touched.End(mark)
+
+	sent.Store(0)
+	began := time.Now()
+	for i := int64(10); time.Since(began) < 2500*time.Millisecond; i++ {
+		content.Store(i)
+		r.change("k00002")
+		time.Sleep(2 * time.Millisecond)
+	}
+	r.within("the hot key's last change", r.change("k00002"))
+	if n := sent.Load(); n < 4 || n > 5*change.PaceSends {
+		t.Errorf("a hot key was sent %d times in 2.5 s", n)
+	}
+	if got := r.engine.stored["k00002"]; got != content.Load() {
+		t.Errorf("the engine has %d instead of %d", got, content.Load())
 	}
 }

@@ -229,7 +229,8 @@ func (e *editionFlow) deliverShare(ctx context.Context, l *lane, docs []wire.Doc
 		kept = append(kept, d)
 	}
 	e.mu.Unlock()
-	return dropped, e.deliver(ctx, kept)
+	e.built.add(len(kept))
+	return dropped, e.deliver(ctx, l, kept)
 }
 
 // fillByKeys fills a chunk with a bad value in it key by key through the lanes,

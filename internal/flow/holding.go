@@ -245,7 +245,7 @@ func (s *Service) start(h *holding, record *records.Edition) {
 	}
 	record.Epoch = h.lease.Epoch
 	ctx, cancel := context.WithCancel(h.ctx)
-	e := newEditionFlow(record, h.stream.source, eng, s.records, h, s.log)
+	e := newEditionFlow(record, h.stream.source, eng, s.gates[record.Engine], s.records, h, s.log)
 	e.stop = cancel
 	h.editions = append(h.editions, e)
 	if record.State == fill.Cancelled {

@@ -41,6 +41,7 @@ type Service struct {
 	applied    *records.Applied
 	sources    map[string]source.Source
 	engines    map[string]engine.Engine
+	gates      map[string]*gate // before each engine
 	held       map[string]*holding
 	processes  []records.Process
 	elsewhere  map[string]published // by source: what is held by others, or by nobody
@@ -216,7 +217,7 @@ func (s *Service) adopt(applied *records.Applied) error {
 	if len(findings) > 0 {
 		return fmt.Errorf("the applied definition cannot be used now: %s", findings[0])
 	}
-	sources, engines := map[string]source.Source{}, map[string]engine.Engine{}
+	sources, engines, gates := map[string]source.Source{}, map[string]engine.Engine{}, map[string]*gate{}
 	before := s.definition
 	moved := false
 	for _, src := range def.Sources {
@@ -233,14 +234,14 @@ func (s *Service) adopt(applied *records.Applied) error {
 	}
 	for _, eng := range def.Engines {
 		if old := before.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written && old.Kind == eng.Kind {
-			engines[eng.Name] = s.engines[eng.Name]
+			engines[eng.Name], gates[eng.Name] = s.engines[eng.Name], s.gates[eng.Name]
 			continue
 		}
 		opened, err := s.openEngine(eng)
 		if err != nil {
 			return err
 		}
-		engines[eng.Name] = opened
+		engines[eng.Name], gates[eng.Name] = opened, newGate()
 		moved = moved || s.engines[eng.Name] != nil
 	}
 	if moved {
@@ -258,13 +259,13 @@ func (s *Service) adopt(applied *records.Applied) error {
 	}
 	for name, eng := range s.engines {
 		if engines[name] == nil {
-			engines[name] = eng // the same
+			engines[name], gates[name] = eng, s.gates[name] // the same
 		}
 		if engines[name] != eng {
 			closed = append(closed, eng)
 		}
 	}
-	s.sources, s.engines, s.definition, s.applied = sources, engines, def, applied
+	s.sources, s.engines, s.gates, s.definition, s.applied = sources, engines, gates, def, applied
 	s.mu.Unlock()
 	for _, c := range closed {
 		c.Close()

@@ -117,16 +117,21 @@ type Queue struct {
 
 // Add lets a ticket wait for a key, opening it for the document.
 func (q *Queue) Add(key string, t *Ticket) {
+	t.Open()
+	q.Put(Entry{key, []*Ticket{t}})
+}
+
+// Put lets an entry wait again that was taken.
+func (q *Queue) Put(e Entry) {
 	if q.wait == nil {
 		q.wait = map[string][]*Ticket{}
 	}
-	t.Open()
-	tickets, waiting := q.wait[key]
+	tickets, waiting := q.wait[e.Key]
 	if !waiting {
-		q.order = append(q.order, key)
+		q.order = append(q.order, e.Key)
 	}
-	q.wait[key] = append(tickets, t)
-	q.tickets++
+	q.wait[e.Key] = append(tickets, e.Tickets...)
+	q.tickets += len(e.Tickets)
 }
 
 // Tickets is how often a ticket waits for a key.

@@ -3,6 +3,7 @@ package document
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 	"math/rand/v2"
 	"reflect"
 	"strings"
@@ -215,5 +216,47 @@ func TestOrderOfValues(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+func TestSeenContent(t *testing.T) {
+	doc := func(n int) []byte { return fmt.Appendf(nil, `{"pingo_fingerprint":"%016x","n":1}`, n+100) }
+	if Fingerprint(doc(7)) == "" {
+		t.Fatal("not a document")
+	}
+	var s Seen
+	has := func(key string, body []byte, want bool) {
+		t.Helper()
+		if s.Has(key, body) != want {
+			t.Errorf("%s %s: not %v", key, body, want)
+		}
+	}
+	has("a", doc(1), false)
+	has("a", nil, false)
+	s.Note("a", doc(1))
+	has("a", doc(1), true)
+	has("a", doc(2), false)
+	has("b", doc(1), false)
+	s.Note("a", nil)
+	has("a", nil, true)
+	has("a", doc(1), false)
+	s.Forget("a")
+	has("a", nil, false)
+	s.Note("a", []byte("no fingerprint"))
+	has("a", []byte("no fingerprint"), false)
+	s.Note("early", doc(1))
+	for i := range 5 * seenKeys { // memory is bounded
+		s.Note(fmt.Sprint(i), doc(i))
+		if i == 2*seenKeys {
+			has("early", doc(1), false)
+		}
+		if i > 0 && i%seenKeys == 0 {
+			has(fmt.Sprint(i-1), doc(i-1), true)
+			s.Forget(fmt.Sprint(i - 1)) // from whichever generation
+			has(fmt.Sprint(i-1), doc(i-1), false)
+		}
+	}
+	if len(s.young)+len(s.old) > 2*seenKeys {
+		t.Errorf("%d keys are held", len(s.young)+len(s.old))
 	}
 }

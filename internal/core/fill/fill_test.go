@@ -60,12 +60,12 @@ func TestChunksFollowTheWeightOfRows(t *testing.T) {
 		t.Error(s.Rows())
 	}
 	s.Saw(500, 500*1000)
-	if n := s.Rows(); n < 4000 || n > 4300 {
+	if n := s.Rows(); n < 6000 || n > 6500 {
 		t.Errorf("%d rows of 1 kB", n)
 	}
 	s.Saw(10, 10*TargetBytes)
 	if s.Rows() != 1 {
-		t.Errorf("%d rows of 4 MB at once", s.Rows())
+		t.Errorf("%d rows of 6 MB at once", s.Rows())
 	}
 	for range 200 {
 		s.Saw(1, 10)

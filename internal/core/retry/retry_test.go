@@ -60,3 +60,33 @@ func TestCausesGatherWhatIsAlike(t *testing.T) {
 		t.Error("two kinds have one cause")
 	}
 }
+
+func TestBatchesFollowTheEngine(t *testing.T) {
+	var b Batch
+	limits := func(docs, bytes int) {
+		t.Helper()
+		if d, n := b.Limits(); d != docs || n != bytes {
+			t.Errorf("%d documents and %d bytes instead of %d and %d", d, n, docs, bytes)
+		}
+	}
+	limits(MaxDocs, MaxBytes)
+	b.Answered(500, 10*time.Millisecond)
+	limits(MaxDocs, MaxBytes)
+	b.Busy(400)
+	limits(200, MaxBytes)
+	b.Answered(200, time.Second) // neither quick nor slow
+	limits(200, MaxBytes)
+	b.Answered(200, 4*time.Second)
+	limits(100, MaxBytes)
+	for range 40 {
+		b.Busy(1)
+	}
+	limits(minDocs, MaxBytes)
+	for range 50 {
+		b.Answered(100, time.Millisecond)
+	}
+	limits(MaxDocs, MaxBytes)
+	b.TooLarge(3 << 20)
+	b.TooLarge(4 << 20) // one that was on its way
+	limits(MaxDocs, 3<<19)
+}
