@@ -120,7 +120,7 @@ check also has 4 and 5, for what it would change.`,
 	}
 	add("run", a.serve(), a.demo(), a.standin())
 	add("define", a.check(), a.apply(), a.capture(), a.schema())
-	add("look", a.status(), a.search(), a.preview(), a.failed())
+	add("look", a.status(), a.search(), a.preview(), a.trace(), a.failed())
 	add("other", a.tokenCommand(), a.version())
 	root.SetHelpCommandGroupID("other")
 	root.SetCompletionCommandGroupID("other")

@@ -3,7 +3,9 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -61,13 +63,69 @@ func (a *app) showStatus(s *flow.Status) {
 			}
 		}
 	}
-	for _, src := range s.Sources {
-		waits := "none waits"
-		if src.InFlight > 0 {
-			waits = fmt.Sprintf("%s on the way", humanize.Comma(int64(src.InFlight)))
+	if len(s.Sources) > 0 {
+		fmt.Fprintln(a.out)
+		t := a.table(table.Row{"source", "changes noticed", "per second", "on the way", "journal", "oldest", "grows", "size", "limit", "fed by"}, 2, 3, 4, 5, 6, 7, 8, 9)
+		for _, src := range s.Sources {
+			row := table.Row{src.Name, humanize.Comma(src.Noticed), fmt.Sprintf("%.1f", src.PerSecond), humanize.Comma(int64(src.InFlight)), "–", "–", "–", "–", "–", "–"}
+			if j := src.Journal; j != nil {
+				row[4], row[6], row[7], row[8] = humanize.Comma(j.Waiting), fmt.Sprintf("%+.1f/s", j.GrowsPerSecond), humanize.Bytes(uint64(j.Bytes)), humanize.Bytes(uint64(j.LimitBytes))
+				if j.Oldest != nil {
+					row[5] = s.At.Sub(*j.Oldest).Round(time.Millisecond).String()
+				}
+			}
+			for _, p := range s.Processes {
+				if slices.Contains(p.Sources, src.Name) {
+					row[9] = p.Address
+				}
+			}
+			t.AppendRow(row)
 		}
-		fmt.Fprintf(a.out, "\nsource %s: %s changes noticed since the service began, %s\n", src.Name, humanize.Comma(src.Noticed), waits)
+		t.Render()
 	}
+	for _, src := range s.Sources {
+		if src.Journal != nil && src.Journal.Warning != "" {
+			fmt.Fprintf(a.out, "\nsource %s: %s\n", src.Name, src.Journal.Warning)
+		}
+	}
+	for _, eng := range s.Engines {
+		if eng.Trouble != nil {
+			fmt.Fprintf(a.out, "\nengine %s does not answer since %s: %s\n", eng.Name, eng.Trouble.Since.Local().Format(time.TimeOnly), eng.Trouble.Message)
+		}
+	}
+}
+
+func (a *app) trace() *cobra.Command {
+	var change bool
+	var source string
+	cmd := &cobra.Command{
+		Use: "trace --change TABLE KEY", Short: "Say which documents a change of a row would touch, without touching them", Args: exactly(2, "a table and the key of one of its rows"),
+		Long:    "Follows the ways from a row up to documents, as a change of it would be followed, and counts what would be built anew.\nThe values of a key with several columns are joined by commas.",
+		Example: "  pingo trace --change keepers 7\n  pingo trace --change hut_amenities 42,3\n  pingo trace --change regions 5 -o json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !change {
+				return usageError{errors.New("say what to trace: pingo trace --change TABLE KEY; pingo preview INDEX KEY looks at one document")}
+			}
+			traced, err := a.client().TraceChange(cmd.Context(), source, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.print(traced, func() {
+				t := a.table(table.Row{"index", "documents", "what a change of " + traced.Table + " " + traced.Key + " would do", "the first of them"}, 2)
+				for _, ix := range traced.Indexes {
+					keys := strings.Join(ix.Keys[:min(5, len(ix.Keys))], "  ")
+					if len(ix.Keys) > 5 {
+						keys += " …"
+					}
+					t.AppendRow(table.Row{ix.Index, humanize.Comma(ix.Documents), ix.Words, keys})
+				}
+				t.Render()
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&change, "change", false, "trace a change of a row")
+	cmd.Flags().StringVar(&source, "source", "", "the source of the table (default: the only one)")
+	return cmd
 }
 
 func number(n *int64) string {

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -151,6 +152,28 @@ func (c *Client) Sample(ctx context.Context, index string, n int) ([]flow.Previe
 func (c *Client) Preview(ctx context.Context, index, key string) (*flow.Preview, error) {
 	out := &flow.Preview{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/preview/"+url.PathEscape(key), nil, nil, out)
+}
+
+// TraceChange tells which documents a change of a row would touch; an empty source is
+// the only one.
+func (c *Client) TraceChange(ctx context.Context, source, table, key string) (*flow.Traced, error) {
+	if source == "" {
+		source = "-"
+	}
+	var t flow.Traced
+	return &t, c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/trace", url.Values{"table": {table}, "key": {key}}, nil, &t)
+}
+
+// Recent lists the last changes of a source, newest first, with what became of each.
+func (c *Client) Recent(ctx context.Context, source string) ([]flow.Followed, error) {
+	var list []flow.Followed
+	return list, c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/changes", nil, nil, &list)
+}
+
+// History says how an index was over the last minutes, oldest first.
+func (c *Client) History(ctx context.Context, index string, minutes int) ([]flow.Moment, error) {
+	var list []flow.Moment
+	return list, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/history", url.Values{"minutes": {strconv.Itoa(minutes)}}, nil, &list)
 }
 
 // Failed lists documents that the engine refused, those of one cause unless it is empty.

@@ -75,6 +75,9 @@ func (b *backlog) owe(ctx context.Context, key string, t *change.Ticket) error {
 		return ctx.Err()
 	}
 	t.Open()
+	if t.Tally != nil {
+		t.Tally.Owed.Add(1)
+	}
 	if _, waits := b.tickets[key]; !waits {
 		b.keys = append(b.keys, key)
 	}

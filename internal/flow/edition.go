@@ -405,17 +405,18 @@ func (e *editionFlow) build(ctx context.Context, l *lane, entries []change.Entry
 	for _, set := range sets {
 		docs, arena = e.assemble(set, version, docs, arena, nil)
 	}
-	found := make(map[string]bool, len(docs))
+	became := make(map[string]became, len(docs))
 	for i := range docs {
-		found[docs[i].Key] = true
+		became[docs[i].Key] = sent
 	}
 	for _, entry := range entries {
-		if !found[entry.Key] {
+		if became[entry.Key] == 0 {
+			became[entry.Key] = gone
 			docs = append(docs, wire.Document{Key: entry.Key, Version: version})
 		}
 	}
 	e.built.add(len(docs))
-	docs = e.unlike(l, docs)
+	docs = e.unlike(l, docs, became)
 	if !e.deliver(ctx, l, docs) {
 		return docs, arena
 	}
@@ -423,19 +424,27 @@ func (e *editionFlow) build(ctx context.Context, l *lane, entries []change.Entry
 	e.mu.Lock()
 	for i := range entries {
 		e.touched.Add(entries[i].Key)
+		if e.failed[entries[i].Key] {
+			became[entries[i].Key] = refused
+		}
 	}
 	e.mu.Unlock()
+	for i := range entries {
+		became[entries[i].Key].tell(entries[i].Tickets)
+	}
 	e.acknowledge(entries)
 	return docs, arena
 }
 
 // unlike leaves out the documents that the engine has exactly like this.
-func (e *editionFlow) unlike(l *lane, docs []wire.Document) []wire.Document {
+func (e *editionFlow) unlike(l *lane, docs []wire.Document, became map[string]became) []wire.Document {
 	kept := docs[:0]
 	for _, d := range docs {
-		if !l.seen.Has(d.Key, d.Body) {
-			kept = append(kept, d)
+		if l.seen.Has(d.Key, d.Body) {
+			became[d.Key] = same
+			continue
 		}
+		kept = append(kept, d)
 	}
 	e.spared.add(len(docs) - len(kept))
 	return kept

@@ -54,6 +54,7 @@ func (s *Service) hold(lease *records.Lease) {
 	s.mu.Unlock()
 	s.log.Info("working", "source", lease.Source, "epoch", lease.Epoch)
 	h.work.Go(func() { s.keep(h) })
+	h.work.Go(func() { s.remember(h) })
 	h.work.Go(func() { s.runStream(h) })
 }
 
@@ -123,6 +124,9 @@ func (s *Service) watchCapture(h *holding) {
 			return
 		}
 		err := s.closeGaps(h)
+		if err == nil {
+			err = s.lookAtJournal(h)
+		}
 		switch {
 		case err == nil:
 			watching.clear()

@@ -56,6 +56,7 @@ type published struct {
 	since   time.Time // since when nobody holds it
 	Source  SourceStatus
 	Indexes []IndexStatus
+	Recent  []Followed // the last changes, newest first
 }
 
 // New prepares a service on its records; address is where it answers.

@@ -48,6 +48,12 @@ func (m *meter) read() (total int64, perSecond float64, minute []int64) {
 	return m.total, float64(recent) / 10, minute
 }
 
+func (m *meter) sum() int64 {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.total
+}
+
 // lags keeps the most recent lags, for percentiles.
 type lags struct {
 	mu   sync.Mutex
@@ -71,19 +77,30 @@ type Percentiles struct {
 }
 
 func (l *lags) percentiles() Percentiles {
+	p, _ := l.since(0)
+	return p
+}
+
+// since gives the percentiles of the last lags after the first n, and how many there
+// have been.
+func (l *lags) since(n int) (Percentiles, int) {
 	l.mu.Lock()
-	recent := slices.Clone(l.ring[:min(l.n, len(l.ring))])
+	total := l.n
+	var recent []time.Duration
+	for i := max(n, total-len(l.ring)); i < total; i++ {
+		recent = append(recent, l.ring[i%len(l.ring)])
+	}
 	l.mu.Unlock()
 	p := Percentiles{Changes: len(recent)}
 	if len(recent) == 0 {
-		return p
+		return p, total
 	}
 	slices.Sort(recent)
 	at := func(q float64) float64 {
 		return float64(recent[min(len(recent)-1, int(q*float64(len(recent))))]) / float64(time.Millisecond)
 	}
 	p.P50, p.P95, p.P99 = at(0.50), at(0.95), at(0.99)
-	return p
+	return p, total
 }
 
 // Trouble is why something does not go on, in a sentence with what to do.

@@ -9,6 +9,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"pingo/internal/core/fill"
+	"pingo/internal/source"
 )
 
 // Status is what goes on, for people and scripts. Times are in milliseconds unless
@@ -22,6 +23,8 @@ type Status struct {
 	Trouble  *Trouble       `json:"trouble,omitempty"`
 	Indexes  []IndexStatus  `json:"indexes"`
 	Sources  []SourceStatus `json:"sources"`
+	// Engines are as this process meets them.
+	Engines []EngineStatus `json:"engines"`
 	// Processes are all pingo serve on the same records.
 	Processes []ProcessStatus `json:"processes"`
 }
@@ -66,9 +69,15 @@ type IndexStatus struct {
 	Waiting   int        `json:"waiting"`
 	// LagMS is the age of the oldest change that is not in the engine, 0 when there is
 	// none; Lag are percentiles over the last changes.
-	LagMS     float64     `json:"lagMs"`
-	Lag       Percentiles `json:"lag"`
+	LagMS float64     `json:"lagMs"`
+	Lag   Percentiles `json:"lag"`
+	// Built are documents made of rows or found to be gone, Applied those that the engine
+	// took, Spared those not sent because it had the same already, Refusals its answers
+	// that refused one; all since the process that feeds the index began with it.
+	Built     int64       `json:"built"`
 	Applied   int64       `json:"applied"`
+	Spared    int64       `json:"spared"`
+	Refusals  int64       `json:"refusals"`
 	PerSecond float64     `json:"perSecond"`
 	Minute    []int64     `json:"minute"`
 	Fill      *FillStatus `json:"fill,omitempty"`
@@ -96,6 +105,20 @@ type SourceStatus struct {
 	PerSecond float64    `json:"perSecond"`
 	Minute    []int64    `json:"minute"`
 	Trouble   *Trouble   `json:"trouble,omitempty"`
+	// Journal is what the source's journal holds; nil until it was looked at.
+	Journal *JournalStatus `json:"journal,omitempty"`
+}
+
+// JournalStatus is how deep a journal is, how fast it grows, and how much it may hold.
+type JournalStatus struct {
+	source.Depth
+	// GrowsPerSecond is how many changes more there are each second, of late; below 0
+	// while it shrinks.
+	GrowsPerSecond float64   `json:"growsPerSecond"`
+	LimitBytes     int64     `json:"limitBytes"`
+	LookedAt       time.Time `json:"lookedAt"`
+	// Warning is there while it is larger than its limit.
+	Warning string `json:"warning,omitempty"`
 }
 
 // behindAfter is how old the oldest change must be before an index counts as behind.
@@ -104,7 +127,7 @@ const behindAfter = 3 * time.Second
 // Status tells what goes on now, in all processes. It asks neither sources nor engines.
 func (s *Service) Status() Status {
 	now := time.Now()
-	out := Status{At: now, Indexes: []IndexStatus{}, Sources: []SourceStatus{}, Processes: []ProcessStatus{}, Trouble: s.trouble.get()}
+	out := Status{At: now, Indexes: []IndexStatus{}, Sources: []SourceStatus{}, Processes: []ProcessStatus{}, Engines: []EngineStatus{}, Trouble: s.trouble.get()}
 	s.mu.RLock()
 	held := make([]*holding, 0, len(s.held))
 	holder := map[string]string{}
@@ -133,6 +156,10 @@ func (s *Service) Status() Status {
 		}
 		out.Sources = append(out.Sources, p.Source)
 	}
+	for name, g := range s.gates {
+		out.Engines = append(out.Engines, g.status(name))
+	}
+	sort.Slice(out.Engines, func(i, j int) bool { return out.Engines[i].Name < out.Engines[j].Name })
 	for _, p := range s.processes {
 		ps := ProcessStatus{Address: p.Address, BegunAt: p.BegunAt, Here: p.ID == s.process.ID, Sources: []string{}}
 		for name, id := range holder {
@@ -159,7 +186,7 @@ func (s *Service) publish(h *holding) published {
 	s.mu.RLock()
 	editions := h.editions
 	s.mu.RUnlock()
-	p := published{Source: h.stream.status(), Indexes: []IndexStatus{}}
+	p := published{Source: h.stream.status(), Indexes: []IndexStatus{}, Recent: h.stream.tail.recent()}
 	for _, pair := range pairs(editions) {
 		p.Indexes = append(p.Indexes, indexStatus(pair.live, pair.filling, p.Source, time.Now()))
 	}
@@ -184,6 +211,7 @@ func (st *stream) status() SourceStatus {
 		s.OldestAt = &oldest
 	}
 	s.Noticed, s.PerSecond, s.Minute = st.noticed.read()
+	s.Journal = st.journal.get()
 	return s
 }
 
@@ -229,6 +257,7 @@ func indexStatus(live, filling *editionFlow, source SourceStatus, now time.Time)
 	}
 	s.Documents, _ = e.engineN.get()
 	s.Applied, s.PerSecond, s.Minute = e.applied.read()
+	s.Built, s.Spared, s.Refusals = e.built.sum(), e.spared.sum(), e.refusals.sum()
 	if oldest := e.oldest(); !oldest.IsZero() {
 		s.LagMS = max(0, float64(now.Sub(oldest))/float64(time.Millisecond))
 	}

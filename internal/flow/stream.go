@@ -42,6 +42,8 @@ type stream struct {
 
 	noticed meter
 	trouble troubleSpot
+	tail    tail
+	journal journalLook
 }
 
 func newStream(name string, src source.Source, log *slog.Logger) *stream {
@@ -116,6 +118,7 @@ func (s *stream) read(ctx context.Context) (int, error) {
 		return 0, nil
 	}
 	s.noticed.add(len(changes))
+	followed := s.tail.follow(changes)
 	tickets := make([]*change.Ticket, len(changes))
 	s.mu.Lock()
 	// The editions are looked up after the changes were read: an edition that is
@@ -123,7 +126,14 @@ func (s *stream) read(ctx context.Context) (int, error) {
 	editions := s.editions
 	for i, c := range changes {
 		s.inFlight[c.Seq] = c.At
-		tickets[i] = change.NewTicket(c.At, func() { s.finished(c.Seq) })
+		f := followed[i]
+		tickets[i] = change.NewTicket(c.At, func() {
+			s.finished(c.Seq)
+			f.finished()
+		})
+		if f != nil {
+			tickets[i].Tally = &f.tally
+		}
 	}
 	s.mu.Unlock()
 	for _, e := range editions {
@@ -204,17 +214,23 @@ func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tick
 // sharedTicket stands for several: each of them waits for it.
 func sharedTicket(tickets []*change.Ticket) *change.Ticket {
 	at := tickets[0].At
+	var tally *change.Tally
+	if len(tickets) == 1 {
+		tally = tickets[0].Tally
+	}
 	for _, t := range tickets {
 		t.Open()
 		if t.At.Before(at) {
 			at = t.At
 		}
 	}
-	return change.NewTicket(at, func() {
+	shared := change.NewTicket(at, func() {
 		for _, t := range tickets {
 			t.Close()
 		}
 	})
+	shared.Tally = tally
+	return shared
 }
 
 // everything rebuilds all documents of a tree: those that the source has rows for,

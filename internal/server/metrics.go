@@ -1,6 +1,8 @@
 package server
 
 import (
+	"slices"
+
 	"github.com/prometheus/client_golang/prometheus"
 
 	"pingo/internal/flow"
@@ -22,6 +24,17 @@ var (
 	lagMetric       = metric("index_lag_seconds", "Age of the oldest change that is not in the engine, 0 when all are.", "index")
 	recentMetric    = metric("index_recent_lag_seconds", "Lag of the most recent changes by percentile.", "index", "percentile")
 	troubleMetric   = metric("index_trouble", "1 while the index waits for something, by kind.", "index", "kind")
+	builtMetric     = metric("index_built_documents_total", "Documents made of rows, or found to be gone, since the process began to feed the index.", "index")
+	sparedMetric    = metric("index_spared_documents_total", "Documents not sent because the engine had the same already.", "index")
+	refusedMetric   = metric("index_refused_documents_total", "Answers of the engine that refused a document.", "index")
+	answersMetric   = metric("index_answers", "1 while the public name answers from a complete edition.", "index")
+	awayMetric      = metric("engine_away", "1 while the engine does not answer deliveries of this process.", "engine")
+	atOnceMetric    = metric("engine_requests_allowed", "Requests that may be on their way at once; fewer while the engine is busy.", "engine")
+	depthMetric     = metric("source_journal_changes", "Changes in the journal.", "source")
+	oldestMetric    = metric("source_journal_oldest_seconds", "Age of the oldest change in the journal, 0 when there is none.", "source")
+	sizeMetric      = metric("source_journal_bytes", "Size of the journal.", "source")
+	limitMetric     = metric("source_journal_limit_bytes", "Size above which the journal is too large.", "source")
+	unfedMetric     = metric("source_unfed", "1 while no process feeds the indexes of the source.", "source")
 	noticedMetric   = metric("source_changes_total", "Changes noticed since this process began.", "source")
 	inFlightMetric  = metric("source_changes_in_flight", "Changes read from the journal that are not done.", "source")
 )
@@ -46,20 +59,46 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 		gauge(failedMetric, float64(ix.Failed), ix.Name)
 		gauge(waitingMetric, float64(ix.Waiting), ix.Name)
 		counter(appliedMetric, ix.Applied, ix.Name)
+		counter(builtMetric, ix.Built, ix.Name)
+		counter(sparedMetric, ix.Spared, ix.Name)
+		counter(refusedMetric, ix.Refusals, ix.Name)
+		gauge(answersMetric, yes(ix.Answering), ix.Name)
 		gauge(lagMetric, ix.LagMS/1000, ix.Name)
 		gauge(recentMetric, ix.Lag.P50/1000, ix.Name, "50")
 		gauge(recentMetric, ix.Lag.P95/1000, ix.Name, "95")
 		gauge(recentMetric, ix.Lag.P99/1000, ix.Name, "99")
 		for _, kind := range []string{flow.StateWaiting, flow.StateBlocked} {
-			on := 0.0
-			if ix.State == kind {
-				on = 1
-			}
-			gauge(troubleMetric, on, ix.Name, kind)
+			gauge(troubleMetric, yes(ix.State == kind), ix.Name, kind)
 		}
 	}
 	for _, src := range status.Sources {
 		counter(noticedMetric, src.Noticed, src.Name)
 		gauge(inFlightMetric, float64(src.InFlight), src.Name)
+		fed := false
+		for _, p := range status.Processes {
+			fed = fed || slices.Contains(p.Sources, src.Name)
+		}
+		gauge(unfedMetric, yes(!fed), src.Name)
+		if j := src.Journal; j != nil {
+			gauge(depthMetric, float64(j.Waiting), src.Name)
+			gauge(sizeMetric, float64(j.Bytes), src.Name)
+			gauge(limitMetric, float64(j.LimitBytes), src.Name)
+			age := 0.0
+			if j.Oldest != nil {
+				age = max(0, status.At.Sub(*j.Oldest).Seconds())
+			}
+			gauge(oldestMetric, age, src.Name)
+		}
 	}
+	for _, eng := range status.Engines {
+		gauge(awayMetric, yes(eng.Trouble != nil), eng.Name)
+		gauge(atOnceMetric, float64(eng.AtOnce), eng.Name)
+	}
+}
+
+func yes(b bool) float64 {
+	if b {
+		return 1
+	}
+	return 0
 }

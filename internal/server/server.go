@@ -94,6 +94,9 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/indexes/:index/search", s.search)
 	viewer.GET("/indexes/:index/preview/:key", s.preview)
 	viewer.GET("/indexes/:index/sample", s.sample)
+	viewer.GET("/indexes/:index/history", s.history)
+	viewer.GET("/sources/:source/changes", s.recent)
+	viewer.GET("/sources/:source/trace", s.traceChange)
 	viewer.GET("/failed", s.failedGroups)
 	viewer.GET("/indexes/:index/failed", s.failed)
 	viewer.GET("/indexes/:index/failed/:key", s.failedDocument)
@@ -432,6 +435,42 @@ func (s *Server) sample(c echo.Context) error {
 		list = append(list, preview)
 	}
 	return c.JSON(http.StatusOK, list)
+}
+
+// history says how an index was over the last minutes.
+func (s *Server) history(c echo.Context) error {
+	minutes := 60
+	if text := c.QueryParam("minutes"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > 24*60 {
+			return problemf(http.StatusBadRequest, "minutes is a number from 1 to 1440, not %q", text)
+		}
+		minutes = n
+	}
+	list, err := s.flow.History(c.Request().Context(), c.Param("index"), minutes)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
+// recent lists the last changes of a source and what became of each.
+func (s *Server) recent(c echo.Context) error {
+	list, err := s.flow.Recent(c.Param("source"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
+// traceChange tells which documents a change of a row would touch. The source - stands
+// for the only one.
+func (s *Server) traceChange(c echo.Context) error {
+	traced, err := s.flow.TraceChange(c.Request().Context(), strings.TrimPrefix(c.Param("source"), "-"), c.QueryParam("table"), c.QueryParam("key"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, traced)
 }
 
 func (s *Server) failed(c echo.Context) error {

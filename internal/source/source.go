@@ -31,6 +31,8 @@ type Source interface {
 	RemoveCapture(ctx context.Context) error
 	// CaptureStatus says whether changes are noted, and how many wait.
 	CaptureStatus(ctx context.Context) (postgres.CaptureStatus, error)
+	// JournalDepth says how many changes wait and since when, without reading much.
+	JournalDepth(ctx context.Context) (Depth, error)
 
 	// MissingRights lists the statements that give what capture of these tables needs
 	// beyond reading them, as far as it is not there.
@@ -72,6 +74,9 @@ type Source interface {
 
 // Gap is a table whose changes are not all noted any more.
 type Gap = postgres.Gap
+
+// Depth is how much a journal holds.
+type Depth = postgres.Depth
 
 // Advice is something about a source that a developer should know.
 type Advice = postgres.Advice

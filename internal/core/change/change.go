@@ -77,10 +77,16 @@ sides:
 // Ticket counts the documents that a change still waits for. When the last one
 // was acknowledged the change is done, and done is called once.
 type Ticket struct {
-	At   time.Time
-	open atomic.Int64
-	done func()
+	At time.Time
+	// Tally, where it is given, counts what became of the documents.
+	Tally *Tally
+	open  atomic.Int64
+	done  func()
 }
+
+// Tally counts what became of the documents that a change touched: sent, found to be
+// gone and deleted, the same as the engine had, refused, or put into the backlog.
+type Tally struct{ Sent, Gone, Same, Refused, Owed atomic.Int64 }
 
 // NewTicket makes a ticket that holds itself open until the first Close, so that
 // documents may be added while others are done already.

@@ -78,8 +78,16 @@ type Source struct {
 	Kind    string
 	URL     Secret
 	Capture string
-	Pos     Pos
+	// JournalLimit is the size in bytes above which the journal is too large, and
+	// PastLimit what happens then: keep, which only warns, or remove, which takes the
+	// capture out so that the source's disk does not fill up.
+	JournalLimit int64
+	PastLimit    string
+	Pos          Pos
 }
+
+// DefaultJournalLimit is what a journal may hold unless the definition says otherwise.
+const DefaultJournalLimit = 1_000_000_000
 
 // Engine is a search server.
 type Engine struct {

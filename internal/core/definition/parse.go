@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/agnivade/levenshtein"
+	"github.com/dustin/go-humanize"
 	"gopkg.in/yaml.v3"
 )
 
@@ -250,13 +251,22 @@ func (d *decoder) name(k *yaml.Node, what string, pattern *regexp.Regexp) {
 var schemes = map[string][]string{"postgres": {"postgres", "postgresql"}, "opensearch": {"http", "https"}}
 
 func (d *decoder) source(k, v *yaml.Node) {
-	s := &Source{Name: k.Value, Pos: d.at(k), Capture: "triggers"}
+	s := &Source{Name: k.Value, Pos: d.at(k), Capture: "triggers", JournalLimit: DefaultJournalLimit, PastLimit: "keep"}
 	var url scalar
 	d.name(k, "a source", plainName)
 	d.object(v, "source "+k.Value, fields{
 		"kind":    d.word(&s.Kind, "the kind of a source", "postgres"),
 		"url":     func(_, v *yaml.Node) { url = d.text(v, "url") },
 		"capture": d.word(&s.Capture, "capture", "triggers"),
+		"journal_limit": func(_, v *yaml.Node) {
+			text := d.text(v, "journal_limit")
+			n, err := humanize.ParseBytes(text.text)
+			if err != nil || n < 1<<20 || n > 1<<50 {
+				d.find(text.pos, fmt.Sprintf("journal_limit is a size such as 512MB or 2GB, not %q", text.text), "write a number and MB, GB or TB")
+			}
+			s.JournalLimit = int64(n)
+		},
+		"past_limit": d.word(&s.PastLimit, "past_limit", "keep", "remove"),
 	}, "kind", "url")
 	s.URL = d.secretURL(url, "source", s.Kind)
 	if other := d.def.Source(s.Name); other != nil {

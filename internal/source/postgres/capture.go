@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 	"time"
 
@@ -437,11 +438,19 @@ func (p *Postgres) RemoveCapture(ctx context.Context) error {
 type CaptureStatus struct {
 	Installed bool     `json:"installed"`
 	Tables    []string `json:"tables"`
-	// Waiting is the number of journal rows, Oldest when the first was written.
+	Depth
+}
+
+// Depth is how much the journal holds.
+type Depth struct {
+	// Waiting is the number of changes in it, and Oldest when the first was noted. Above
+	// countedRows it is estimated from the numbers that they were given.
 	Waiting int64      `json:"waiting"`
 	Oldest  *time.Time `json:"oldest,omitempty"`
 	Bytes   int64      `json:"bytes"`
 }
+
+const countedRows = 50_000
 
 // CaptureStatus reads which tables have triggers and how deep the journal is.
 func (p *Postgres) CaptureStatus(ctx context.Context) (CaptureStatus, error) {
@@ -454,9 +463,27 @@ func (p *Postgres) CaptureStatus(ctx context.Context) (CaptureStatus, error) {
 	for table := range installed {
 		s.Tables = append(s.Tables, table.String())
 	}
-	err = p.pool.QueryRow(ctx, "SELECT count(*), min(at), pg_total_relation_size('pingo_capture.journal') FROM pingo_capture.journal").Scan(&s.Waiting, &s.Oldest, &s.Bytes)
+	sort.Strings(s.Tables)
+	s.Depth, err = p.JournalDepth(ctx)
+	return s, err
+}
+
+// JournalDepth reads how much the journal holds, without reading much of it.
+func (p *Postgres) JournalDepth(ctx context.Context) (Depth, error) {
+	p.journal.mu.Lock()
+	low := p.journal.low
+	p.journal.mu.Unlock()
+	var d Depth
+	var first, last int64
+	err := p.pool.QueryRow(ctx, `
+		WITH first_ones AS (SELECT seq, at FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2)
+		SELECT count(*), coalesce(min(seq), 0), (SELECT at FROM first_ones ORDER BY seq LIMIT 1), (SELECT last_value FROM pingo_capture.journal_seq),
+			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, low, countedRows).Scan(&d.Waiting, &first, &d.Oldest, &last, &d.Bytes)
 	if err != nil {
-		return s, wrap("reading the journal's depth", err)
+		return d, journalError(err)
 	}
-	return s, nil
+	if d.Waiting == countedRows {
+		d.Waiting = max(d.Waiting, last-first+1)
+	}
+	return d, nil
 }
