@@ -110,6 +110,15 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 
 // shape compiles the demo's definition of huts.
 func (b *bench) shape(ctx context.Context) (*shape.Shape, error) {
+	shapes, err := b.shapes(ctx, demo.Definition)
+	if err != nil {
+		return nil, err
+	}
+	return shapes[0], nil
+}
+
+// shapes compiles a definition.
+func (b *bench) shapes(ctx context.Context, text string) ([]*shape.Shape, error) {
 	src, err := postgres.Open(b.url, 0)
 	if err != nil {
 		return nil, err
@@ -117,20 +126,24 @@ func (b *bench) shape(ctx context.Context) (*shape.Shape, error) {
 	defer src.Close()
 	os.Setenv("LODGE_URL", b.url)
 	os.Setenv("SEARCH_URL", "http://127.0.0.1:1")
-	def, findings := definition.Parse([]definition.File{{Name: "huts.yaml", Text: demo.Definition}}, flow.Environment)
+	def, findings := definition.Parse([]definition.File{{Name: "bench.yaml", Text: text}}, flow.Environment)
 	if len(findings) > 0 {
 		return nil, findings
 	}
-	tables, expressions := shape.Questions(def.Indexes[0])
-	facts, err := src.Facts(ctx, tables, expressions)
-	if err != nil {
-		return nil, err
+	var out []*shape.Shape
+	for _, ix := range def.Indexes {
+		tables, expressions := shape.Questions(ix)
+		facts, err := src.Facts(ctx, tables, expressions)
+		if err != nil {
+			return nil, err
+		}
+		compiled, findings := shape.Compile(ix, facts)
+		if len(findings) > 0 {
+			return nil, findings
+		}
+		out = append(out, compiled)
 	}
-	compiled, findings := shape.Compile(def.Indexes[0], facts)
-	if len(findings) > 0 {
-		return nil, findings
-	}
-	return compiled, nil
+	return out, nil
 }
 
 // databaseTime is the processor time that all processes of the source have used.

@@ -8,6 +8,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -158,51 +160,83 @@ func countDocuments(engine, index string) (int, error) {
 // pingo starts the service, applies the demo's definition, and waits until the
 // name answers: triggers, planning, filling, refresh and switch are all in it.
 func (b *bench) pingo(ctx context.Context, engine string) (time.Duration, float64, error) {
-	home := filepath.Join(b.dir, "records")
-	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: home})
+	s, took, err := b.service(ctx, engine)
 	if err != nil {
 		return 0, 0, err
 	}
-	defer pg.Stop()
+	defer s.stop()
+	memory, err := peakMemory(s.cmd.Process.Pid)
+	return took, memory, err
+}
+
+// service is a running Pingo whose index answers.
+type service struct {
+	client *client.Client
+	cmd    *exec.Cmd
+	stop   func()
+}
+
+// service starts one with records of its own, and says how long it took from applying
+// the definition until the name answered.
+func (b *bench) service(ctx context.Context, engine string) (*service, time.Duration, error) {
+	home, err := os.MkdirTemp(b.dir, "records-")
+	if err != nil {
+		return nil, 0, err
+	}
+	if err := os.Chmod(home, 0o711); err != nil {
+		return nil, 0, err
+	}
+	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(home, "pg")})
+	if err != nil {
+		return nil, 0, err
+	}
+	s := &service{stop: func() { pg.Stop() }}
+	took, err := b.begin(ctx, s, pg, engine)
+	if err != nil {
+		s.stop()
+		return nil, 0, err
+	}
+	return s, took, nil
+}
+
+func (b *bench) begin(ctx context.Context, s *service, pg *pgserver.Server, engine string) (time.Duration, error) {
 	if err := pg.CreateDatabase(ctx, "pingo"); err != nil {
-		return 0, 0, err
+		return 0, err
 	}
 	rec, err := records.Open(ctx, pg.URL("pingo"))
 	if err != nil {
-		return 0, 0, err
+		return 0, err
 	}
 	token, err := server.FirstToken(ctx, rec)
 	rec.Close()
 	if err != nil {
-		return 0, 0, err
+		return 0, err
 	}
 	address, err := freeAddress()
 	if err != nil {
-		return 0, 0, err
+		return 0, err
 	}
-	cmd, err := b.process(ctx, []string{"LODGE_URL=" + b.url, "SEARCH_URL=" + engine, "PINGO_RECORDS_URL=" + pg.URL("pingo")}, "serve", "--listen", address)
+	s.cmd, err = b.process(ctx, []string{"LODGE_URL=" + b.url, "SEARCH_URL=" + engine, "PINGO_RECORDS_URL=" + pg.URL("pingo")}, "serve", "--listen", address)
 	if err != nil {
-		return 0, 0, err
+		return 0, err
 	}
-	defer end(cmd)
-	c := &client.Client{URL: "http://" + address, Token: token}
+	s.stop = func() { end(s.cmd); pg.Stop() }
+	s.client = &client.Client{URL: "http://" + address, Token: token}
 	files := []definition.File{{Name: "pingo.yaml", Text: demo.Definition}}
-	if err := until(func() error { _, err := c.Check(ctx, files); return err }); err != nil {
-		return 0, 0, err
+	if err := until(func() error { _, err := s.client.Check(ctx, files); return err }); err != nil {
+		return 0, err
 	}
 	var began time.Time
-	if err := until(func() error { began = time.Now(); _, err := c.Apply(ctx, files); return err }); err != nil {
-		return 0, 0, err
+	if err := until(func() error { began = time.Now(); _, err := s.client.Apply(ctx, files); return err }); err != nil {
+		return 0, err
 	}
 	for {
-		status, err := c.Status(ctx)
+		status, err := s.client.Status(ctx)
 		if err != nil {
-			return 0, 0, err
+			return 0, err
 		}
 		if len(status.Indexes) == 1 && status.Indexes[0].Answering {
-			took := time.Since(began)
-			memory, err := peakMemory(cmd.Process.Pid)
-			return took, memory, err
+			return time.Since(began), nil
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
@@ -292,12 +326,13 @@ func (b *bench) raw(ctx context.Context, engine string, bodies [][]byte) error {
 	return group.Wait()
 }
 
+const scriptMapping = `{"mappings":{"properties":{"name":{"type":"text"},"summary":{"type":"text"},"position":{"type":"geo_point"}}}}`
+
 // script is what a developer would write instead: pages of 500 rows, the related
 // rows of each page, maps to JSON, one request at a time. A careful developer
 // begins each page after the last key instead of counting rows from the start.
 func script(ctx context.Context, conn *pgx.Conn, engine, index string, careful bool) error {
-	mapping := `{"mappings":{"properties":{"name":{"type":"text"},"summary":{"type":"text"},"position":{"type":"geo_point"}}}}`
-	if _, err := call(http.MethodPut, engine+"/"+index, []byte(mapping)); err != nil {
+	if _, err := call(http.MethodPut, engine+"/"+index, []byte(scriptMapping)); err != nil {
 		return err
 	}
 	page := "SELECT id, name, summary, altitude_m, beds, night_price::float8, winter_room, opens_on::text, lon, lat, region_id, keeper_id FROM huts WHERE retired_at IS NULL ORDER BY id LIMIT 500 OFFSET $1"

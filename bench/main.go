@@ -41,7 +41,7 @@ type bench struct {
 
 func main() {
 	rows := flag.Int("rows", 300_000, "rows of the root table")
-	only := flag.String("only", "", "fill, documents or writes; all when empty")
+	only := flag.String("only", "", "fill, documents, changes or writes; all when empty")
 	out := flag.String("out", "bench/results.json", "where the figures go")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -86,7 +86,7 @@ func run(ctx context.Context, rows int, only, out string) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, *pgx.Conn) error
-	}{{"fill", b.fill}, {"documents", b.documents}, {"writes", b.writes}} {
+	}{{"fill", b.fill}, {"documents", b.documents}, {"changes", b.changes}, {"writes", b.writes}} {
 		if only != "" && only != part.name {
 			continue
 		}

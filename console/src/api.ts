@@ -13,14 +13,19 @@ export interface IndexStatus {
   name: string; source: string; engine: string; edition: string; state: State; sentence: string;
   answering: boolean; rows: number | null; documents: number | null; countedAt?: string;
   failed: number; waiting: number; lagMs: number; lag: Percentiles;
-  applied: number; perSecond: number; minute: number[]; fill?: Fill; trouble?: Trouble;
+  built: number; applied: number; spared: number; refusals: number; perSecond: number; minute: number[]; fill?: Fill; trouble?: Trouble;
 }
+export interface Journal { waiting: number; oldest?: string; bytes: number; growsPerSecond: number; limitBytes: number; warning?: string }
 export interface SourceStatus {
-  name: string; inFlight: number; oldestAt?: string; noticed: number; perSecond: number; minute: number[]; trouble?: Trouble;
+  name: string; inFlight: number; oldestAt?: string; noticed: number; perSecond: number; minute: number[]; trouble?: Trouble; journal?: Journal;
 }
+export interface EngineStatus { name: string; atOnce: number; trouble?: Trouble }
+export interface ProcessStatus { address: string; begunAt: string; here: boolean; sources: string[] }
+export interface Moment { at: string; lag: Percentiles; oldestMs: number; waiting: number; applied: number; spared: number; refused: number; noticed: number; journal: number }
+export interface Followed { at: string; op: string; table: string; key: string; sent: number; refused: number; lagMs: number | null; words: string }
 export interface Status {
   at: string; state: State; sentence: string; definitionVersion: number; trouble?: Trouble;
-  indexes: IndexStatus[]; sources: SourceStatus[];
+  indexes: IndexStatus[]; sources: SourceStatus[]; engines: EngineStatus[]; processes: ProcessStatus[];
 }
 export interface Hit { key: string; score: number; document: Record<string, unknown> }
 export interface Hits { total: number; hits: Hit[] }

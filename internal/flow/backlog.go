@@ -207,7 +207,7 @@ func (e *editionFlow) pay(ctx context.Context, list []records.Owed) error {
 	}
 	all := change.NewTicket(oldest, func() { close(settled) })
 	for _, o := range list {
-		e.enqueue(o.Key, all)
+		e.enqueue(o.Key, all, wide)
 	}
 	all.Close()
 	select {
@@ -329,7 +329,8 @@ func (e *editionFlow) oldest() time.Time {
 	}
 	for _, l := range e.lanes {
 		l.mu.Lock()
-		see(l.queue.Oldest())
+		see(l.lines[fresh].Oldest())
+		see(l.lines[wide].Oldest())
 		see(l.later.Oldest())
 		see(l.sent)
 		l.mu.Unlock()

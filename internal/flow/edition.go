@@ -23,9 +23,9 @@ import (
 
 const (
 	lanes     = 4
-	laneWaits = 2000 // keys, and changes for them, that may wait in a lane; more go to the backlog
-	laneWide  = 250  // the same for changes that may touch many documents, so that others pass
+	laneWaits = 2000 // keys, and changes for them, that may wait in a line; more go to the backlog
 	laneTakes = 500  // keys read and sent together
+	wideTakes = 150  // of them, those of wide changes: few, so that fresh ones wait for little
 )
 
 // editionFlow feeds one edition: its lanes, and its fill while there is one.
@@ -98,7 +98,9 @@ type lane struct {
 	edition *editionFlow
 	mu      sync.Mutex
 	ready   chan struct{}
-	queue   change.Queue
+	// lines are the keys that wait: fresh, for changes that touch few documents, and
+	// wide, for those that may touch very many, and for the backlog.
+	lines [2]line
 	// later are keys that were sent often enough of late; released counts how often they
 	// were let go on.
 	later    change.Queue
@@ -106,7 +108,6 @@ type lane struct {
 	pace     change.Pace
 	gone     bool // nobody asks for its documents any more
 	sizer    fill.Sizer
-	taken    int64 // keys that were taken and settled so far
 	// sent is the time of the oldest change whose document is on its way.
 	sent time.Time
 	// unsettled were taken, but the context ended before they were delivered.
@@ -117,6 +118,18 @@ type lane struct {
 	// seen is what the engine acknowledged; it belongs to who holds sending.
 	seen document.Seen
 }
+
+// line is keys that wait for their turn; taken counts those that were taken and settled.
+type line struct {
+	change.Queue
+	taken int64
+}
+
+// The lines of a lane.
+const (
+	fresh = iota
+	wide
+)
 
 func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, gate *gate, rec *records.Records, term term, log *slog.Logger) *editionFlow {
 	e := &editionFlow{
@@ -174,7 +187,8 @@ func (e *editionFlow) abandon() {
 		l.mu.Lock()
 		l.gone = true
 		l.release()
-		for _, entry := range append(l.queue.Take(nil, l.queue.Len()), l.unsettled...) {
+		waiting := l.lines[wide].Take(l.lines[fresh].Take(nil, l.lines[fresh].Len()), l.lines[wide].Len())
+		for _, entry := range append(waiting, l.unsettled...) {
 			for _, t := range entry.Tickets {
 				t.Close()
 			}
@@ -185,30 +199,30 @@ func (e *editionFlow) abandon() {
 	e.backlog.abandon()
 }
 
-// add lets a key wait in its lane, or in the backlog when most, or more, wait there
+// add lets a key wait in a line of its lane, or in the backlog when too many wait there
 // already. It blocks only while the records database does not take the backlog.
-func (e *editionFlow) add(ctx context.Context, key string, t *change.Ticket, most int) error {
+func (e *editionFlow) add(ctx context.Context, key string, t *change.Ticket, in int) error {
 	l := e.lanes[change.Lane([]byte(key), lanes)]
 	l.mu.Lock()
-	full := l.queue.Len() >= most || l.queue.Tickets()+l.later.Tickets() >= most
+	full := l.lines[in].Len() >= laneWaits || l.lines[in].Tickets()+l.later.Tickets() >= laneWaits
 	l.mu.Unlock()
 	if full {
 		return e.backlog.owe(ctx, key, t)
 	}
 	if ctx.Err() == nil {
-		e.enqueue(key, t)
+		e.enqueue(key, t, in)
 	}
 	return ctx.Err()
 }
 
-// enqueue lets a key wait in its lane, however full it is. In an edition that stops, the
+// enqueue lets a key wait in a line, however full it is. In an edition that stops, the
 // ticket stays open, and the change in the journal.
-func (e *editionFlow) enqueue(key string, t *change.Ticket) {
+func (e *editionFlow) enqueue(key string, t *change.Ticket, in int) {
 	l := e.lanes[change.Lane([]byte(key), lanes)]
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if !l.gone {
-		l.queue.Add(key, t)
+		l.lines[in].Add(key, t)
 		nudge(l.ready)
 	}
 }
@@ -236,12 +250,15 @@ func (e *editionFlow) settled(ctx context.Context) error {
 		}
 		l.sending.Lock() // so that nothing is between the queue and being counted
 		l.mu.Lock()
-		upto := l.taken + int64(l.queue.Len())
+		var upto [2]int64
+		for i := range l.lines {
+			upto[i] = l.lines[i].taken + int64(l.lines[i].Len())
+		}
 		l.mu.Unlock()
 		l.sending.Unlock()
 		for {
 			l.mu.Lock()
-			reached := l.taken >= upto
+			reached := l.lines[fresh].taken >= upto[fresh] && l.lines[wide].taken >= upto[wide]
 			l.mu.Unlock()
 			if reached {
 				break
@@ -261,7 +278,7 @@ func (e *editionFlow) waiting() int {
 	n := int(e.backlog.size.Load())
 	for _, l := range e.lanes {
 		l.mu.Lock()
-		n += l.queue.Len() + l.later.Len()
+		n += l.lines[fresh].Len() + l.lines[wide].Len() + l.later.Len()
 		l.mu.Unlock()
 	}
 	return n
@@ -279,7 +296,7 @@ func (l *lane) run(ctx context.Context) {
 		}
 		for ctx.Err() == nil {
 			l.sending.Lock()
-			entries := l.take()
+			entries, ofWide := l.take()
 			if len(entries) > 0 {
 				docs, arena = l.edition.build(ctx, l, entries, sets, docs[:0], arena[:0])
 				l.sizer.Saw(len(entries), len(arena))
@@ -288,7 +305,8 @@ func (l *lane) run(ctx context.Context) {
 				if ctx.Err() != nil {
 					l.unsettled = entries
 				} else {
-					l.taken += int64(len(entries))
+					l.lines[fresh].taken += int64(len(entries) - ofWide)
+					l.lines[wide].taken += int64(ofWide)
 				}
 				l.mu.Unlock()
 			}
@@ -303,32 +321,43 @@ func (l *lane) run(ctx context.Context) {
 	}
 }
 
-// take takes the next keys, but for those that were sent too often of late: they wait.
-func (l *lane) take() []change.Entry {
+// take takes the next keys, fresh ones first, but for those that were sent too often of
+// late: they wait. The last of them are of wide changes, so many as it says.
+func (l *lane) take() (entries []change.Entry, ofWide int) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := time.Now()
-	for l.queue.Len() > 0 {
-		entries := l.queue.Take(nil, min(laneTakes, l.sizer.Rows()))
-		kept := entries[:0]
-		for _, entry := range entries {
-			if wait := l.pace.Sends(entry.Key, now); wait > 0 {
-				if l.later.Len() == 0 {
-					time.AfterFunc(wait, l.goOn)
-				}
-				l.later.Put(entry)
-				continue
-			}
-			kept = append(kept, entry)
-			if at := oldestOf(entry.Tickets); l.sent.IsZero() || at.Before(l.sent) {
-				l.sent = at
-			}
-		}
-		if len(kept) > 0 {
-			return kept
+	for len(entries) == 0 && l.lines[fresh].Len()+l.lines[wide].Len() > 0 {
+		most := min(laneTakes, l.sizer.Rows())
+		rest := min(most, wideTakes, l.lines[wide].Len())
+		entries = l.hold(l.lines[fresh].Take(nil, max(1, most-rest)), now)
+		waiting := l.lines[wide].Take(nil, rest)
+		kept := l.hold(waiting, now)
+		l.lines[wide].taken += int64(len(waiting) - len(kept)) // the others go on as fresh ones
+		entries, ofWide = append(entries, kept...), len(kept)
+	}
+	for _, entry := range entries {
+		if at := oldestOf(entry.Tickets); l.sent.IsZero() || at.Before(l.sent) {
+			l.sent = at
 		}
 	}
-	return nil
+	return entries, ofWide
+}
+
+// hold keeps back the keys that were sent too often of late.
+func (l *lane) hold(entries []change.Entry, now time.Time) []change.Entry {
+	kept := entries[:0]
+	for _, entry := range entries {
+		if wait := l.pace.Sends(entry.Key, now); wait > 0 {
+			if l.later.Len() == 0 {
+				time.AfterFunc(wait, l.goOn)
+			}
+			l.later.Put(entry)
+			continue
+		}
+		kept = append(kept, entry)
+	}
+	return kept
 }
 
 func (l *lane) goOn() {
@@ -340,7 +369,7 @@ func (l *lane) goOn() {
 
 func (l *lane) release() {
 	for _, entry := range l.later.Take(nil, l.later.Len()) {
-		l.queue.Put(entry)
+		l.lines[fresh].Put(entry)
 	}
 	l.released++
 }

@@ -239,7 +239,7 @@ func (r *rig) change(keys ...string) chan struct{} {
 	settled := make(chan struct{})
 	ticket := change.NewTicket(time.Now(), func() { close(settled) })
 	for _, k := range keys {
-		if err := r.flow.add(context.Background(), k, ticket, laneWaits); err != nil {
+		if err := r.flow.add(context.Background(), k, ticket, fresh); err != nil {
 			r.t.Error(err)
 		}
 	}
@@ -519,7 +519,7 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 			open.Add(1)
 			journal[i].Add(1)
 			ticket := change.NewTicket(time.Now(), func() { open.Add(-1); journal[i].Add(-1) })
-			if err := r.flow.add(t.Context(), k, ticket, laneWaits); err != nil {
+			if err := r.flow.add(t.Context(), k, ticket, fresh); err != nil {
 				t.Fatal(err)
 			}
 			ticket.Close()

@@ -242,7 +242,7 @@ func (e *editionFlow) fillByKeys(ctx context.Context, c records.Chunk) error {
 	tree := e.shape.Trees[c.Tree]
 	err := e.source.Keys(ctx, tree, c.After, c.Upto, func(key []string) error {
 		rows++
-		return e.add(ctx, document.Key(tree, key...), ticket, laneWide)
+		return e.add(ctx, document.Key(tree, key...), ticket, wide)
 	})
 	if err != nil {
 		return err

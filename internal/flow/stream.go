@@ -171,12 +171,12 @@ func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tick
 			case c.Op == change.Truncate || route.All:
 				everything[route.Tree] = append(everything[route.Tree], tickets[i])
 			case len(route.Link) == 0:
-				if err := e.add(ctx, document.Key(tree, c.Key...), tickets[i], laneWaits); err != nil {
+				if err := e.add(ctx, document.Key(tree, c.Key...), tickets[i], fresh); err != nil {
 					return err
 				}
 			case len(route.Steps) == 0:
 				for _, values := range c.Values(route.Link) {
-					if err := e.add(ctx, document.Key(tree, values...), tickets[i], laneWaits); err != nil {
+					if err := e.add(ctx, document.Key(tree, values...), tickets[i], fresh); err != nil {
 						return err
 					}
 				}
@@ -200,7 +200,7 @@ func (e *editionFlow) resolve(ctx context.Context, changes []change.Change, tick
 	for _, g := range groups {
 		tree := e.shape.Trees[g.route.Tree]
 		e.expand(g.tickets, func(ctx context.Context, shared *change.Ticket) error {
-			return e.source.Touched(ctx, g.route.Steps, g.tuples, func(key []string) error { return e.add(ctx, document.Key(tree, key...), shared, laneWide) })
+			return e.source.Touched(ctx, g.route.Steps, g.tuples, func(key []string) error { return e.add(ctx, document.Key(tree, key...), shared, wide) })
 		})
 	}
 	for tree, waiting := range everything {
@@ -236,14 +236,14 @@ func sharedTicket(tickets []*change.Ticket) *change.Ticket {
 // everything rebuilds all documents of a tree: those that the source has rows for,
 // and those that the engine still holds.
 func (e *editionFlow) everything(ctx context.Context, tree *shape.Tree, t *change.Ticket) error {
-	if err := e.source.Keys(ctx, tree, nil, nil, func(key []string) error { return e.add(ctx, document.Key(tree, key...), t, laneWide) }); err != nil {
+	if err := e.source.Keys(ctx, tree, nil, nil, func(key []string) error { return e.add(ctx, document.Key(tree, key...), t, wide) }); err != nil {
 		return err
 	}
 	err := e.engine.Scan(ctx, e.record.Name(), func(key, _ string) error {
 		if tree.Name != "" && !strings.HasPrefix(key, tree.Name+",") {
 			return nil
 		}
-		return e.add(ctx, key, t, laneWide)
+		return e.add(ctx, key, t, wide)
 	})
 	if err != nil {
 		return fmt.Errorf("listing the documents of %s: %w", e.record.Name(), err)

@@ -4,6 +4,7 @@ import { Link as To, useParams } from 'react-router-dom';
 import { useCall, useLive, type Hits, type Preview } from '../api';
 import { count } from '../format';
 import { FailedDocuments } from '../parts/failed';
+import { History } from '../parts/history';
 import { Code, Empty, Notice, StateMark, StateWord } from '../parts/parts';
 
 export function IndexPage() {
@@ -23,12 +24,16 @@ export function IndexPage() {
       </Stack>
       <Typography variant="body2" sx={{ mt: 1, mb: 3, maxWidth: '80ch', overflowWrap: 'anywhere' }}>
         {ix.sentence} {count(ix.rows)} rows, {count(ix.documents)} documents in {ix.edition}.
+        {ix.built > 0 && ` Since the service began, ${count(ix.built)} were built: ${count(ix.applied)} taken, ${count(ix.spared)} not sent because the engine had the same, ${count(ix.refusals)} refused.`}
       </Typography>
       {ix.failed > 0 && <FailedDocuments name={name} failed={ix.failed} show={setKey} />}
       <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
         <SearchBox name={name} answering={ix.answering} chosen={key} choose={setKey} />
-        {/* One more of what was applied means that the document may have changed. */}
-        <Document name={name} docKey={key} again={ix.applied} />
+        <Stack sx={{ gap: 2.5 }}>
+          {/* One more of what was applied means that the document may have changed. */}
+          <Document name={name} docKey={key} again={ix.applied} />
+          <History name={name} />
+        </Stack>
       </Box>
     </>
   );

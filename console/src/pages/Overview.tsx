@@ -1,7 +1,8 @@
 import { Box, CircularProgress, LinearProgress, Link, Paper, Stack, Typography } from '@mui/material';
 import { Link as To } from 'react-router-dom';
 import { useLive, type IndexStatus, type SourceStatus, type Status } from '../api';
-import { count, duration, rate } from '../format';
+import { bytes, count, duration, rate } from '../format';
+import { Changes } from '../parts/changes';
 import { Code, Empty, Figure, Notice, Spark, StateMark, StateWord } from '../parts/parts';
 
 export function Overview() {
@@ -18,8 +19,10 @@ export function Overview() {
           </Stack>
           <Typography variant="h2" sx={{ mt: 4, mb: 1.5 }}>Sources</Typography>
           <Stack sx={{ gap: 2 }}>
-            {status.sources.map((s) => <SourceCard key={s.name} source={s} />)}
+            {status.sources.map((s) => <SourceCard key={s.name} source={s} fedBy={status.processes.find((p) => p.sources.includes(s.name))?.address} />)}
+            {status.sources.map((s) => <Changes key={s.name} source={s.name} />)}
           </Stack>
+          <Servers status={status} />
         </>
       )}
     </>
@@ -84,18 +87,39 @@ function FillBar({ ix }: { ix: IndexStatus }) {
   );
 }
 
-function SourceCard({ source }: { source: SourceStatus }) {
+// Servers says how engines answer, and which processes share the work.
+function Servers({ status }: { status: Status }) {
+  return (
+    <Box component="section" aria-label="Engines and processes" sx={{ mt: 3, display: 'grid', gap: 0.5 }}>
+      {status.engines.map((e) => (
+        <Typography key={e.name} variant="body2" sx={{ color: e.trouble ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
+          Engine {e.name} {e.trouble ? `does not answer: ${e.trouble.message}` : `takes up to ${e.atOnce} requests at once`}
+        </Typography>
+      ))}
+      {status.processes.map((p) => (
+        <Typography key={p.address} variant="body2" sx={{ color: 'text.secondary' }}>
+          Process {p.address}{p.here && ' (this one)'} feeds {p.sources.length ? p.sources.join(', ') : 'no source; it takes over when another one dies'}
+        </Typography>
+      ))}
+    </Box>
+  );
+}
+
+function SourceCard({ source, fedBy }: { source: SourceStatus; fedBy?: string }) {
+  const j = source.journal;
   return (
     <Paper component="section" aria-label={`Source ${source.name}`} sx={{ p: { xs: 2, sm: 2.5 } }}>
-      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: '1.2fr repeat(2, auto) minmax(180px, 1.5fr)' }, alignItems: 'start' }}>
+      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: '1.2fr repeat(4, auto) minmax(160px, 1.2fr)' }, alignItems: 'start' }}>
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
           <Typography sx={{ fontWeight: 600 }}>{source.name}</Typography>
-          <Typography variant="body2" sx={{ color: source.trouble ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
-            {source.trouble ? source.trouble.message : 'Its journal is read without trouble.'}
+          <Typography variant="body2" sx={{ color: source.trouble || j?.warning ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
+            {source.trouble ? source.trouble.message : j?.warning ?? `Its journal is read without trouble${fedBy ? ` by ${fedBy}` : ''}.`}
           </Typography>
         </Box>
         <Figure label="changes noticed" value={count(source.noticed)} note="since the service began" />
         <Figure label="on their way" value={count(source.inFlight)} />
+        <Figure label="in the journal" value={j ? count(j.waiting) : '–'} note={j && (j.oldest ? `the oldest ${ago(j.oldest)}` : 'all worked off')} />
+        <Figure label="journal's size" value={j ? bytes(j.bytes) : '–'} note={j && `of at most ${bytes(j.limitBytes)}`} />
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
           <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes a second, last minute</Typography>
           <Spark data={source.minute} label={`Changes a second over the last minute, ${rate(source.perSecond)} now`} />
