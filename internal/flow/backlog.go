@@ -14,7 +14,7 @@ import (
 const (
 	owedAtOnce  = 1000            // keys written to the backlog together
 	owedWaits   = 20000           // keys that may wait to be written before who adds them is held up
-	drainAtOnce = 1200            // keys taken from the backlog together: few, so that fresh changes pass
+	drainAtOnce = 2500            // keys taken from the backlog together
 	lookForMore = 2 * time.Second // what other processes put there is seen after that
 	expanders   = 2               // changes that touch many documents are followed up side by side
 )
@@ -109,6 +109,7 @@ func (e *editionFlow) write(ctx context.Context) {
 			if len(keys) == 0 {
 				break
 			}
+			began := time.Now()
 			for attempt := 1; ; attempt++ {
 				err := e.records.Owe(ctx, e.record, keys, at)
 				if err == nil {
@@ -128,6 +129,7 @@ func (e *editionFlow) write(ctx context.Context) {
 				t.Close()
 			}
 			nudge(b.more)
+			sleep(ctx, 2*time.Since(began)) // so that fresh changes have most of the machine
 		}
 	}
 }
@@ -165,6 +167,7 @@ func (e *editionFlow) drain(ctx context.Context) {
 			continue
 		}
 		for began := time.Now(); time.Since(began) < time.Second && ctx.Err() == nil; {
+			paying := time.Now()
 			list, err := e.records.Backlog(ctx, e.record, after, drainAtOnce)
 			if err == nil && len(list) > 0 {
 				after = list[len(list)-1].Key
@@ -178,6 +181,9 @@ func (e *editionFlow) drain(ctx context.Context) {
 				break
 			}
 			attempt = 1
+			if b.busy() { // while much is put here, both together leave fresh changes a share of the machine
+				sleep(ctx, time.Since(paying))
+			}
 			if len(list) < drainAtOnce {
 				after = "" // from the start again: what came meanwhile may be anywhere
 				break
@@ -303,6 +309,13 @@ func (b *backlog) abandon() {
 	for _, t := range open {
 		t.Close()
 	}
+}
+
+// busy reports whether keys wait to be written here.
+func (b *backlog) busy() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return len(b.keys) > 0
 }
 
 // idle reports whether nothing is on its way into the backlog or in it.

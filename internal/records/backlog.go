@@ -30,13 +30,18 @@ func (r *Records) Backlog(ctx context.Context, e *Edition, after string, n int) 
 // Paid takes documents that were built out of the backlog, but for those that were put
 // there again meanwhile.
 func (r *Records) Paid(ctx context.Context, e *Edition, list []Owed) error {
-	keys, turns := make([]string, len(list)), make([]int64, len(list))
-	for i, o := range list {
-		keys[i], turns[i] = o.Key, o.Turn
+	// A join with a list of keys and turns would be quadratic where the database does
+	// not know yet how large the backlog has become; a list of keys never is.
+	byTurn := map[int64][]string{}
+	for _, o := range list {
+		byTurn[o.Turn] = append(byTurn[o.Turn], o.Key)
 	}
-	_, err := r.db.ExecContext(ctx, `DELETE FROM backlog b USING unnest($3::text[], $4::bigint[]) AS k(key, turn)
-		WHERE b.index_name = $1 AND b.number = $2 AND b.key = k.key AND b.turn = k.turn`, e.Index, e.Number, keys, turns)
-	return err
+	for turn, keys := range byTurn {
+		if _, err := r.db.ExecContext(ctx, "DELETE FROM backlog WHERE index_name = $1 AND number = $2 AND key = ANY($3) AND turn = $4", e.Index, e.Number, keys, turn); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // BacklogSize is how many documents an edition's backlog holds, and when the oldest
