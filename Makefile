@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 export GOFLAGS := -buildvcs=false
 
-.PHONY: setup build demo test bench lint clean
+.PHONY: setup build demo test bench storm lint clean
 
 setup:
 	@scripts/setup
@@ -29,6 +29,11 @@ test: build lint
 
 bench: build
 	go run ./bench
+
+# A longer storm: make storm SEED=7 MINUTES=10
+MINUTES ?= 5
+storm: build
+	PINGO_STORM_SEED=$(SEED) PINGO_STORM_SECONDS=$$(($(MINUTES) * 60)) go test ./internal/cli -run 'TestStorm$$' -count=1 -v -timeout 24h
 
 lint: console/dist/index.html
 	@test -z "$$(gofmt -l cmd internal console/console.go bench)" || { gofmt -l cmd internal console/console.go bench; echo "not formatted: run gofmt -w on these"; exit 1; }

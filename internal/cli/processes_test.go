@@ -65,7 +65,7 @@ indexes:
 	}
 	found := func(c *client.Client, index, word string) {
 		t.Helper()
-		w.eventually(12*time.Second, word+" is found", func() error {
+		w.eventually(25*time.Second, word+" is found", func() error {
 			out, errs, _ := w.run("search", index, word, "--url", c.URL)
 			if !strings.Contains(out, word) {
 				return errors.New(out + errs)
@@ -74,7 +74,7 @@ indexes:
 		})
 	}
 	for _, c := range []*client.Client{w.client, second} {
-		holds(c, 10*time.Second, shared)
+		holds(c, 20*time.Second, shared)
 	}
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Krummhorn' WHERE id = 7")
 	pgtest.Exec(t, tables, "UPDATE paths SET name = 'Gratweg' WHERE id = 7")
@@ -101,12 +101,12 @@ indexes:
 	}
 	w.fault(`{}`)
 	pgtest.Exec(t, row, "UPDATE "+table+" SET name = 'Neuname' WHERE id = 7; DELETE FROM "+table+" WHERE id = 8")
-	holds(second, 12*time.Second, func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address })
+	holds(second, 25*time.Second, func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address })
 	found(second, index, "Neuname")
 	if err := w.service.Process.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
 	}
-	holds(w.client, 12*time.Second, shared) // it takes a share again
+	holds(w.client, 25*time.Second, shared) // it takes a share again
 	time.Sleep(time.Second)
 	found(second, index, "Neuname")
 	if out, _, _ := w.run("search", index, "Altname", "--url", second.URL); strings.Contains(out, "Altname") {
@@ -116,11 +116,11 @@ indexes:
 	pgtest.Exec(t, lodge, "ALTER TABLE huts ADD beds int; UPDATE huts SET beds = id")
 	text = strings.Replace(text, "name: { search: 1 } } }", "name: { search: 1 }, beds: { sort: true } } }", 1)
 	w.must("apply", "--yes", "--url", second.URL, w.write(text))
-	w.index(12*time.Second, "the new edition answers", "huts", func(ix flow.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Answering })
-	holds(w.client, 12*time.Second, shared)
+	w.index(25*time.Second, "the new edition answers", "huts", func(ix flow.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Answering })
+	holds(w.client, 25*time.Second, shared)
 	// One dies; the other has everything within seconds.
 	w.kill()
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Zuletzt' WHERE id = 9")
 	found(second, "huts", "Zuletzt")
-	holds(second, 12*time.Second, func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address })
+	holds(second, 25*time.Second, func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address })
 }

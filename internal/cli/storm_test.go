@@ -27,7 +27,7 @@ import (
 //
 // PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer; see make storm.
 func TestStorm(t *testing.T) {
-	seed, length := uint64(time.Now().UnixNano()%100000), 20*time.Second
+	seed, length := uint64(time.Now().UnixNano()%100000), 60*time.Second
 	if s := os.Getenv("PINGO_STORM_SEED"); s != "" {
 		seed, _ = strconv.ParseUint(s, 10, 64)
 	}

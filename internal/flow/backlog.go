@@ -111,15 +111,15 @@ func (e *editionFlow) write(ctx context.Context) {
 			}
 			began := time.Now()
 			for attempt := 1; ; attempt++ {
-				err := e.records.Owe(ctx, e.record, keys, at)
+				n, err := e.records.Owe(ctx, e.record, keys, at)
 				if err == nil {
+					b.size.Add(n)
 					break
 				}
 				if !e.pause(ctx, attempt, "writing the backlog: "+err.Error(), false) {
 					return // the tickets stay open, so the journal keeps the changes
 				}
 			}
-			b.size.Add(int64(len(keys)))
 			b.mu.Lock()
 			written := b.writing
 			b.writing = nil

@@ -126,7 +126,7 @@ func (s *Service) RetryFailed(ctx context.Context, index string, keys []string, 
 	for i := range at {
 		at[i] = time.Now()
 	}
-	if err := s.records.Owe(ctx, record, keys, at); err != nil {
+	if _, err := s.records.Owe(ctx, record, keys, at); err != nil {
 		return 0, err
 	}
 	if e := s.fed(record); e != nil {

@@ -12,12 +12,14 @@ type Owed struct {
 	At   time.Time `db:"at"` // when the oldest change was made that asks for it
 }
 
-// Owe puts keys into an edition's backlog, each with the time of its change.
-func (r *Records) Owe(ctx context.Context, e *Edition, keys []string, at []time.Time) error {
-	_, err := r.db.ExecContext(ctx, `
-		INSERT INTO backlog AS b (index_name, number, key, at) SELECT $1, $2, k.key, k.at FROM unnest($3::text[], $4::timestamptz[]) AS k(key, at)
-		ON CONFLICT (index_name, number, key) DO UPDATE SET turn = b.turn + 1, at = least(b.at, excluded.at)`, e.Index, e.Number, keys, at)
-	return err
+// Owe puts keys into an edition's backlog, each with the time of its change. It returns
+// how many were not in it.
+func (r *Records) Owe(ctx context.Context, e *Edition, keys []string, at []time.Time) (fresh int64, err error) {
+	err = r.db.GetContext(ctx, &fresh, `
+		WITH owed AS (INSERT INTO backlog AS b (index_name, number, key, at) SELECT $1, $2, k.key, k.at FROM unnest($3::text[], $4::timestamptz[]) AS k(key, at)
+		ON CONFLICT (index_name, number, key) DO UPDATE SET turn = b.turn + 1, at = least(b.at, excluded.at) RETURNING turn)
+		SELECT count(*) FROM owed WHERE turn = 1`, e.Index, e.Number, keys, at)
+	return fresh, err
 }
 
 // Backlog lists at most n keys of an edition's backlog after a key, in order.

@@ -14,8 +14,8 @@ import (
 // LeaseTime is how long a lease lasts after it was renewed. Its holder stops using it
 // leaseMargin before that, by its own clock.
 const (
-	LeaseTime   = 5 * time.Second
-	leaseMargin = 1250 * time.Millisecond
+	LeaseTime   = 7 * time.Second
+	leaseMargin = 1500 * time.Millisecond
 )
 
 // Lease is the right of one process to feed the indexes of a source. It ends by itself
@@ -111,7 +111,7 @@ func (r *Records) Meet(ctx context.Context, p Process) (processes []Process, lea
 	if err != nil {
 		return nil, nil, err
 	}
-	if _, err = r.db.ExecContext(ctx, `DELETE FROM process WHERE seen_at < clock_timestamp() - $1::interval`, (2 * LeaseTime).String()); err != nil {
+	if _, err = r.db.ExecContext(ctx, `DELETE FROM process WHERE seen_at < clock_timestamp() - $1::interval`, LeaseTime.String()); err != nil {
 		return nil, nil, err
 	}
 	if err = r.db.SelectContext(ctx, &processes, `SELECT id, host, address, begun_at FROM process ORDER BY begun_at, id`); err != nil {

@@ -253,7 +253,7 @@ func TestBacklogKeepsWhatIsOwedAgain(t *testing.T) {
 	early, late := time.Now().Add(-time.Hour).Truncate(time.Microsecond), time.Now()
 	owe := func(at time.Time, keys ...string) {
 		t.Helper()
-		if err := r.Owe(ctx, e, keys, slices.Repeat([]time.Time{at}, len(keys))); err != nil {
+		if _, err := r.Owe(ctx, e, keys, slices.Repeat([]time.Time{at}, len(keys))); err != nil {
 			t.Fatal(err)
 		}
 	}

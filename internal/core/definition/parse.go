@@ -261,7 +261,7 @@ func (d *decoder) source(k, v *yaml.Node) {
 		"journal_limit": func(_, v *yaml.Node) {
 			text := d.text(v, "journal_limit")
 			n, err := humanize.ParseBytes(text.text)
-			if err != nil || n < 1<<20 || n > 1<<50 {
+			if err != nil || n < 1e6 || n > 1e15 {
 				d.find(text.pos, fmt.Sprintf("journal_limit is a size such as 512MB or 2GB, not %q", text.text), "write a number and MB, GB or TB")
 			}
 			s.JournalLimit = int64(n)

@@ -5,6 +5,7 @@ package opensearch
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -153,6 +154,11 @@ func (e *Engine) failed(response *http.Response) error {
 }
 
 func (e *Engine) unreachable(err error) error {
+	var untrusted *tls.CertificateVerificationError
+	if errors.As(err, &untrusted) {
+		return &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
+			"the certificate of %s is not trusted: %s. If your own authority signed it, start pingo serve with SSL_CERT_FILE=/path/to/its.pem", e.base, untrusted.Err)}
+	}
 	var why error
 	var dial *net.OpError
 	var dns *net.DNSError
