@@ -78,14 +78,15 @@ func TestConsole(t *testing.T) {
 	if _, err := w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: demo.Definition}}); err != nil {
 		t.Fatal(err)
 	}
-	shows("that it is true, without a reload", "huts is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its journal is read without trouble.")
+	shows("that it is true, without a reload", "huts is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its journal is read without trouble by "+w.address, "all worked off", "Last changes of lodge", "None was noticed", "Process "+w.address+" (this one) feeds lodge")
 
 	// Numbers move by themselves, and a refused document is seen with its reason.
 	w.fault(`{"refuse": {"42": "failed to parse field [beds] of type [long], because it is a test"}}`)
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
 	shows("the failed document", "but for 1 document that it refused", "see why")
+	shows("what became of the change", "update\thuts 42\t1 refused")
 	do("the index page by keyboard", chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery), chromedp.KeyEvent("\r"))
-	shows("the reason", "1 failed document", "The engine keeps beds as long", "because it is a test", "Retry it")
+	shows("the reason", "Over time", "1 refused", "1 failed document", "The engine keeps beds as long", "because it is a test", "Retry it")
 	do("the document", chromedp.Click(`//section[@id="failed"]//button[text()="42"]`, chromedp.BySearch))
 	shows("it as it was sent", "Refused 1 time", "The row makes the same document as then")
 	var marked string
