@@ -15,6 +15,7 @@ import (
 
 	"pingo/internal/engine/opensearch"
 	"pingo/internal/flow"
+	"pingo/internal/source/postgres"
 )
 
 const (
@@ -38,6 +39,14 @@ func (b *bench) changes(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	defer pool.Close()
+	src, err := postgres.Open(b.url, 0)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	if err := src.RemoveCapture(ctx); err != nil { // of a service that was measured before
+		return err
+	}
 	s, _, err := b.service(ctx, engine)
 	if err != nil {
 		return err

@@ -99,7 +99,7 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 	return src.RemoveCapture(ctx)
 }
 
-const writeRounds = 20
+const writeRounds = 16
 
 func median(list []float64) float64 { return quantile(list, 0.5) }
 

@@ -149,7 +149,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		}
 		return nil
 	})
-	if text := w.metrics(); !strings.Contains(text, `pingo_engine_away{engine="main"} 1`) || !strings.Contains(text, `pingo_index_trouble{index="huts",kind="waiting"} 1`) {
+	if text := w.metrics(); !strings.Contains(text, `pingo_engine_away{engine="main"} 1`) || !strings.Contains(text, `pingo_index_trouble{engine="main",index="huts",kind="waiting",source="lodge"} 1`) {
 		t.Error(text)
 	}
 	w.fault(`{}`)

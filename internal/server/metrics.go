@@ -16,18 +16,18 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	rowsMetric      = metric("index_rows", "Rows in the source that have documents, when last counted.", "index")
-	documentsMetric = metric("index_documents", "Documents that searches find, when last counted.", "index")
-	failedMetric    = metric("index_failed_documents", "Documents that the engine refused and that were not mended since.", "index")
-	waitingMetric   = metric("index_waiting_documents", "Documents that wait to be delivered.", "index")
-	appliedMetric   = metric("index_applied_documents_total", "Documents that the engine acknowledged since this process began.", "index")
-	lagMetric       = metric("index_lag_seconds", "Age of the oldest change that is not in the engine, 0 when all are.", "index")
-	recentMetric    = metric("index_recent_lag_seconds", "Lag of the most recent changes by percentile.", "index", "percentile")
-	troubleMetric   = metric("index_trouble", "1 while the index waits for something, by kind.", "index", "kind")
-	builtMetric     = metric("index_built_documents_total", "Documents made of rows, or found to be gone, since the process began to feed the index.", "index")
-	sparedMetric    = metric("index_spared_documents_total", "Documents not sent because the engine had the same already.", "index")
-	refusedMetric   = metric("index_refused_documents_total", "Answers of the engine that refused a document.", "index")
-	answersMetric   = metric("index_answers", "1 while the public name answers from a complete edition.", "index")
+	rowsMetric      = metric("index_rows", "Rows in the source that have documents, when last counted.", "index", "source", "engine")
+	documentsMetric = metric("index_documents", "Documents that searches find, when last counted.", "index", "source", "engine")
+	failedMetric    = metric("index_failed_documents", "Documents that the engine refused and that were not mended since.", "index", "source", "engine")
+	waitingMetric   = metric("index_waiting_documents", "Documents that wait to be delivered.", "index", "source", "engine")
+	appliedMetric   = metric("index_applied_documents_total", "Documents that the engine acknowledged since this process began.", "index", "source", "engine")
+	lagMetric       = metric("index_lag_seconds", "Age of the oldest change that is not in the engine, 0 when all are.", "index", "source", "engine")
+	recentMetric    = metric("index_recent_lag_seconds", "Lag of the most recent changes by percentile.", "index", "source", "engine", "percentile")
+	troubleMetric   = metric("index_trouble", "1 while the index waits for something, by kind.", "index", "source", "engine", "kind")
+	builtMetric     = metric("index_built_documents_total", "Documents made of rows, or found to be gone, since the process began to feed the index.", "index", "source", "engine")
+	sparedMetric    = metric("index_spared_documents_total", "Documents not sent because the engine had the same already.", "index", "source", "engine")
+	refusedMetric   = metric("index_refused_documents_total", "Answers of the engine that refused a document.", "index", "source", "engine")
+	answersMetric   = metric("index_answers", "1 while the public name answers from a complete edition.", "index", "source", "engine")
 	awayMetric      = metric("engine_away", "1 while the engine does not answer deliveries of this process.", "engine")
 	atOnceMetric    = metric("engine_requests_allowed", "Requests that may be on their way at once; fewer while the engine is busy.", "engine")
 	depthMetric     = metric("source_journal_changes", "Changes in the journal.", "source")
@@ -50,25 +50,27 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 	}
 	status := x.flow.Status()
 	for _, ix := range status.Indexes {
+		// With these labels everything can be summed by source and by engine.
+		labels := func(more ...string) []string { return append([]string{ix.Name, ix.Source, ix.Engine}, more...) }
 		if ix.Rows != nil {
-			gauge(rowsMetric, float64(*ix.Rows), ix.Name)
+			gauge(rowsMetric, float64(*ix.Rows), labels()...)
 		}
 		if ix.Documents != nil {
-			gauge(documentsMetric, float64(*ix.Documents), ix.Name)
+			gauge(documentsMetric, float64(*ix.Documents), labels()...)
 		}
-		gauge(failedMetric, float64(ix.Failed), ix.Name)
-		gauge(waitingMetric, float64(ix.Waiting), ix.Name)
-		counter(appliedMetric, ix.Applied, ix.Name)
-		counter(builtMetric, ix.Built, ix.Name)
-		counter(sparedMetric, ix.Spared, ix.Name)
-		counter(refusedMetric, ix.Refusals, ix.Name)
-		gauge(answersMetric, yes(ix.Answering), ix.Name)
-		gauge(lagMetric, ix.LagMS/1000, ix.Name)
-		gauge(recentMetric, ix.Lag.P50/1000, ix.Name, "50")
-		gauge(recentMetric, ix.Lag.P95/1000, ix.Name, "95")
-		gauge(recentMetric, ix.Lag.P99/1000, ix.Name, "99")
+		gauge(failedMetric, float64(ix.Failed), labels()...)
+		gauge(waitingMetric, float64(ix.Waiting), labels()...)
+		counter(appliedMetric, ix.Applied, labels()...)
+		counter(builtMetric, ix.Built, labels()...)
+		counter(sparedMetric, ix.Spared, labels()...)
+		counter(refusedMetric, ix.Refusals, labels()...)
+		gauge(answersMetric, yes(ix.Answering), labels()...)
+		gauge(lagMetric, ix.LagMS/1000, labels()...)
+		gauge(recentMetric, ix.Lag.P50/1000, labels("50")...)
+		gauge(recentMetric, ix.Lag.P95/1000, labels("95")...)
+		gauge(recentMetric, ix.Lag.P99/1000, labels("99")...)
 		for _, kind := range []string{flow.StateWaiting, flow.StateBlocked} {
-			gauge(troubleMetric, yes(ix.State == kind), ix.Name, kind)
+			gauge(troubleMetric, yes(ix.State == kind), labels(kind)...)
 		}
 	}
 	for _, src := range status.Sources {
