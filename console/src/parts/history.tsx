@@ -25,9 +25,9 @@ export function History({ name }: { name: string }) {
           {Object.entries(spans).map(([words, n]) => <ToggleButton key={n} value={n} sx={{ textTransform: 'none', py: 0.25 }}>{words}</ToggleButton>)}
         </ToggleButtonGroup>
       </Box>
-      {moments.length < 2 ? (
+      {data && moments.length < 2 ? (
         <Typography variant="body2" sx={{ color: 'text.secondary', mt: 1 }}>A point is added every ten seconds; the first lines appear in less than a minute.</Typography>
-      ) : (
+      ) : moments.length > 1 && (
         <Box sx={{ display: 'grid', gap: 2, mt: 1, gridTemplateColumns: 'minmax(0, 1fr)' }}>
           <Plot title="Lag" moments={moments} format={duration} series={[
             { label: 'half of the changes', of: (m) => m.lag.p50, color: 'var(--mui-palette-primary-main)' },
