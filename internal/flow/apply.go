@@ -38,7 +38,11 @@ func (s *Service) Apply(ctx context.Context, files []definition.File, by string,
 		return p, 0, err
 	}
 	s.log.Info("definition applied", "version", version, "by", by)
-	return p, version, s.tend(context.WithoutCancel(ctx))
+	// It is recorded; what is still to be done is tried again and again.
+	if err := s.tend(context.WithoutCancel(ctx)); err != nil {
+		s.log.Warn("taking up the definition", "reason", err)
+	}
+	return p, version, nil
 }
 
 func (s *Service) isReady() bool {

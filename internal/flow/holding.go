@@ -199,7 +199,10 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 	}
 	running := map[name]bool{}
 	for _, h := range s.held {
-		for _, e := range slices.Clone(h.editions) {
+		s.mu.RLock()
+		editions := h.editions // never changed in place
+		s.mu.RUnlock()
+		for _, e := range editions {
 			n := name{e.record.Index, e.record.Number}
 			running[n] = true
 			state, there := recorded[n]
@@ -251,7 +254,7 @@ func (s *Service) start(h *holding, record *records.Edition) {
 	ctx, cancel := context.WithCancel(h.ctx)
 	e := newEditionFlow(record, h.stream.source, eng, s.gates[record.Engine], s.records, h, s.log)
 	e.stop = cancel
-	h.editions = append(h.editions, e)
+	h.editions = append(slices.Clone(h.editions), e)
 	if record.State == fill.Cancelled {
 		close(e.ended) // it is only there to be dropped
 		return

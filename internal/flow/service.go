@@ -251,18 +251,18 @@ func (s *Service) adopt(applied *records.Applied) error {
 	s.mu.Lock()
 	var closed []interface{ Close() }
 	for name, src := range s.sources {
-		if sources[name] == nil && s.held[name] != nil {
-			sources[name] = src // its editions are not removed yet
-		}
-		if sources[name] != src {
+		switch {
+		case sources[name] == nil && s.held[name] != nil:
+			sources[name] = src // until its work has ended; see share
+		case sources[name] != src:
 			closed = append(closed, src)
 		}
 	}
 	for name, eng := range s.engines {
-		if engines[name] == nil {
-			engines[name], gates[name] = eng, s.gates[name] // the same
-		}
-		if engines[name] != eng {
+		switch {
+		case engines[name] == nil: // an edition of before may be in it
+			engines[name], gates[name] = eng, s.gates[name]
+		case engines[name] != eng:
 			closed = append(closed, eng)
 		}
 	}
@@ -316,6 +316,13 @@ func (s *Service) share(ctx context.Context, processes int, leases []records.Hel
 			s.end(h)
 		case !fed[name]:
 			s.end(h)
+			if s.definition.Source(name) == nil {
+				s.mu.Lock()
+				gone := s.sources[name]
+				delete(s.sources, name)
+				s.mu.Unlock()
+				gone.Close()
+			}
 		case len(s.held) > fair:
 			s.log.Info("another process takes a share", "source", name)
 			s.end(h)
