@@ -157,7 +157,7 @@ func (e *editionFlow) slice(docs []wire.Document) int {
 // database has it; false when the context ended before.
 func (e *editionFlow) settle(ctx context.Context, key string, body []byte, r wire.Result) bool {
 	e.mu.Lock()
-	was := e.failed[key]
+	_, was := e.failed[key]
 	e.mu.Unlock()
 	refused := r.Outcome == retry.Refused
 	if !was && !refused {
@@ -184,14 +184,17 @@ func (e *editionFlow) settle(ctx context.Context, key string, body []byte, r wir
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	if refused {
+		e.refusal++
+		e.failed[key] = e.refusal
+	} else {
+		delete(e.failed, key)
+	}
+	e.refused.Store(int64(len(e.failed)))
 	switch {
 	case refused && !was:
-		e.failed[key] = true
-		e.refused.Add(1)
 		e.log.Warn("document refused", "key", key, "kind", r.Kind, "reason", r.Reason)
 	case !refused:
-		delete(e.failed, key)
-		e.refused.Add(-1)
 		e.log.Info("failed document resolved", "key", key)
 	}
 	return true

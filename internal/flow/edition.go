@@ -39,11 +39,13 @@ type editionFlow struct {
 	log     *slog.Logger
 
 	lanes   [lanes]*lane
+	turn    turn
 	backlog backlog
 
 	mu      sync.Mutex // guards what follows
 	touched fill.Touched
-	failed  map[string]bool
+	failed  map[string]int // failed documents, each with the number of its last refusal
+	refusal int            // counts refusals
 	state   fill.State
 	done    fill.Progress
 
@@ -93,10 +95,10 @@ func (c *counted) get() (*int64, time.Time) {
 func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engine, gate *gate, rec *records.Records, term term, log *slog.Logger) *editionFlow {
 	e := &editionFlow{
 		record: record, shape: record.Shape, routes: record.Shape.Routes(), source: src, engine: eng, gate: gate, records: rec, term: term,
-		log: log.With("index", record.Index, "edition", record.Name()), failed: map[string]bool{}, state: record.State, ended: make(chan struct{}), switched: make(chan struct{}),
+		log: log.With("index", record.Index, "edition", record.Name()), failed: map[string]int{}, state: record.State, ended: make(chan struct{}), switched: make(chan struct{}),
 	}
 	for i := range e.lanes {
-		e.lanes[i] = &lane{edition: e, ready: make(chan struct{}, 1)}
+		e.lanes[i] = &lane{edition: e, number: int32(i + 1), ready: make(chan struct{}, 1)}
 	}
 	e.backlog.init()
 	e.done = fill.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}
@@ -108,13 +110,16 @@ func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engin
 
 // run feeds the edition until the context ends.
 func (e *editionFlow) run(ctx context.Context) {
-	keys, err := e.records.FailedKeys(ctx, e.record, "")
-	if err != nil && ctx.Err() == nil {
-		e.log.Error("reading failed documents", "error", err)
+	var keys []string
+	for attempt := 1; ctx.Err() == nil; attempt++ {
+		var err error
+		if keys, err = e.records.FailedKeys(ctx, e.record, ""); err == nil || !e.pause(ctx, attempt, "reading the failed documents: "+err.Error(), false) {
+			break
+		}
 	}
 	e.mu.Lock()
-	for _, k := range keys {
-		e.failed[k] = true
+	for _, key := range keys {
+		e.failed[key] = 0
 	}
 	e.mu.Unlock()
 	e.refused.Store(int64(len(keys)))
@@ -181,6 +186,9 @@ func (e *editionFlow) enqueue(key string, t *change.Ticket, in int) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if !l.gone {
+		if in == fresh {
+			e.turn.fresh.Store(time.Now().UnixNano())
+		}
 		l.lines[in].Add(key, t)
 		nudge(l.ready)
 	}
@@ -308,7 +316,7 @@ func (e *editionFlow) build(ctx context.Context, l *lane, entries []change.Entry
 	e.mu.Lock()
 	for i := range entries {
 		e.touched.Add(entries[i].Key)
-		if e.failed[entries[i].Key] {
+		if _, is := e.failed[entries[i].Key]; is {
 			became[entries[i].Key] = refused
 		}
 	}
@@ -412,6 +420,9 @@ func (e *editionFlow) count(ctx context.Context) {
 		}
 		if n, err := e.engine.Count(ctx, e.record.Name()); err == nil {
 			e.engineN.set(n)
+		}
+		if err := e.forgive(ctx); err != nil && ctx.Err() == nil {
+			e.log.Warn("reading which failed documents were dismissed", "error", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"time"
 
 	"pingo/internal/core/retry"
@@ -147,18 +148,37 @@ func (s *Service) DismissFailed(ctx context.Context, index string, keys []string
 		return 0, err
 	}
 	if e := s.fed(record); e != nil {
-		e.forgive(gone)
+		if err := e.forgive(ctx); err != nil {
+			return len(gone), err
+		}
 	}
 	s.log.Info("failed documents dismissed", "index", index, "documents", len(gone))
 	return len(gone), nil
 }
 
-// forgive takes dismissed documents out of the failed ones.
-func (e *editionFlow) forgive(keys []string) {
+// forgive takes documents out of the failed ones that were dismissed, here or through
+// another process, but for those that were refused again meanwhile.
+func (e *editionFlow) forgive(ctx context.Context) error {
+	e.mu.Lock()
+	before := maps.Clone(e.failed)
+	e.mu.Unlock()
+	if len(before) == 0 {
+		return nil
+	}
+	keys, err := e.records.FailedKeys(ctx, e.record, "")
+	if err != nil {
+		return err
+	}
+	for _, key := range keys {
+		delete(before, key)
+	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for _, key := range keys {
-		delete(e.failed, key)
+	for key, refusal := range before {
+		if e.failed[key] == refusal {
+			delete(e.failed, key)
+		}
 	}
 	e.refused.Store(int64(len(e.failed)))
+	return nil
 }

@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"pingo/internal/core/change"
@@ -15,6 +16,7 @@ import (
 // lane delivers the keys that hash to it, one request at a time.
 type lane struct {
 	edition *editionFlow
+	number  int32
 	mu      sync.Mutex
 	ready   chan struct{}
 	// lines are the keys that wait: fresh, for changes that touch few documents, and
@@ -77,6 +79,7 @@ func (l *lane) run(ctx context.Context) {
 				l.mu.Unlock()
 			}
 			l.sending.Unlock()
+			l.edition.turn.pass(l)
 			if len(entries) == 0 {
 				break
 			}
@@ -96,6 +99,12 @@ func (l *lane) take() (entries []change.Entry, ofWide int) {
 	for len(entries) == 0 && l.lines[fresh].Len()+l.lines[wide].Len() > 0 {
 		most := min(laneTakes, l.sizer.Rows())
 		rest := min(most, wideTakes, l.lines[wide].Len())
+		if rest > 0 && !l.edition.turn.take(l, now) {
+			rest = 0
+			if l.lines[fresh].Len() == 0 {
+				break
+			}
+		}
 		entries = l.hold(l.lines[fresh].Take(nil, max(1, most-rest)), now)
 		waiting := l.lines[wide].Take(nil, rest)
 		kept := l.hold(waiting, now)
@@ -108,6 +117,49 @@ func (l *lane) take() (entries []change.Entry, ofWide int) {
 		}
 	}
 	return entries, ofWide
+}
+
+// turn is held by the one lane of an edition that may carry keys of wide changes while
+// there are fresh ones. All of them together would leave these no processor.
+type turn struct {
+	held  atomic.Int32 // the number of the lane, which is above 0
+	fresh atomic.Int64 // when a fresh key came last, in nanoseconds
+}
+
+// freshFor is how long lanes take turns after a fresh key came.
+const freshFor = time.Second
+
+// take reports whether a lane may carry keys of wide changes now.
+func (t *turn) take(l *lane, now time.Time) bool {
+	return t.held.Load() == l.number || t.held.CompareAndSwap(0, l.number) || now.UnixNano()-t.fresh.Load() > int64(freshFor)
+}
+
+// pass gives the turn that a lane may have had to the next one where such keys wait.
+func (t *turn) pass(l *lane) {
+	if t.held.Load() != l.number {
+		return
+	}
+	next := func() *lane {
+		for i := range int32(lanes) {
+			other := l.edition.lanes[(l.number+i)%lanes]
+			other.mu.Lock()
+			waiting := other.lines[wide].Len()
+			other.mu.Unlock()
+			if waiting > 0 {
+				return other
+			}
+		}
+		return nil
+	}
+	if other := next(); other != nil {
+		t.held.Store(other.number)
+		nudge(other.ready)
+		return
+	}
+	t.held.Store(0)
+	if other := next(); other != nil { // it came meanwhile, and did not get the turn
+		nudge(other.ready)
+	}
 }
 
 // hold keeps back the keys that were sent too often of late.

@@ -106,12 +106,14 @@ func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, erro
 		failed = failed || result.err != nil
 		out = appendItem(out, cmp.Or(result.index, index), &action, result, wanted)
 	}
-	if r.URL.Query().Get("refresh") == "true" {
-		for ix := range touched {
-			ix.mu.Lock()
+	for ix := range touched {
+		ix.mu.Lock()
+		if r.URL.Query().Get("refresh") == "true" {
 			ix.refresh()
-			ix.mu.Unlock()
+		} else {
+			ix.autoRefresh() // a little at a time, rather than all when somebody next asks
 		}
+		ix.mu.Unlock()
 	}
 	if out[len(out)-1] == ',' {
 		out = out[:len(out)-1]

@@ -125,6 +125,18 @@ func (ix *index) find(docs map[string]*doc, body []byte) (scores, error) {
 	return e.eval(request.Query)
 }
 
+// count counts what the query of a request's body finds.
+func (ix *index) count(body []byte) (int, error) {
+	if len(bytes.TrimSpace(body)) > 0 {
+		found, err := ix.find(nil, body)
+		return len(found), err
+	}
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
+	ix.autoRefresh()
+	return len(ix.visible), nil
+}
+
 func (s *Server) search(name string, body []byte) (int, any, error) {
 	began := time.Now()
 	var request searchRequest
