@@ -30,16 +30,20 @@ func (r *Records) Backlog(ctx context.Context, e *Edition, after string, n int) 
 }
 
 // Paid takes documents that were built out of the backlog, but for those that were put
-// there again meanwhile.
+// there again meanwhile. They are as Backlog has listed them, in order.
 func (r *Records) Paid(ctx context.Context, e *Edition, list []Owed) error {
-	// A join with a list of keys and turns would be quadratic where the database does
-	// not know yet how large the backlog has become; a list of keys never is.
+	if len(list) == 0 {
+		return nil
+	}
 	byTurn := map[int64][]string{}
 	for _, o := range list {
 		byTurn[o.Turn] = append(byTurn[o.Turn], o.Key)
 	}
+	// Where the database does not know yet how large the backlog has become, it looks for
+	// the keys by reading all rows of the edition, unless it is told between which they are.
 	for turn, keys := range byTurn {
-		if _, err := r.db.ExecContext(ctx, "DELETE FROM backlog WHERE index_name = $1 AND number = $2 AND key = ANY($3) AND turn = $4", e.Index, e.Number, keys, turn); err != nil {
+		if _, err := r.db.ExecContext(ctx, "DELETE FROM backlog WHERE index_name = $1 AND number = $2 AND key BETWEEN $3 AND $4 AND key = ANY($5) AND turn = $6",
+			e.Index, e.Number, list[0].Key, list[len(list)-1].Key, keys, turn); err != nil {
 			return err
 		}
 	}
