@@ -129,7 +129,7 @@ func (e *editionFlow) write(ctx context.Context) {
 				t.Close()
 			}
 			nudge(b.more)
-			sleep(ctx, 2*time.Since(began)) // so that fresh changes have most of the machine
+			sleep(ctx, 4*time.Since(began)) // so that fresh changes have most of the machine
 		}
 	}
 }

@@ -22,7 +22,7 @@ const (
 	lanes     = 4
 	laneWaits = 2000 // keys, and changes for them, that may wait in a line; more go to the backlog
 	laneTakes = 500  // keys read and sent together
-	wideTakes = 150  // of them, those of wide changes: few, so that fresh ones wait for little
+	wideTakes = 80   // of them, those of wide changes: few, so that fresh ones wait for little
 )
 
 // editionFlow feeds one edition: its lanes, and its fill while there is one.

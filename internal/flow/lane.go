@@ -98,10 +98,10 @@ func (l *lane) take() (entries []change.Entry, ofWide int) {
 	now := time.Now()
 	for len(entries) == 0 && l.lines[fresh].Len()+l.lines[wide].Len() > 0 {
 		most := min(laneTakes, l.sizer.Rows())
-		rest := min(most, wideTakes, l.lines[wide].Len())
-		if rest > 0 && !l.edition.turn.take(l, now) {
-			rest = 0
-			if l.lines[fresh].Len() == 0 {
+		rest := min(most, l.lines[wide].Len())
+		if rest > 0 {
+			rest = min(rest, l.edition.turn.take(l, now))
+			if rest+l.lines[fresh].Len() == 0 {
 				break
 			}
 		}
@@ -129,9 +129,15 @@ type turn struct {
 // freshFor is how long lanes take turns after a fresh key came.
 const freshFor = time.Second
 
-// take reports whether a lane may carry keys of wide changes now.
-func (t *turn) take(l *lane, now time.Time) bool {
-	return t.held.Load() == l.number || t.held.CompareAndSwap(0, l.number) || now.UnixNano()-t.fresh.Load() > int64(freshFor)
+// take says how many keys of wide changes a lane may carry now.
+func (t *turn) take(l *lane, now time.Time) int {
+	switch mine := t.held.Load() == l.number || t.held.CompareAndSwap(0, l.number); {
+	case now.UnixNano()-t.fresh.Load() > int64(freshFor):
+		return laneTakes
+	case mine:
+		return wideTakes
+	}
+	return 0
 }
 
 // pass gives the turn that a lane may have had to the next one where such keys wait.
