@@ -98,7 +98,7 @@ func newEditionFlow(record *records.Edition, src source.Source, eng engine.Engin
 		log: log.With("index", record.Index, "edition", record.Name()), failed: map[string]int{}, state: record.State, ended: make(chan struct{}), switched: make(chan struct{}),
 	}
 	for i := range e.lanes {
-		e.lanes[i] = &lane{edition: e, number: int32(i + 1), ready: make(chan struct{}, 1)}
+		e.lanes[i] = &lane{edition: e, number: i, ready: make(chan struct{}, 1)}
 	}
 	e.backlog.init()
 	e.done = fill.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}
@@ -187,7 +187,7 @@ func (e *editionFlow) enqueue(key string, t *change.Ticket, in int) {
 	defer l.mu.Unlock()
 	if !l.gone {
 		if in == fresh {
-			e.turn.fresh.Store(time.Now().UnixNano())
+			e.turn.freshCame()
 		}
 		l.lines[in].Add(key, t)
 		nudge(l.ready)

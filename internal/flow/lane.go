@@ -3,7 +3,6 @@ package flow
 import (
 	"context"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"pingo/internal/core/change"
@@ -16,7 +15,7 @@ import (
 // lane delivers the keys that hash to it, one request at a time.
 type lane struct {
 	edition *editionFlow
-	number  int32
+	number  int // among the edition's lanes
 	mu      sync.Mutex
 	ready   chan struct{}
 	// lines are the keys that wait: fresh, for changes that touch few documents, and
@@ -122,32 +121,51 @@ func (l *lane) take() (entries []change.Entry, ofWide int) {
 // turn is held by the one lane of an edition that may carry keys of wide changes while
 // there are fresh ones. All of them together would leave these no processor.
 type turn struct {
-	held  atomic.Int32 // the number of the lane, which is above 0
-	fresh atomic.Int64 // when a fresh key came last, in nanoseconds
+	mu    sync.Mutex
+	held  *lane
+	since time.Time
+	fresh time.Time // when a fresh key came last
 }
 
-// freshFor is how long lanes take turns after a fresh key came.
-const freshFor = time.Second
+const (
+	freshFor = time.Second // lanes take turns for so long after a fresh key came
+	turnFor  = time.Second // a lane that has the turn for longer gets no answer: another may have it
+)
+
+// freshCame says that a fresh key waits now.
+func (t *turn) freshCame() {
+	t.mu.Lock()
+	t.fresh = time.Now()
+	t.mu.Unlock()
+}
 
 // take says how many keys of wide changes a lane may carry now.
 func (t *turn) take(l *lane, now time.Time) int {
-	switch mine := t.held.Load() == l.number || t.held.CompareAndSwap(0, l.number); {
-	case now.UnixNano()-t.fresh.Load() > int64(freshFor):
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.held == nil || now.Sub(t.since) > turnFor {
+		t.held, t.since = l, now
+	}
+	switch {
+	case now.Sub(t.fresh) > freshFor:
 		return laneTakes
-	case mine:
+	case t.held == l:
 		return wideTakes
 	}
 	return 0
 }
 
-// pass gives the turn that a lane may have had to the next one where such keys wait.
+// pass gives the turn, if a lane has it, to the next one where such keys wait.
 func (t *turn) pass(l *lane) {
-	if t.held.Load() != l.number {
+	t.mu.Lock()
+	mine := t.held == l
+	t.mu.Unlock()
+	if !mine {
 		return
 	}
 	next := func() *lane {
-		for i := range int32(lanes) {
-			other := l.edition.lanes[(l.number+i)%lanes]
+		for i := range lanes {
+			other := l.edition.lanes[(l.number+1+i)%lanes]
 			other.mu.Lock()
 			waiting := other.lines[wide].Len()
 			other.mu.Unlock()
@@ -157,13 +175,16 @@ func (t *turn) pass(l *lane) {
 		}
 		return nil
 	}
-	if other := next(); other != nil {
-		t.held.Store(other.number)
-		nudge(other.ready)
-		return
+	other := next()
+	t.mu.Lock()
+	if t.held == l {
+		t.held, t.since = other, time.Now()
 	}
-	t.held.Store(0)
-	if other := next(); other != nil { // it came meanwhile, and did not get the turn
+	t.mu.Unlock()
+	if other == nil {
+		other = next() // it came meanwhile, and did not get the turn
+	}
+	if other != nil {
 		nudge(other.ready)
 	}
 }

@@ -3,10 +3,12 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -16,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/labstack/echo/v4"
 	"github.com/labstack/echo/v4/middleware"
@@ -46,7 +49,7 @@ func New(f *flow.Service, rec *records.Records, console fs.FS, version string, l
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = s.problem
-	e.Use(middleware.Recover(), middleware.BodyLimit("4M"), secureHeaders)
+	e.Use(middleware.Recover(), secureHeaders, middleware.BodyLimit("4M"), readable)
 	s.routes(e)
 	if err := s.console(e, console); err != nil {
 		return nil, err
@@ -150,6 +153,9 @@ func (s *Server) problem(err error, c echo.Context) {
 		p = problemf(fromEcho.Code, "%v", fromEcho.Message)
 		if fromEcho.Code == http.StatusNotFound {
 			p.Detail = "there is nothing at " + c.Request().URL.Path
+			if method := c.Request().Method; method != http.MethodGet {
+				p.Detail = "there is nothing to " + method + " at " + c.Request().URL.Path
+			}
 		}
 	case errors.Is(err, flow.ErrUnknown):
 		p = problemf(http.StatusNotFound, "%v", err)
@@ -182,6 +188,34 @@ func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("Cache-Control", "no-store")
 		return next(c)
 	}
+}
+
+// readable refuses addresses with what no name and no value of a database can hold, so that
+// nobody behind it has to.
+func readable(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		u := c.Request().URL
+		query, err := url.QueryUnescape(u.RawQuery)
+		if err != nil {
+			return problemf(http.StatusBadRequest, "the address cannot be read: %v", err)
+		}
+		for _, text := range []string{u.Path, query} {
+			if err := checkText(text); err != nil {
+				return problemf(http.StatusBadRequest, "the address cannot be read: %v", err)
+			}
+		}
+		return next(c)
+	}
+}
+
+func checkText(text string) error {
+	switch {
+	case !utf8.ValidString(text):
+		return errors.New("it is not UTF-8")
+	case strings.ContainsRune(text, 0):
+		return errors.New("there is a zero character in it")
+	}
+	return nil
 }
 
 func (s *Server) ready(c echo.Context) error {
@@ -226,11 +260,30 @@ func (s *Server) events(c echo.Context) error {
 	}
 }
 
+// bind reads a request's body: one JSON value that has nothing else than T.
 func bind[T any](c echo.Context) (T, error) {
 	var v T
-	decoder := json.NewDecoder(c.Request().Body)
-	decoder.DisallowUnknownFields()
-	if err := decoder.Decode(&v); err != nil {
+	body, err := io.ReadAll(c.Request().Body)
+	if err != nil {
+		return v, err
+	}
+	err = checkText(string(body))
+	for decoder := json.NewDecoder(bytes.NewReader(body)); err == nil; { // JSON can write a zero as \u0000
+		var token json.Token
+		if token, err = decoder.Token(); err == nil {
+			if text, is := token.(string); is {
+				err = checkText(text)
+			}
+		}
+	}
+	if err == io.EOF {
+		decoder := json.NewDecoder(bytes.NewReader(body))
+		decoder.DisallowUnknownFields()
+		if err = decoder.Decode(&v); err == nil && decoder.More() {
+			err = errors.New("something follows its end")
+		}
+	}
+	if err != nil {
 		return v, problemf(http.StatusBadRequest, "the request's body cannot be read: %v", err)
 	}
 	return v, nil
@@ -402,11 +455,24 @@ func (s *Server) search(c echo.Context) error {
 	return c.JSON(http.StatusOK, hits)
 }
 
-func (s *Server) preview(c echo.Context) error {
-	// A key may hold anything; Echo leaves what is escaped in a path as it is.
-	key, err := url.PathUnescape(c.Param("key"))
+// keyOf reads a document's key, which may hold anything, from a path. Echo takes the path
+// as it was escaped only when that is not how Go would have escaped it.
+func keyOf(c echo.Context) (string, error) {
+	key := c.Param("key")
+	if c.Request().URL.RawPath == "" {
+		return key, nil
+	}
+	key, err := url.PathUnescape(key)
 	if err != nil {
-		return problemf(http.StatusBadRequest, "the key cannot be read: %v", err)
+		return "", problemf(http.StatusBadRequest, "the key cannot be read: %v", err)
+	}
+	return key, nil
+}
+
+func (s *Server) preview(c echo.Context) error {
+	key, err := keyOf(c)
+	if err != nil {
+		return err
 	}
 	preview, err := s.flow.Preview(c.Request().Context(), c.Param("index"), key)
 	if err != nil {
@@ -494,9 +560,9 @@ func (s *Server) failedGroups(c echo.Context) error {
 }
 
 func (s *Server) failedDocument(c echo.Context) error {
-	key, err := url.PathUnescape(c.Param("key"))
+	key, err := keyOf(c)
 	if err != nil {
-		return problemf(http.StatusBadRequest, "the key cannot be read: %v", err)
+		return err
 	}
 	f, err := s.flow.FailedDocument(c.Request().Context(), c.Param("index"), key)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"reflect"
 	"sort"
 	"strings"
 	"sync"
@@ -292,22 +293,28 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Docume
 	}
 	results := make([]wire.Result, len(docs))
 	for i, item := range out.Items {
-		for action, r := range item {
-			if r.ID != docs[i].Key {
-				return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.base, r.ID, docs[i].Key)
+		action := "index"
+		if docs[i].Body == nil {
+			action = "delete"
+		}
+		r, answered := item[action]
+		if !answered || len(item) != 1 {
+			return nil, fmt.Errorf("%s did not say what became of document %q", e.base, docs[i].Key)
+		}
+		if r.ID != docs[i].Key {
+			return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.base, r.ID, docs[i].Key)
+		}
+		kind := ""
+		if r.Error != nil {
+			kind = r.Error.Type
+			results[i].Kind, results[i].Reason = kind, r.Error.words()
+			if kind == "index_not_found_exception" {
+				results[i].Reason = fmt.Sprintf("%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one", e.base, edition)
 			}
-			kind := ""
-			if r.Error != nil {
-				kind = r.Error.Type
-				results[i].Kind, results[i].Reason = kind, r.Error.words()
-				if kind == "index_not_found_exception" {
-					results[i].Reason = fmt.Sprintf("%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one", e.base, edition)
-				}
-			}
-			results[i].Outcome = retry.Classify(r.Status, kind)
-			if action == "delete" && r.Status == http.StatusNotFound && r.Error == nil {
-				results[i].Outcome = retry.Done // it was not there
-			}
+		}
+		results[i].Outcome = retry.Classify(r.Status, kind)
+		if action == "delete" && r.Status == http.StatusNotFound && r.Error == nil {
+			results[i].Outcome = retry.Done // it was not there
 		}
 	}
 	return results, nil
@@ -375,6 +382,10 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 		if err := e.do(ctx, http.MethodPost, "/_search", nil, bytes.NewReader(b), &page); err != nil {
 			return err
 		}
+		if page.TimedOut || page.Shards.Failed > 0 {
+			return fmt.Errorf("%s listed a part of %s only (%d of its shards failed): look at the cluster's health", e.base, edition, page.Shards.Failed)
+		}
+		before := after
 		for _, h := range page.Hits.Hits {
 			var fields map[string]string
 			if err := json.Unmarshal(h.Source, &fields); err != nil {
@@ -388,10 +399,17 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 		if len(page.Hits.Hits) == 0 {
 			return nil
 		}
+		if reflect.DeepEqual(before, after) {
+			return fmt.Errorf("%s lists the same documents of %s again and again", e.base, edition)
+		}
 	}
 }
 
 type searchAnswer struct {
+	TimedOut bool `json:"timed_out"`
+	Shards   struct {
+		Failed int `json:"failed"`
+	} `json:"_shards"`
 	Hits struct {
 		Total struct {
 			Value int64 `json:"value"`

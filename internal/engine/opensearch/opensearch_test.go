@@ -1,6 +1,7 @@
 package opensearch_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -93,4 +94,92 @@ func TestLyingAnswers(t *testing.T) {
 		}
 		server.Close()
 	}
+}
+
+// A listing that is not whole is an error, not an index with less in it.
+func TestListingsAreWholeOrFail(t *testing.T) {
+	for name, c := range map[string]struct{ page, want string }{
+		"a shard failed": {`{"timed_out":false,"_shards":{"total":2,"failed":1},"hits":{"hits":[{"_id":"a","_source":{},"sort":[1]}]}}`, "1 of its shards failed"},
+		"out of time":    {`{"timed_out":true,"_shards":{"failed":0},"hits":{"hits":[]}}`, "a part of huts-e1 only"},
+		"no progress":    {`{"_shards":{"failed":0},"hits":{"hits":[{"_id":"a","_source":{},"sort":[1]}]}}`, "the same documents of huts-e1 again and again"},
+		"no sort":        {`{"_shards":{"failed":0},"hits":{"hits":[{"_id":"a","_source":{}}]}}`, "again and again"},
+	} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			if strings.HasSuffix(r.URL.Path, "/_search") {
+				io.WriteString(w, c.page)
+				return
+			}
+			io.WriteString(w, `{"pit_id":"p"}`)
+		}))
+		e, err := opensearch.Open(server.URL)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := e.Scan(t.Context(), "huts-e1", func(string, string) error { return nil }); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %s", name, err, c.want)
+		}
+		server.Close()
+	}
+}
+
+// Whatever a server answers, a document counts as taken only when the answer says so of it:
+// in its place, by its key, for what was asked.
+func FuzzAnswers(f *testing.F) {
+	for _, seed := range []string{
+		`{"items":[{"index":{"_id":"a","status":201}},{"delete":{"_id":"b","status":404}}]}`,
+		`{"items":[{"index":{"_id":"a","status":409,"error":{"type":"version_conflict_engine_exception","reason":"[a]: newer"}}},{"delete":{"_id":"b","status":200}}]}`,
+		`{"items":[{},{}]}`,
+		`{"items":[{"delete":{"_id":"a","status":404}},{"index":{"_id":"b","status":200}}]}`,
+		`{"items":[{"index":{"_id":"b","status":200}},{"delete":{"_id":"a","status":200}}]}`,
+		`{"items":[{"index":{"_id":"a","status":200},"delete":{"_id":"a","status":200}},{"delete":{"_id":"b"}}]}`,
+		`{"items":[{"index":{"_id":"a","status":200}}]}`,
+		`{"items":null,"errors":false}`, `[]`, `{"items":[null,null]}`, `<html>`, ``,
+	} {
+		f.Add(seed)
+	}
+	var body string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		io.WriteString(w, body)
+	}))
+	f.Cleanup(server.Close)
+	e, err := opensearch.Open(server.URL)
+	if err != nil {
+		f.Fatal(err)
+	}
+	docs := []wire.Document{{Key: "a", Version: 7, Body: []byte(`{"n":1}`)}, {Key: "b", Version: 7}}
+	f.Fuzz(func(t *testing.T, answer string) {
+		body = answer
+		results, err := e.Deliver(t.Context(), "huts-e1", docs)
+		if err != nil {
+			return
+		}
+		if len(results) != len(docs) {
+			t.Fatalf("%d results", len(results))
+		}
+		type said struct {
+			ID     string `json:"_id"`
+			Status int
+		}
+		var told struct {
+			Items []struct{ Index, Delete *said }
+		}
+		if err := json.Unmarshal([]byte(answer), &told); err != nil || len(told.Items) != len(docs) {
+			t.Fatalf("%q was taken for an answer", answer)
+		}
+		for i, r := range results {
+			about := told.Items[i].Index
+			if docs[i].Body == nil {
+				about = told.Items[i].Delete
+			}
+			if about == nil || about.ID != docs[i].Key {
+				t.Fatalf("%q says nothing of %s", answer, docs[i].Key)
+			}
+			taken := about.Status >= 200 && about.Status < 300 || about.Status == http.StatusNotFound && docs[i].Body == nil
+			if r.Outcome == retry.Done && !taken {
+				t.Errorf("%q was taken for success of %s", answer, docs[i].Key)
+			}
+		}
+	})
 }

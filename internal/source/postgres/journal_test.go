@@ -1,0 +1,110 @@
+package postgres
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"pingo/internal/core/shape"
+	"pingo/internal/pgtest"
+)
+
+// A journal that is deep is read in portions, each row once; what is done costs nothing any
+// more though an old transaction keeps vacuum from removing it; and a row whose transaction
+// was open all the while is found when it is committed at last.
+func TestADeepJournalBesideALongTransaction(t *testing.T) {
+	const rows = 120_000
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY, name text)")
+	if _, err := p.InstallCapture(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}); err != nil {
+		t.Fatal(err)
+	}
+	writer, reader := pgtest.Connect(t, url), pgtest.Connect(t, url)
+	pgtest.Exec(t, writer, "BEGIN; INSERT INTO huts VALUES (0, 'late')") // the lowest number of all
+	pgtest.Exec(t, reader, "BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT * FROM huts")
+	pgtest.Exec(t, conn, fmt.Sprintf("INSERT INTO huts SELECT n, 'a' FROM generate_series(1, %d) n", rows))
+
+	if d, err := p.JournalDepth(t.Context()); err != nil || d.Waiting < rows || d.Waiting > rows+1 || d.Oldest == nil || d.Bytes == 0 {
+		t.Errorf("depth %+v, %v", d, err)
+	}
+	seen := map[string]bool{}
+	take := func(limit int) int {
+		t.Helper()
+		changes, err := p.Changes(t.Context(), limit)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var seqs []int64
+		for _, c := range changes {
+			if seen[c.Key[0]] {
+				t.Fatalf("%s came twice", c.Key[0])
+			}
+			seen[c.Key[0]] = true
+			seqs = append(seqs, c.Seq)
+		}
+		if err := p.Forget(t.Context(), seqs); err != nil {
+			t.Fatal(err)
+		}
+		return len(changes)
+	}
+	const portion = 5000
+	for n := 0; n < rows; n += portion {
+		if got := take(portion); got != portion {
+			t.Fatalf("%d of %d after %d", got, portion, n)
+		}
+	}
+	if len(seen) != rows || seen["0"] || take(portion) != 0 {
+		t.Fatalf("%d rows seen", len(seen))
+	}
+
+	pgtest.Exec(t, writer, "COMMIT")
+	for deadline := time.Now().Add(20 * time.Second); !seen["0"]; time.Sleep(10 * time.Millisecond) {
+		if take(portion); time.Now().After(deadline) {
+			t.Fatal("the row of the long transaction was never read")
+		}
+	}
+
+	// Nobody writes any more, so the numbers of all rows are settled after some looks.
+	pgtest.Exec(t, conn, "VACUUM pingo_capture.journal")
+	for range 3 {
+		pgtest.Exec(t, conn, "INSERT INTO huts SELECT max(id) + 1, 'b' FROM huts") // a mark is set when numbers were taken
+		for deadline := time.Now().Add(5 * time.Second); take(10) == 0; time.Sleep(10 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				t.Fatal("a new row was not read")
+			}
+		}
+		for range 30 {
+			take(10)
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
+	blocks := func() (n int64) {
+		t.Helper()
+		time.Sleep(1100 * time.Millisecond) // a session tells what it did once a second
+		take(10)
+		time.Sleep(50 * time.Millisecond)
+		if err := conn.QueryRow(t.Context(), `SELECT heap_blks_read + heap_blks_hit + idx_blks_read + idx_blks_hit
+			FROM pg_statio_all_tables WHERE relid = 'pingo_capture.journal'::regclass`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	var dead int64
+	if err := conn.QueryRow(t.Context(), "SELECT n_dead_tup FROM pg_stat_all_tables WHERE relid = 'pingo_capture.journal'::regclass").Scan(&dead); err != nil || dead < rows {
+		t.Fatalf("%d dead rows, %v: the long transaction keeps none alive", dead, err)
+	}
+	before := blocks()
+	const looks = 40
+	for range looks {
+		take(10)
+		time.Sleep(15 * time.Millisecond) // so that they look below what was read last, too
+	}
+	if _, err := p.JournalDepth(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if each := (blocks() - before) / looks; each > 20 {
+		t.Errorf("a look into the empty journal reads %d blocks", each)
+	}
+	pgtest.Exec(t, reader, "COMMIT")
+}
