@@ -471,7 +471,10 @@ func (p *Postgres) CaptureStatus(ctx context.Context) (CaptureStatus, error) {
 // JournalDepth reads how much the journal holds, without reading much of it.
 func (p *Postgres) JournalDepth(ctx context.Context) (Depth, error) {
 	p.journal.mu.Lock()
-	low := p.journal.low
+	low := p.journal.low // nothing is below but what was read and is not done
+	for seq := range p.journal.inFlight {
+		low = min(low, seq-1)
+	}
 	p.journal.mu.Unlock()
 	var d Depth
 	var first, last int64

@@ -25,9 +25,14 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 	pgtest.Exec(t, reader, "BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT * FROM huts")
 	pgtest.Exec(t, conn, fmt.Sprintf("INSERT INTO huts SELECT n, 'a' FROM generate_series(1, %d) n", rows))
 
-	if d, err := p.JournalDepth(t.Context()); err != nil || d.Waiting < rows || d.Waiting > rows+1 || d.Oldest == nil || d.Bytes == 0 {
-		t.Errorf("depth %+v, %v", d, err)
+	depth := func(want int64) {
+		t.Helper()
+		if d, err := p.JournalDepth(t.Context()); err != nil || d.Waiting != want || (d.Oldest == nil) != (want == 0) || d.Bytes == 0 {
+			t.Errorf("depth %+v, want %d, %v", d, want, err)
+		}
 	}
+	depth(rows)
+	const portion = 5000
 	seen := map[string]bool{}
 	take := func(limit int) int {
 		t.Helper()
@@ -43,12 +48,14 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 			seen[c.Key[0]] = true
 			seqs = append(seqs, c.Seq)
 		}
+		if len(seen) <= 3*portion { // what was read stands there until it is done
+			depth(int64(rows - len(seen) + len(changes)))
+		}
 		if err := p.Forget(t.Context(), seqs); err != nil {
 			t.Fatal(err)
 		}
 		return len(changes)
 	}
-	const portion = 5000
 	for n := 0; n < rows; n += portion {
 		if got := take(portion); got != portion {
 			t.Fatalf("%d of %d after %d", got, portion, n)
@@ -100,11 +107,28 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 		take(10)
 		time.Sleep(15 * time.Millisecond) // so that they look below what was read last, too
 	}
-	if _, err := p.JournalDepth(t.Context()); err != nil {
-		t.Fatal(err)
-	}
+	depth(0)
 	if each := (blocks() - before) / looks; each > 20 {
 		t.Errorf("a look into the empty journal reads %d blocks", each)
 	}
+
+	// What was read long ago and is not done still stands there, and is said to.
+	pgtest.Exec(t, conn, "INSERT INTO huts SELECT -n, 'c' FROM generate_series(1, 100) n")
+	var held []int64
+	for range 40 {
+		changes, err := p.Changes(t.Context(), 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range changes {
+			held = append(held, c.Seq)
+		}
+		time.Sleep(15 * time.Millisecond)
+	}
+	depth(100)
+	if err := p.Forget(t.Context(), held); err != nil || len(held) != 100 {
+		t.Error(len(held), err)
+	}
+	depth(0)
 	pgtest.Exec(t, reader, "COMMIT")
 }
