@@ -114,6 +114,7 @@ func (e *editionFlow) write(ctx context.Context) {
 				n, err := e.records.Owe(ctx, e.record, keys, at)
 				if err == nil {
 					b.size.Add(n)
+					e.overcome(attempt)
 					break
 				}
 				if !e.pause(ctx, attempt, "writing the backlog: "+err.Error(), false) {
@@ -157,7 +158,8 @@ func (e *editionFlow) drain(ctx context.Context) {
 			continue
 		}
 		if b.size.Load() == 0 {
-			after = ""
+			e.overcome(attempt)
+			attempt, after = 1, ""
 			select {
 			case <-ctx.Done():
 				return
@@ -180,6 +182,7 @@ func (e *editionFlow) drain(ctx context.Context) {
 				attempt++
 				break
 			}
+			e.overcome(attempt)
 			attempt = 1
 			if b.busy() { // while much is put here, both together leave fresh changes a share of the machine
 				sleep(ctx, time.Since(paying))
@@ -263,6 +266,7 @@ func (e *editionFlow) runExpansions(ctx context.Context) {
 			for attempt := 1; ; attempt++ {
 				err := x.follow(ctx, x.ticket)
 				if err == nil && ctx.Err() == nil {
+					e.overcome(attempt)
 					break
 				}
 				if err == nil {

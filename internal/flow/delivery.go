@@ -176,6 +176,7 @@ func (e *editionFlow) settle(ctx context.Context, key string, body []byte, r wir
 			err = e.records.ResolveFailed(ctx, e.record, key)
 		}
 		if err == nil {
+			e.overcome(attempt)
 			break
 		}
 		if !e.pause(ctx, attempt, "recording a failed document: "+err.Error(), false) {

@@ -22,7 +22,7 @@ const (
 	lanes     = 4
 	laneWaits = 2000 // keys, and changes for them, that may wait in a line; more go to the backlog
 	laneTakes = 500  // keys read and sent together
-	wideTakes = 80   // of them, those of wide changes: few, so that fresh ones wait for little
+	wideTakes = 80   // of them, those of wide changes while there are fresh ones, which shall wait for little
 )
 
 // editionFlow feeds one edition: its lanes, and its fill while there is one.
@@ -113,7 +113,11 @@ func (e *editionFlow) run(ctx context.Context) {
 	var keys []string
 	for attempt := 1; ctx.Err() == nil; attempt++ {
 		var err error
-		if keys, err = e.records.FailedKeys(ctx, e.record, ""); err == nil || !e.pause(ctx, attempt, "reading the failed documents: "+err.Error(), false) {
+		if keys, err = e.records.FailedKeys(ctx, e.record, ""); err == nil {
+			e.overcome(attempt)
+			break
+		}
+		if !e.pause(ctx, attempt, "reading the failed documents: "+err.Error(), false) {
 			break
 		}
 	}
@@ -277,6 +281,7 @@ func (e *editionFlow) build(ctx context.Context, l *lane, entries []change.Entry
 		version = e.term.nextVersion()
 		err := e.read(ctx, sets, keys)
 		if err == nil {
+			e.overcome(attempt)
 			break
 		}
 		if source.DataFault(err) {
@@ -391,6 +396,14 @@ func (e *editionFlow) acknowledge(entries []change.Entry) {
 			t.Close()
 		}
 		entries[i].Tickets = nil
+	}
+}
+
+// overcome says that what was tried for so many times has worked, so that trouble that it
+// reported is over.
+func (e *editionFlow) overcome(attempt int) {
+	if attempt > 1 && e.trouble.clear() {
+		e.log.Info("it goes on")
 	}
 }
 

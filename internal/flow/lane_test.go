@@ -2,9 +2,11 @@ package flow
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -154,5 +156,34 @@ func TestDismissedElsewhere(t *testing.T) {
 	r.within("accepted", r.change("k00001", "k00002"))
 	if n := failed(); n != 0 {
 		t.Errorf("%d failed documents", n)
+	}
+}
+
+// Trouble with reading is over when reading works again, also when there is nothing to send.
+func TestTroubleEndsWithItsCause(t *testing.T) {
+	r := newRig(t, 1)
+	r.source.still = func(string) string { return "1" }
+	r.run()
+	r.within("first", r.change("k00000"))
+	tries := 0
+	var seen *Trouble
+	r.source.mu.Lock()
+	r.source.fail = func([]string) error {
+		if tries++; tries > 4 {
+			seen = r.flow.trouble.get()
+			return nil
+		}
+		return errors.New("the source is away")
+	}
+	r.source.mu.Unlock()
+	r.within("again", r.change("k00000"))
+	if seen == nil || !strings.Contains(seen.Message, "the source is away") {
+		t.Errorf("meanwhile: %+v", seen)
+	}
+	if now := r.flow.trouble.get(); now != nil {
+		t.Errorf("afterwards: %+v", now)
+	}
+	if sent, _, _ := r.flow.spared.read(); sent != 1 {
+		t.Errorf("%d documents were spared", sent)
 	}
 }

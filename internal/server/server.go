@@ -264,10 +264,13 @@ func (s *Server) events(c echo.Context) error {
 func bind[T any](c echo.Context) (T, error) {
 	var v T
 	body, err := io.ReadAll(c.Request().Body)
-	if err != nil {
+	var tooLarge *echo.HTTPError
+	switch {
+	case errors.As(err, &tooLarge):
 		return v, err
+	case err == nil:
+		err = checkText(string(body))
 	}
-	err = checkText(string(body))
 	for decoder := json.NewDecoder(bytes.NewReader(body)); err == nil; { // JSON can write a zero as \u0000
 		var token json.Token
 		if token, err = decoder.Token(); err == nil {
