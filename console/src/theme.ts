@@ -43,7 +43,7 @@ export const looks: Record<State, { color: 'success' | 'warning' | 'info' | 'err
   true: { color: 'success', sign: '✓', word: 'true' },
   behind: { color: 'warning', sign: '…', word: 'behind' },
   filling: { color: 'info', sign: '↻', word: 'filling' },
-  waiting: { color: 'warning', sign: '⏸', word: 'waiting' },
+  waiting: { color: 'warning', sign: '…', word: 'waiting' },
   blocked: { color: 'error', sign: '!', word: 'blocked' },
   empty: { color: 'info', sign: '○', word: 'nothing yet' },
 };
