@@ -53,9 +53,9 @@ function Plot({ title, moments, series, format }: { title: string; moments: Mome
   return (
     <Box role="img" aria-label={`${title}: ${series.map((s) => `${s.label} ${format(s.of(last))} now`).join(', ')}`}>
       <Typography variant="body2" sx={{ fontWeight: 600 }}>{title}</Typography>
-      <LineChart height={190} skipAnimation grid={{ horizontal: true }} margin={{ left: 4, right: 12, top: 8, bottom: 4 }}
+      <LineChart height={190} skipAnimation grid={{ horizontal: true }} margin={{ left: 4, right: 24, top: 8, bottom: 4 }}
         xAxis={[{ data: moments.map((m) => new Date(m.at)), scaleType: 'time', tickNumber: 4, valueFormatter: (d: Date) => clock.format(d) }]}
-        yAxis={[{ min: 0, width: 64, tickNumber: 4, valueFormatter: (n: number) => format(n).replace(' 0 s', '').replace('.0', '') }]}
+        yAxis={[{ min: 0, width: 84, tickNumber: 4, valueFormatter: (n: number) => format(n).replace(' 0 s', '').replace('.0', '') }]}
         series={series.map((s) => ({ data: moments.map(s.of), label: s.label, color: s.color, showMark: false, curve: 'linear' as const, valueFormatter: (n: number | null) => format(n ?? 0) }))}
         slotProps={{ legend: { sx: { fontSize: '0.75rem', gap: 1 } } }} />
     </Box>
