@@ -148,8 +148,8 @@ func (s *Service) DismissFailed(ctx context.Context, index string, keys []string
 		return 0, err
 	}
 	if e := s.fed(record); e != nil {
-		if err := e.forgive(ctx); err != nil {
-			return len(gone), err
+		if err := e.forgive(ctx); err != nil { // they are dismissed; it is seen to again with the next count
+			e.log.Warn("reading which failed documents were dismissed", "error", err)
 		}
 	}
 	s.log.Info("failed documents dismissed", "index", index, "documents", len(gone))

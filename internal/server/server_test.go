@@ -87,7 +87,7 @@ func TestWrongRequestsSayWhat(t *testing.T) {
 		{"POST", "/api/tokens", `{"name":"a","role":"root"}`, 400, "one of the roles viewer, operator, admin"},
 		{"POST", "/api/tokens", `{"name":"a\u0000b","role":"admin"}`, 400, "zero"},
 		{"DELETE", "/api/tokens/nobody", "", 404, `there is no token \"nobody\"`},
-		{"POST", "/api/indexes/huts/failed/retry", `{}`, 400, ""},
+		{"POST", "/api/indexes/huts/failed/retry", `{}`, 400, "say which failed documents are meant"},
 		{"POST", "/api/session", `{"token":"pingo_wrong"}`, 401, "this token is not known"},
 	} {
 		response := ask(h, token, c.method, c.target, c.body)
