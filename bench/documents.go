@@ -15,7 +15,7 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/fill"
 	"pingo/internal/core/shape"
-	"pingo/internal/demo"
+	"pingo/internal/lab/demo"
 	"pingo/internal/flow"
 	"pingo/internal/source/postgres"
 )

@@ -20,7 +20,7 @@ import (
 
 	"pingo/internal/client"
 	"pingo/internal/core/definition"
-	"pingo/internal/demo"
+	"pingo/internal/lab/demo"
 	"pingo/internal/engine/opensearch"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"

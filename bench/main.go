@@ -19,7 +19,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"pingo/internal/demo"
+	"pingo/internal/lab/demo"
 	"pingo/internal/pgserver"
 )
 

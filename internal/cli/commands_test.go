@@ -16,10 +16,10 @@ import (
 
 	"gopkg.in/yaml.v3"
 
-	"pingo/internal/demo"
 	"pingo/internal/engine/wire"
 	"pingo/internal/flow"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
 )
 
 // What a person does in the first five minutes, with the real binary.

@@ -11,9 +11,9 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"pingo/internal/core/definition"
-	"pingo/internal/demo"
 	"pingo/internal/flow"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
 )
 
 // browser starts a headless Chromium that reaches nothing but this machine.

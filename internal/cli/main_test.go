@@ -23,11 +23,11 @@ import (
 
 	"pingo/internal/client"
 	"pingo/internal/core/definition"
-	"pingo/internal/demo"
 	"pingo/internal/flow"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
+	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
-	"pingo/internal/pgtest"
-	"pingo/internal/standin"
 )
 
 // binary is the real one, built from this tree.

@@ -10,7 +10,7 @@ import (
 
 	"pingo/internal/client"
 	"pingo/internal/flow"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 // Two processes on the same records share the sources, answer for each other, and take

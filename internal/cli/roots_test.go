@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"pingo/internal/core/definition"
-	"pingo/internal/demo"
 	"pingo/internal/flow"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
 )
 
 const roots = `

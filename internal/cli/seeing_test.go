@@ -16,10 +16,10 @@ import (
 
 	"encoding/pem"
 
-	"pingo/internal/demo"
 	"pingo/internal/flow"
-	"pingo/internal/pgtest"
-	"pingo/internal/standin"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
+	"pingo/internal/lab/standin"
 )
 
 // metrics gets what Prometheus would.

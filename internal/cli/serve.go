@@ -17,11 +17,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"pingo/console"
-	"pingo/internal/demo"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
 	"pingo/internal/server"
-	"pingo/internal/standin"
 )
 
 func logger(w io.Writer, format string, level slog.Level) (*slog.Logger, error) {

@@ -15,9 +15,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"pingo/internal/demo"
 	"pingo/internal/flow"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
 )
 
 // The storm: changes, long and rolled-back transactions, two processes of which one or

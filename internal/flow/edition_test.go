@@ -25,7 +25,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/engine/wire"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 	"pingo/internal/records"
 	"pingo/internal/source"
 )

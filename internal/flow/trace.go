@@ -139,14 +139,14 @@ func fromRow(t *shape.Table, route shape.Route) ([]shape.Step, error) {
 		columns[c.Name] = c
 	}
 	for _, k := range t.Key {
-		first.Types = append(first.Types, columns[k].SQLType)
+		first.Types = append(first.Types, columns[k].Native)
 	}
 	for _, name := range from {
 		c, ok := columns[name]
 		if !ok {
 			return nil, fmt.Errorf("%w: %s has no column %s any more", ErrUnknown, t.Ref, name)
 		}
-		first.Yield = append(first.Yield, shape.Column{Name: name, As: c.KeyAs})
+		first.Yield = append(first.Yield, c.KeyColumn())
 	}
 	return append([]shape.Step{first}, route.Steps...), nil
 }

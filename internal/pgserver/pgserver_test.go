@@ -9,8 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"pingo/internal/lab/pgtest"
 	"pingo/internal/pgserver"
-	"pingo/internal/pgtest"
 )
 
 func TestDirectoryIsNeverShared(t *testing.T) {

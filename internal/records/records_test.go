@@ -10,7 +10,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/fill"
 	"pingo/internal/core/shape"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }

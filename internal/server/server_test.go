@@ -14,7 +14,7 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"pingo/internal/flow"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 	"pingo/internal/records"
 )
 

@@ -161,7 +161,7 @@ func TestRepeatedParts(t *testing.T) {
 func TestDemoDefinitionMeetsTheSchema(t *testing.T) {
 	schema := compileSchema(t)
 	for _, name := range []string{"huts", "finder"} {
-		text, err := os.ReadFile("../../demo/" + name + ".yaml")
+		text, err := os.ReadFile("../../lab/demo/" + name + ".yaml")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -43,8 +43,7 @@ func (s *Set) sort(node int) {
 	}
 }
 
-// compareText compares two values by their texts as PostgreSQL orders them. NULL is
-// above everything.
+// compareText compares two values by their neutral forms. NULL is above everything.
 func compareText(t shape.Type, a, b []byte) int {
 	switch {
 	case a == nil || b == nil:
@@ -80,23 +79,26 @@ func compareIntegers(a, b []byte) int {
 	return c
 }
 
-// compareTimes compares dates and times in ISO form, all of one time zone: a year of
-// four digits or more, a BC at the end before year 1, and the infinities.
+// compareTimes compares dates and times in ISO 8601, all of one time zone: a year of
+// four digits or more, with a sign where it needs one, and the infinities.
 func compareTimes(a, b []byte) int {
 	aEra, aYear, aRest := splitTime(a)
 	bEra, bYear, bRest := splitTime(b)
 	c := cmp.Or(cmp.Compare(len(aYear), len(bYear)), bytes.Compare(aYear, bYear))
-	if aEra == beforeChrist {
+	if aEra == beforeZero {
 		c = -c
 	}
-	return cmp.Or(cmp.Compare(aEra, bEra), c, bytes.Compare(aRest, bRest))
+	return cmp.Or(cmp.Compare(aEra, bEra), c, bytes.Compare(trimZone(aRest), trimZone(bRest)))
 }
+
+// trimZone takes the Z off, which would be above the fraction of a second.
+func trimZone(v []byte) []byte { return bytes.TrimSuffix(v, []byte("Z")) }
 
 // The eras of times, in their order.
 const (
 	minusInfinity = iota
-	beforeChrist
-	ourEra
+	beforeZero
+	yearZeroOn
 	infinity
 )
 
@@ -107,9 +109,13 @@ func splitTime(v []byte) (era int, year, rest []byte) {
 	case "infinity":
 		return infinity, nil, nil
 	}
-	year, rest, _ = bytes.Cut(v, []byte("-"))
-	if before, ok := bytes.CutSuffix(rest, []byte(" BC")); ok {
-		return beforeChrist, year, before
+	era = yearZeroOn
+	switch v[0] {
+	case '-':
+		era, v = beforeZero, v[1:]
+	case '+':
+		v = v[1:]
 	}
-	return ourEra, year, rest
+	year, rest, _ = bytes.Cut(v, []byte("-"))
+	return era, year, rest
 }

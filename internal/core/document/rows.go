@@ -1,5 +1,5 @@
-// Package document turns rows into documents: rows in as the source's text, JSON
-// bytes and a fingerprint out, appended to buffers that are used again.
+// Package document turns rows into documents: rows of neutral values in, JSON bytes
+// and a fingerprint out, appended to buffers that are used again.
 package document
 
 import (
@@ -8,9 +8,21 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// Rows holds what one read yielded, in the order it came. Values are kept as the
-// text the source sent, one after the other in one buffer. The zero value is
-// ready once Reset was called.
+// Rows holds what one read yielded, in the order it came. Values stand one after the
+// other in one buffer, each in the neutral form of its column's type:
+//
+//	text, keyword     the text itself, in UTF-8
+//	integer, decimal  a JSON number, of any length; or NaN, Infinity, -Infinity
+//	boolean           true or false
+//	date, timestamp   ISO 8601: 2031-05-04, 2031-05-04T10:20:30.5Z, without the Z where
+//	                  the source knows no time zone; years before 0000 and after 9999
+//	                  with a sign (-0043, +12000); or infinity, -infinity
+//	geo               [longitude,latitude]
+//	object            JSON without line breaks
+//	a list of these   a JSON list, made with AppendJSON
+//	a key or link     the text that the source's feed gives for it, too
+//
+// The zero value is ready once Reset was called.
 type Rows struct {
 	width int
 	arena []byte
@@ -26,15 +38,24 @@ func (r *Rows) Reset(width int) {
 	r.arena, r.cells = r.arena[:0], r.cells[:0]
 }
 
-// Add copies one row; nil values are NULL.
-func (r *Rows) Add(values [][]byte) {
-	for _, v := range values {
+// Writer appends a source's own value to dst in its neutral form.
+type Writer func(dst, value []byte) []byte
+
+// Add takes one row; nil values are NULL. Values for which there is a writer are
+// passed through it, the others are neutral already and are copied.
+func (r *Rows) Add(values [][]byte, writers []Writer) {
+	for i, v := range values {
 		if v == nil {
 			r.cells = append(r.cells, cell{0, -1})
 			continue
 		}
-		r.cells = append(r.cells, cell{int32(len(r.arena)), int32(len(v))})
-		r.arena = append(r.arena, v...)
+		start := len(r.arena)
+		if writers != nil && writers[i] != nil {
+			r.arena = writers[i](r.arena, v)
+		} else {
+			r.arena = append(r.arena, v...)
+		}
+		r.cells = append(r.cells, cell{int32(start), int32(len(r.arena) - start)})
 	}
 	r.count++
 }
@@ -45,7 +66,7 @@ func (r *Rows) Len() int { return r.count }
 // Bytes is the size of all values together.
 func (r *Rows) Bytes() int { return len(r.arena) }
 
-// Value is one value's text, nil for NULL. It is valid until the next Add or Reset.
+// Value is one value, nil for NULL. It is valid until the next Add or Reset.
 func (r *Rows) Value(row, column int) []byte {
 	c := r.cells[row*r.width+column]
 	switch {

@@ -160,8 +160,8 @@ func (t *Tree) Source(n *Node, field int) string {
 	f := n.Fields[field]
 	if f.At >= 0 {
 		c := n.Columns[f.At]
-		if c.SQL != "" {
-			return fmt.Sprintf("%s of %s", c.SQL, n.Table)
+		if c.Expression != "" {
+			return fmt.Sprintf("%s of %s", c.Expression, n.Table)
 		}
 		return n.Table.String() + "." + c.Name
 	}

@@ -23,15 +23,20 @@ type Table struct {
 	Denied map[string]string
 }
 
-// TableColumn is one column; SQLType is the database's own word for its type.
+// TableColumn is one column, or what an expression yields.
 type TableColumn struct {
-	Name    string
-	SQLType string
-	Type    Type
-	Array   bool
-	// ReadAs and KeyAs are the source's ways, with %s for the column, to read a value
-	// for a document and as a part of a key or link; empty where its own text will do.
-	ReadAs, KeyAs string
+	Name string
+	// Native is the source's name for the type, as people know it, and Form what the
+	// source itself needs to know to read a value.
+	Native, Form string
+	Type         Type
+	Array        bool
+	// KeyForm: keys and links hold another text of a value than documents do.
+	KeyForm bool
+	// Family is the same for types whose equal values have equal texts in keys.
+	Family string
+	// Bytewise: values are in the order of their texts' bytes.
+	Bytewise bool
 	// Refused says what to do instead of indexing values of this type; empty when
 	// they can be indexed.
 	Refused string
@@ -245,7 +250,7 @@ func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 		}
 	}
 	if len(node.Key) == 0 && len(c.findings) == 0 {
-		c.find(rows.TablePos, "add one: ALTER TABLE "+rows.Table+" ADD PRIMARY KEY (…)", "table %s has no primary key, so its documents would have no identity", rows.Table)
+		c.find(rows.TablePos, "give the table a primary key", "table %s has no primary key, so its documents would have no identity", rows.Table)
 	}
 	for _, k := range node.Key {
 		pos := rows.KeyPos
@@ -254,10 +259,10 @@ func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 		}
 		if col := c.column(t, k, rows.Table, pos); col != nil {
 			if col.Unlinkable != "" {
-				c.find(pos, "use a key of another type", "key column %s.%s is %s: %s", rows.Table, k, col.SQLType, col.Unlinkable)
+				c.find(pos, "use a key of another type", "key column %s.%s is %s: %s", rows.Table, k, col.Native, col.Unlinkable)
 			}
-			node.KeyTypes = append(node.KeyTypes, col.SQLType)
-			node.read(Column{Name: k, As: col.KeyAs})
+			node.KeyTypes = append(node.KeyTypes, col.Native)
+			node.read(col.KeyColumn())
 		}
 		node.depend(k)
 	}
@@ -302,7 +307,7 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 			from := c.column(join, to.Ours, rel.Through.Table, to.Pos)
 			c.tied(c.column(t, to.Theirs, rel.Table, to.Pos), from, rel.Table, rel.Through.Table, to.Pos)
 			if from != nil {
-				link.Join.FromTypes = append(link.Join.FromTypes, from.SQLType)
+				link.Join.FromTypes = append(link.Join.FromTypes, from.Native)
 			}
 			link.Join.From, link.Join.To = append(link.Join.From, to.Ours), append(link.Join.To, to.Theirs)
 			node.depend(to.Theirs)
@@ -316,10 +321,10 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 		if our == nil || their == nil {
 			continue
 		}
-		link.Theirs, link.Ours, link.Types = append(link.Theirs, pair.Theirs), append(link.Ours, pair.Ours), append(link.Types, our.SQLType)
-		link.OursAt = append(link.OursAt, parent.read(Column{Name: pair.Ours, As: our.KeyAs}))
+		link.Theirs, link.Ours, link.Types = append(link.Theirs, pair.Theirs), append(link.Ours, pair.Ours), append(link.Types, our.Native)
+		link.OursAt = append(link.OursAt, parent.read(our.KeyColumn()))
 		parent.depend(pair.Ours)
-		node.Columns = append(node.Columns, Column{Name: pair.Theirs, As: their.KeyAs})
+		node.Columns = append(node.Columns, their.KeyColumn())
 		if link.Join == nil {
 			node.depend(pair.Theirs)
 		}
@@ -332,28 +337,21 @@ func (c *compiler) tied(their, our *TableColumn, theirTable, ourTable string, po
 	if their == nil || our == nil {
 		return
 	}
-	if family(their) != family(our) {
-		c.find(pos, "tie columns of one type", "%s.%s is %s but %s.%s is %s, so they never match", theirTable, their.Name, their.SQLType, ourTable, our.Name, our.SQLType)
+	if their.Family != our.Family {
+		c.find(pos, "tie columns of one type", "%s.%s is %s but %s.%s is %s, so they never match", theirTable, their.Name, their.Native, ourTable, our.Name, our.Native)
 		return
 	}
 	for _, col := range []*TableColumn{their, our} {
 		if col.Unlinkable != "" {
-			c.find(pos, "tie tables by columns of another type", "a column of type %s cannot tie tables: %s", col.SQLType, col.Unlinkable)
+			c.find(pos, "tie tables by columns of another type", "a column of type %s cannot tie tables: %s", col.Native, col.Unlinkable)
 			return
 		}
 	}
 }
 
-// family folds the types whose values have one text when they are equal.
-func family(c *TableColumn) string {
-	switch {
-	case c.Array:
-		return c.SQLType
-	case c.Type == Integer || c.Type == Text:
-		return string(c.Type)
-	}
-	name, _, _ := strings.Cut(c.SQLType, "(")
-	return name
+// KeyColumn is the column as keys and links hold it.
+func (c *TableColumn) KeyColumn() Column {
+	return Column{Name: c.Name, Form: c.Form, Type: c.Type, Array: c.Array, Key: c.KeyForm}
 }
 
 func (c *compiler) columnOf(r Ref, name string, pos definition.Pos) *TableColumn {
@@ -415,7 +413,6 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 			return
 		}
 		value, pos, used = told.TableColumn, f.SQL.Pos, told.Columns
-		out.At = node.read(Column{SQL: f.SQL.SQL, As: value.ReadAs})
 	} else {
 		col := c.column(t, f.Column, table, f.Pos)
 		if col == nil {
@@ -423,7 +420,6 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 		}
 		value = *col
 		node.depend(f.Column)
-		out.At = node.read(Column{Name: f.Column, As: value.ReadAs})
 	}
 	if !f.Personal {
 		for _, name := range used {
@@ -434,20 +430,21 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 		}
 	}
 	if value.Refused != "" {
-		c.find(pos, value.Refused, "field %s is of type %s, which cannot be indexed", f.Name, value.SQLType)
+		c.find(pos, value.Refused, "field %s is of type %s, which cannot be indexed", f.Name, value.Native)
 		return
 	}
 	out.Type, out.Array = value.Type, value.Array
 	if f.Type != "" && Type(f.Type) != value.Type {
 		if !converts(value, Type(f.Type)) {
-			c.find(f.Pos, "leave type out, or convert the value with sql:", "field %s is %s in the database, which cannot become %s", f.Name, value.SQLType, f.Type)
+			c.find(f.Pos, "leave type out, or convert the value with sql:", "field %s is %s in the database, which cannot become %s", f.Name, value.Native, f.Type)
 			return
 		}
 		out.Type = Type(f.Type)
 		out.Array = value.Array && out.Type != Geo
 	}
+	out.At = node.read(Column{Name: f.Column, Expression: f.SQL.SQL, Form: value.Form, Type: out.Type, Array: out.Array})
 	if out.Search > 0 && out.Type != Text && out.Type != Keyword {
-		c.find(f.Pos, "take search out, or make a text of it with sql: and ::text", "field %s is %s; only text is searched by words", f.Name, out.Type)
+		c.find(f.Pos, "take search out, or make a text of it with sql:", "field %s is %s; only text is searched by words", f.Name, out.Type)
 	}
 	if out.Whole() && out.Type == Object {
 		c.find(f.Pos, "take one part of it out with sql:", "field %s is a JSON object, which cannot be filtered, sorted or counted by", f.Name)
@@ -523,7 +520,7 @@ func converts(from TableColumn, to Type) bool {
 	case Decimal:
 		return from.Type == Integer
 	case Geo:
-		return from.Type == Decimal && from.Array || from.SQLType == "point"
+		return from.Type == Decimal && from.Array
 	}
 	return false
 }

@@ -45,8 +45,8 @@ func (c *compiler) order(node *Node, t *Table, used []string) {
 	columns, kinds := make([]Column, len(terms)), make([]Type, len(terms))
 	for i, term := range terms {
 		for _, col := range t.Columns {
-			if col.Name == term.column && !col.Array && col.ReadAs == "" {
-				columns[i], kinds[i] = Column{Name: col.Name}, orderOf(&col)
+			if col.Name == term.column && !col.Array {
+				columns[i], kinds[i] = Column{Name: col.Name, Form: col.Form, Type: col.Type}, orderOf(&col)
 			}
 		}
 		if kinds[i] == "" {
@@ -65,7 +65,7 @@ func orderOf(c *TableColumn) Type {
 	switch {
 	case c.Type == Integer || c.Type == Date || c.Type == Timestamp:
 		return c.Type
-	case c.Type == Boolean || c.SQLType == "uuid":
+	case c.Bytewise:
 		return Keyword
 	}
 	return ""

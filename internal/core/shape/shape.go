@@ -11,13 +11,18 @@ import (
 	"github.com/cespare/xxhash/v2"
 )
 
-// Ref names a table.
+// Ref names a table. Schema is empty in sources that have none.
 type Ref struct {
 	Schema string `json:"schema"`
 	Name   string `json:"name"`
 }
 
-func (r Ref) String() string { return r.Schema + "." + r.Name }
+func (r Ref) String() string {
+	if r.Schema == "" {
+		return r.Name
+	}
+	return r.Schema + "." + r.Name
+}
 
 // Type says how a value is written into a document and what an engine may do with it.
 type Type string
@@ -77,7 +82,7 @@ type Node struct {
 	// Key is the table's primary key: the document's identity at the root, and
 	// what settles the order of rows below it. It may be empty below the root.
 	Key []string `json:"key"`
-	// KeyTypes are the database's words for the types of a root's Key.
+	// KeyTypes are the source's names for the types of a root's Key.
 	KeyTypes []string `json:"keyTypes,omitempty"`
 	// Link ties this node to its parent; nil for the root.
 	Link *Link `json:"link,omitempty"`
@@ -116,7 +121,7 @@ type Link struct {
 	// Ours are the parent's columns, and OursAt their positions in its Columns.
 	Ours   []string `json:"ours"`
 	OursAt []int    `json:"oursAt"`
-	// Types are the database's words for the types of Ours, so that values are
+	// Types are the source's names for the types of Ours, so that values are
 	// compared as the parent has them.
 	Types []string `json:"types"`
 	// Join is the join table, nil when rows link directly.
@@ -130,17 +135,24 @@ type Join struct {
 	// From are the join table's columns and To the related table's.
 	From []string `json:"from"`
 	To   []string `json:"to"`
-	// FromTypes are the database's words for the types of From.
+	// FromTypes are the source's names for the types of From.
 	FromTypes []string `json:"fromTypes"`
 }
 
-// Column is one value that a read yields: a column's name or an SQL expression.
+// Column is one value that a read yields, in the neutral form of Type; see
+// document.Rows.
 type Column struct {
+	// Name is a column of the table; empty for an expression.
 	Name string `json:"name,omitempty"`
-	SQL  string `json:"sql,omitempty"`
-	// As is the source's way to read the value, with %s for the column or expression,
-	// when its own text is not what documents hold; empty otherwise.
-	As string `json:"as,omitempty"`
+	// Expression is what the definition says, in the source's own language.
+	Expression string `json:"expression,omitempty"`
+	// Form is the source's own name for how it stores the value, as it gave it with the
+	// table's facts. Only the source reads it.
+	Form  string `json:"form,omitempty"`
+	Type  Type   `json:"type,omitempty"`
+	Array bool   `json:"array,omitempty"`
+	// Key: the value is read as keys and links hold it, where that is another text.
+	Key bool `json:"key,omitempty"`
 }
 
 // Match says how a search looks into a field.

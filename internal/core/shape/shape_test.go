@@ -30,7 +30,7 @@ func columns(spec string) []TableColumn {
 	var out []TableColumn
 	for _, s := range strings.Fields(spec) {
 		name, kind, _ := strings.Cut(s, ":")
-		out = append(out, TableColumn{Name: name, Type: Type(kind), SQLType: kind})
+		out = append(out, TableColumn{Name: name, Type: Type(kind), Native: kind, Form: kind, Family: kind})
 	}
 	return out
 }
@@ -59,10 +59,10 @@ func facts() Facts {
 		},
 		Expressions: map[Asked]Told{
 			{"huts", "retired_at IS NULL", Condition}: {Columns: []string{"retired_at"}},
-			{"huts", "ARRAY[lon, lat]", Value}:        {TableColumn: TableColumn{Type: Decimal, Array: true, SQLType: "double precision[]"}, Columns: []string{"lat", "lon"}},
+			{"huts", "ARRAY[lon, lat]", Value}:        {TableColumn: TableColumn{Type: Decimal, Array: true, Native: "double precision[]", Form: "float8[]", Family: "double precision[]"}, Columns: []string{"lat", "lon"}},
 			{"notes", "approved", Condition}:          {Columns: []string{"approved"}},
 			{"notes", "written_at DESC", Ordering}:    {Columns: []string{"written_at"}},
-			{"huts", "lower(email)", Value}:           {TableColumn: TableColumn{Type: Text, SQLType: "text"}, Columns: []string{"email"}},
+			{"huts", "lower(email)", Value}:           {TableColumn: TableColumn{Type: Text, Native: "text", Form: "text", Family: "text"}, Columns: []string{"email"}},
 			{"huts", "beds / nothing", Value}:         {Problem: `column "nothing" does not exist`},
 		},
 	}
@@ -113,7 +113,7 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 			p := strings.Fields(s)
 			yield := make([]Column, len(p)-3)
 			for i := range yield {
-				yield[i].Name = p[i+3]
+				yield[i] = Column{Name: p[i+3], Form: "integer", Type: Integer}
 			}
 			out = append(out, Step{Ref{"public", p[0]}, []string{p[1]}, []string{p[2]}, yield})
 		}

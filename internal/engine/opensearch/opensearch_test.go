@@ -14,7 +14,7 @@ import (
 	"pingo/internal/engine/enginetest"
 	"pingo/internal/engine/opensearch"
 	"pingo/internal/engine/wire"
-	"pingo/internal/standin"
+	"pingo/internal/lab/standin"
 )
 
 func TestConformance(t *testing.T) {

@@ -13,7 +13,7 @@ import (
 	"pingo/internal/engine/enginetest"
 	"pingo/internal/engine/postgres"
 	"pingo/internal/engine/wire"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }

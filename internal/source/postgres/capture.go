@@ -224,8 +224,8 @@ func (p *Postgres) needs(ctx context.Context, list []shape.Captured) ([]needed, 
 		}
 		n.Key, n.Watch, n.Links = there(c.Key), there(c.Watch), there(c.Links)
 		for _, col := range types {
-			if col.KeyAs != "" && (slices.Contains(c.Key, col.Name) || slices.Contains(c.Links, col.Name)) {
-				n.texts[col.Name] = col.KeyAs
+			if as := treatments[col.Form].keyAs; as != "" && (slices.Contains(c.Key, col.Name) || slices.Contains(c.Links, col.Name)) {
+				n.texts[col.Name] = as
 			}
 		}
 		rows, err := tx.Query(ctx, `SELECT n.nspname, c.relname FROM pg_partition_tree($1) t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace

@@ -159,23 +159,35 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 		var c shape.TableColumn
 		var base, typtype, category string
 		var elem, elemtype *string
-		err := row.Scan(&c.Name, &c.SQLType, &base, &typtype, &category, &elem, &elemtype)
+		err := row.Scan(&c.Name, &c.Native, &base, &typtype, &category, &elem, &elemtype)
 		if category == "A" && elem != nil {
 			base, typtype, c.Array = *elem, *elemtype, true
 		}
 		of := treatmentOf(base, typtype)
-		c.Type, c.Refused, c.Unlinkable, c.KeyAs = of.becomes, of.refused, of.unlinkable, of.keyAs
-		if of.readAs != "" {
-			c.ReadAs = "(%s)::" + of.readAs
+		c.Form, c.Type, c.Refused, c.Unlinkable, c.KeyForm = base, of.becomes, of.refused, of.unlinkable, of.keyAs != "" && !of.sameInKeys
+		if typtype != "b" {
+			c.Form = "" // its name may be that of a built-in type
 		}
+		c.Bytewise = c.Form == "uuid" || c.Form == "bool"
 		if c.Array {
-			c.Unlinkable, c.KeyAs = "a list has many values", ""
-			if of.readAs != "" {
-				c.ReadAs += "[]"
-			}
+			c.Form += "[]"
+			c.Unlinkable, c.KeyForm, c.Bytewise = "a list has many values", false, false
 		}
+		c.Family = family(&c)
 		return c, err
 	})
+}
+
+// family folds the types whose values have one text when they are equal.
+func family(c *shape.TableColumn) string {
+	switch {
+	case c.Array:
+		return c.Native
+	case c.Type == shape.Integer || c.Type == shape.Text:
+		return string(c.Type)
+	}
+	name, _, _ := strings.Cut(c.Native, "(")
+	return name
 }
 
 // treatment is what becomes of a PostgreSQL type.
@@ -188,6 +200,8 @@ type treatment struct {
 	// keyAs reads a value whose own text depends on settings of the session as a
 	// text that does not, since triggers run in the application's sessions.
 	keyAs string
+	// sameInKeys: keyAs yields what documents hold, too.
+	sameInKeys bool
 	// unlinkable says why it cannot be in keys and links: equal values may have
 	// different texts.
 	unlinkable string
@@ -204,11 +218,11 @@ const (
 var treatments = map[string]treatment{
 	"text": {becomes: shape.Text}, "varchar": {becomes: shape.Text},
 	"citext": {becomes: shape.Text, unlinkable: "values that differ in letter case are equal to the database, but not to an engine"},
-	"bpchar": {becomes: shape.Keyword, readAs: "pg_catalog.text", keyAs: asPlain},
+	"bpchar": {becomes: shape.Keyword, readAs: "pg_catalog.text", keyAs: asPlain, sameInKeys: true},
 	"int2":   {becomes: shape.Integer}, "int4": {becomes: shape.Integer}, "int8": {becomes: shape.Integer}, "oid": {becomes: shape.Integer},
 	"numeric": {becomes: shape.Decimal}, "float4": {becomes: shape.Decimal, unlinkable: manyTexts}, "float8": {becomes: shape.Decimal, unlinkable: manyTexts},
 	"money":       {becomes: shape.Decimal, readAs: "pg_catalog.numeric", unlinkable: manyTexts},
-	"bool":        {becomes: shape.Boolean, keyAs: asPlain},
+	"bool":        {becomes: shape.Boolean, keyAs: asPlain, sameInKeys: true},
 	"date":        {becomes: shape.Date, keyAs: asJSONText},
 	"timestamp":   {becomes: shape.Timestamp, keyAs: asJSONText},
 	"timestamptz": {becomes: shape.Timestamp, keyAs: asUTCText},

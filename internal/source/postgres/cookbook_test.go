@@ -10,7 +10,7 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/core/shape"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 var cookbookPart = regexp.MustCompile("(?s)```(sql|yaml|json)\n(.*?)```|(Document|No document|Refused:) `([^`]+)`")

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"pingo/internal/core/shape"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 // A journal that is deep is read in portions, each row once; what is done costs nothing any

@@ -16,7 +16,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -320,7 +320,7 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 		{ID: 0, Parent: -1, Table: shape.Ref{Schema: "public", Name: "stages"}, Key: []string{"trail", "no"}, KeyTypes: []string{"text", "integer"}, Where: "no <> 50", Children: []int{1},
 			Columns: []shape.Column{{Name: "trail"}, {Name: "no"}, {Name: "title"}, {Name: "hut"}}, Fields: []shape.Field{{Name: "title", At: 2, Type: shape.Text}}},
 		{ID: 1, Parent: 0, Name: "hut", Table: shape.Ref{Schema: "public", Name: "huts"}, Key: []string{"id"}, Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"hut"}, OursAt: []int{3}, Types: []string{"integer"}},
-			Columns: []shape.Column{{Name: "id"}, {SQL: "upper(name)"}}, Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
+			Columns: []shape.Column{{Name: "id"}, {Expression: "upper(name)"}}, Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
 	}}
 	set := document.NewSet(s)
 	documents := func() map[string]string {

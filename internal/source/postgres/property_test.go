@@ -14,8 +14,8 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
-	"pingo/internal/pgtest"
-	"pingo/internal/plainsql"
+	"pingo/internal/lab/pgtest"
+	"pingo/internal/lab/plainsql"
 )
 
 // world is a random schema with data and a definition over it.

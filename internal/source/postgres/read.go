@@ -16,8 +16,8 @@ import (
 // nodeSQL is how one node is read: everything but the condition that picks rows.
 type nodeSQL struct {
 	head, tail string
-	// pick is the left side of the condition: the key's columns or the link.
-	pick string
+	// writers turn the values that it yields into their neutral form.
+	writers []document.Writer
 }
 
 func (p *Postgres) sqlOf(n *shape.Node) *nodeSQL {
@@ -30,10 +30,10 @@ func (p *Postgres) sqlOf(n *shape.Node) *nodeSQL {
 }
 
 func compileNode(n *shape.Node) *nodeSQL {
-	columns := make([]string, len(n.Columns))
+	columns, writers := make([]string, len(n.Columns)), make([]document.Writer, len(n.Columns))
 	for i, c := range n.Columns {
-		columns[i] = readColumn(c)
-		if c.SQL != "" || c.As != "" {
+		columns[i], writers[i] = readColumn(c), writerOf(c)
+		if columns[i] != quoteName(c.Name) {
 			columns[i] += fmt.Sprintf(" AS pingo_%d", i) // a name that no ORDER BY means
 		}
 	}
@@ -44,8 +44,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	if n.Link == nil {
 		return &nodeSQL{
 			head: "SELECT " + strings.Join(columns, ", ") + " FROM " + quote(n.Table) + " WHERE ",
-			pick: rowOf(n.Key),
-			tail: where + identified(n),
+			tail: where + identified(n), writers: writers,
 		}
 	}
 	links := n.Link.Theirs
@@ -61,7 +60,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 		for i, theirs := range links {
 			by = append(by, fmt.Sprintf("pingo_link%d", i))
 			inner = append(inner, quoteName(theirs)+" AS "+by[i])
-			columns[i] = readColumn(shape.Column{SQL: by[i], As: n.Columns[i].As})
+			columns[i] = readAs(n.Columns[i], by[i])
 		}
 		for i, from := range j.From {
 			inner = append(inner, fmt.Sprintf("%s AS pingo_to%d", quoteName(from), i))
@@ -72,8 +71,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 		}
 		return &nodeSQL{
 			head: fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE ", strings.Join(columns, ", "), strings.Join(inner, ", "), quote(j.Table)),
-			pick: rowOf(links),
-			tail: fmt.Sprintf(") pingo_join JOIN %s ON %s WHERE true%s", quote(n.Table), strings.Join(on, " AND "), where),
+			tail: fmt.Sprintf(") pingo_join JOIN %s ON %s WHERE true%s", quote(n.Table), strings.Join(on, " AND "), where), writers: writers,
 		}
 	}
 	tail := where
@@ -84,8 +82,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	}
 	return &nodeSQL{
 		head: "SELECT " + strings.Join(columns, ", ") + " FROM " + quote(n.Table) + " WHERE ",
-		pick: rowOf(links),
-		tail: tail,
+		tail: tail, writers: writers,
 	}
 }
 
@@ -99,12 +96,24 @@ func identified(root *shape.Node) string {
 
 // readColumn is how a column is read.
 func readColumn(c shape.Column) string {
-	sql := "(" + c.SQL + ")"
-	if c.SQL == "" {
-		sql = quoteName(c.Name)
+	if c.Expression != "" {
+		return readAs(c, "("+c.Expression+")")
 	}
-	if c.As != "" {
-		return strings.ReplaceAll(c.As, "%s", sql)
+	return readAs(c, quoteName(c.Name))
+}
+
+// readAs reads the value of a column that some SQL yields: as keys hold it, or in a
+// type whose text a writer can read.
+func readAs(c shape.Column, sql string) string {
+	element, list := strings.CutSuffix(c.Form, "[]")
+	of := treatments[element]
+	switch {
+	case c.Key:
+		return strings.ReplaceAll(of.keyAs, "%s", sql)
+	case of.readAs != "" && list:
+		return "(" + sql + ")::" + of.readAs + "[]"
+	case of.readAs != "":
+		return "(" + sql + ")::" + of.readAs
 	}
 	return sql
 }
@@ -131,9 +140,10 @@ func rowOf(columns []string) string {
 
 // query is one read, with parameters as text.
 type query struct {
-	node   int
-	sql    string
-	params [][]byte
+	node    int
+	sql     string
+	params  [][]byte
+	writers []document.Writer
 }
 
 // ReadKeys reads the rows of documents by key.
@@ -141,7 +151,7 @@ func (p *Postgres) ReadKeys(ctx context.Context, set *document.Set, keys [][]str
 	root := set.Tree().Root()
 	s := p.sqlOf(root)
 	condition, params := among(root.Key, root.KeyTypes, transpose(keys, len(root.Key)))
-	return p.read(ctx, set, query{0, s.head + condition + s.tail, params}, nil)
+	return p.read(ctx, set, query{0, s.head + condition + s.tail, params, s.writers}, nil)
 }
 
 func transpose(tuples [][]string, columns int) [][]string {
@@ -178,7 +188,7 @@ func (p *Postgres) ReadRange(ctx context.Context, set *document.Set, after, upto
 	root := set.Tree().Root()
 	s := p.sqlOf(root)
 	condition, params := between(root.Key, nil, after, upto)
-	return p.read(ctx, set, query{0, s.head + condition + s.tail, params}, func(link *shape.Link) (string, [][]byte) {
+	return p.read(ctx, set, query{0, s.head + condition + s.tail, params, s.writers}, func(link *shape.Link) (string, [][]byte) {
 		if slices.Equal(root.Key, link.Ours) {
 			return between(link.Theirs, link.Types, after, upto)
 		}
@@ -253,7 +263,7 @@ func (p *Postgres) read(ctx context.Context, set *document.Set, root query, rang
 					}
 					condition, params = among(n.Link.Theirs, n.Link.Types, values)
 				}
-				next = append(next, query{id, s.head + condition + s.tail, params})
+				next = append(next, query{id, s.head + condition + s.tail, params, s.writers})
 			}
 		}
 		level = next
@@ -278,12 +288,12 @@ func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level
 		return errors.Join(err, pipeline.Close())
 	}
 	if begin {
-		if _, err := result(pipeline, nil); err != nil {
+		if _, err := result(pipeline, nil, nil); err != nil {
 			return errors.Join(err, pipeline.Close())
 		}
 	}
 	for _, q := range level {
-		if _, err := result(pipeline, set.Rows(q.node)); err != nil {
+		if _, err := result(pipeline, set.Rows(q.node), q.writers); err != nil {
 			pipeline.Close()
 			return err
 		}
@@ -291,7 +301,7 @@ func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level
 	return pipeline.Close()
 }
 
-func result(pipeline *pgconn.Pipeline, into *document.Rows) (pgconn.CommandTag, error) {
+func result(pipeline *pgconn.Pipeline, into *document.Rows, writers []document.Writer) (pgconn.CommandTag, error) {
 	answer, err := pipeline.GetResults()
 	if err != nil {
 		return pgconn.CommandTag{}, err
@@ -301,7 +311,7 @@ func result(pipeline *pgconn.Pipeline, into *document.Rows) (pgconn.CommandTag, 
 		return pgconn.CommandTag{}, fmt.Errorf("unexpected answer %T from PostgreSQL", answer)
 	}
 	for reader.NextRow() {
-		into.Add(reader.Values())
+		into.Add(reader.Values(), writers)
 	}
 	return reader.Close()
 }
@@ -328,33 +338,30 @@ func (p *Postgres) walk(ctx context.Context, step shape.Step, tuples [][]string,
 		return nil
 	}
 	condition, params := among(step.Match, step.Types, transpose(tuples, len(step.Match)))
-	err := p.stream(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", readColumns(step.Yield), quote(step.Table), condition), params, each)
+	err := p.stream(ctx, step.Yield, fmt.Sprintf("FROM %s WHERE %s", quote(step.Table), condition), params, each)
 	if err != nil {
 		return fmt.Errorf("looking in %s for the documents that a change touches: %w", step.Table, err)
 	}
 	return nil
 }
 
-func readColumns(columns []shape.Column) string {
-	out := make([]string, len(columns))
-	for i, c := range columns {
-		out[i] = readColumn(c)
-	}
-	return strings.Join(out, ", ")
-}
-
-// rootKey is how a root's key is read.
-func rootKey(root *shape.Node) string { return readColumns(root.Columns[:len(root.Key)]) }
+// keyColumns are those of a root's key.
+func keyColumns(root *shape.Node) []shape.Column { return root.Columns[:len(root.Key)] }
 
 // Keys passes on the keys of a root table's rows in a range.
 func (p *Postgres) Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func(key []string) error) error {
 	root := t.Root()
 	condition, params := between(root.Key, nil, after, upto)
-	return p.stream(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s%s", rootKey(root), quote(root.Table), condition, identified(root)), params, each)
+	return p.stream(ctx, keyColumns(root), fmt.Sprintf("FROM %s WHERE %s%s", quote(root.Table), condition, identified(root)), params, each)
 }
 
-// stream reads rows as text without holding them; rows with a NULL are left out.
-func (p *Postgres) stream(ctx context.Context, sql string, params [][]byte, each func(row []string) error) error {
+// stream reads rows of some columns without holding them; rows with a NULL are left out.
+func (p *Postgres) stream(ctx context.Context, columns []shape.Column, from string, params [][]byte, each func(row []string) error) error {
+	selected, writers := make([]string, len(columns)), make([]document.Writer, len(columns))
+	for i, c := range columns {
+		selected[i], writers[i] = readColumn(c), writerOf(c)
+	}
+	sql := "SELECT " + strings.Join(selected, ", ") + " " + from
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
 		return Explain(err)
@@ -366,9 +373,12 @@ func (p *Postgres) stream(ctx context.Context, sql string, params [][]byte, each
 rows:
 	for stopped == nil && reader.NextRow() {
 		row = row[:0]
-		for _, v := range reader.Values() {
+		for i, v := range reader.Values() {
 			if v == nil {
 				continue rows
+			}
+			if writers[i] != nil {
+				v = writers[i](nil, v)
 			}
 			row = append(row, string(v))
 		}
@@ -402,9 +412,9 @@ func (p *Postgres) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 func (p *Postgres) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error) {
 	root := t.Root()
 	condition, params := between(root.Key, nil, after, nil)
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s%s ORDER BY %s OFFSET %d LIMIT 1", rootKey(root), quote(root.Table), condition, identified(root), quoteNames(root.Key, quote(root.Table)+"."), rows-1)
+	from := fmt.Sprintf("FROM %s WHERE %s%s ORDER BY %s OFFSET %d LIMIT 1", quote(root.Table), condition, identified(root), quoteNames(root.Key, quote(root.Table)+"."), rows-1)
 	var end []string
-	err := p.stream(ctx, sql, params, func(row []string) error {
+	err := p.stream(ctx, keyColumns(root), from, params, func(row []string) error {
 		end = append(end, row...)
 		return nil
 	})

@@ -11,7 +11,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 // compile makes the shape of the first index of a definition, as the service does.

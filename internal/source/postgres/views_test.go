@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"pingo/internal/core/shape"
-	"pingo/internal/pgtest"
+	"pingo/internal/lab/pgtest"
 )
 
 // A view is followed through the tables that it reads: by its key where every row of

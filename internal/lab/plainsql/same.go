@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/big"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -165,28 +166,30 @@ func sameText(w string, have any) bool {
 		}
 		return w == fmt.Sprintf("(%v,%v)", h[0], h[1])
 	case string:
-		if w == h {
-			return true
-		}
-		w, before := strings.CutSuffix(w, " BC")
-		if head, ok := strings.CutSuffix(w, "+00:00"); ok {
-			w = head + "Z"
-		}
-		digits, rest, _ := strings.Cut(w, "-")
-		n, err := strconv.Atoi(digits)
-		switch {
-		case err != nil:
-			return w == h
-		case before:
-			sign := "-"
-			if n == 1 {
-				sign = ""
-			}
-			return h == fmt.Sprintf("%s%04d-%s", sign, n-1, rest)
-		case n > 9999:
-			return h == "+"+w
-		}
-		return w == h
+		return w == h || times.ReplaceAllStringFunc(w, isoTime) == h
 	}
 	return false
+}
+
+// times are dates and moments as the database's JSON writes them, alone or among words.
+var times = regexp.MustCompile(`\b\d{4,}-\d\d-\d\d(T[0-9:.]+(\+00:00)?)?( BC)?`)
+
+func isoTime(w string) string {
+	w, before := strings.CutSuffix(w, " BC")
+	if head, ok := strings.CutSuffix(w, "+00:00"); ok {
+		w = head + "Z"
+	}
+	year, rest, _ := strings.Cut(w, "-")
+	n, err := strconv.Atoi(year)
+	switch {
+	case err != nil:
+		return w
+	case before && n == 1:
+		return "0000-" + rest
+	case before:
+		return fmt.Sprintf("-%04d-%s", n-1, rest)
+	case n > 9999:
+		return "+" + w
+	}
+	return w
 }

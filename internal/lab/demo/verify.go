@@ -12,7 +12,7 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/flow"
-	"pingo/internal/plainsql"
+	"pingo/internal/lab/plainsql"
 )
 
 // Compare compares every document of an index in the engine with what lodge's rows

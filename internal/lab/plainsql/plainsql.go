@@ -161,5 +161,5 @@ func (b *builder) words(n *definition.Node, alias string, path []string) string 
 
 // asWords is a value's text; that of a list is the texts of its values.
 func asWords(value string) string {
-	return fmt.Sprintf("(CASE WHEN jsonb_typeof(to_jsonb(%[1]s)) = 'array' THEN array_to_string(ARRAY(SELECT nullif(w #>> '{}', '') FROM jsonb_path_query(to_jsonb(%[1]s), 'strict $.**') w WHERE jsonb_typeof(w) <> 'array'), ' ') ELSE concat(%[1]s) END)", value)
+	return fmt.Sprintf("(CASE WHEN jsonb_typeof(to_jsonb(%[1]s)) = 'array' THEN array_to_string(ARRAY(SELECT nullif(w #>> '{}', '') FROM jsonb_path_query(to_jsonb(%[1]s), 'strict $.**') w WHERE jsonb_typeof(w) <> 'array'), ' ') ELSE to_jsonb(%[1]s) #>> '{}' END)", value)
 }

@@ -21,10 +21,10 @@ import (
 	"pingo/internal/client"
 	"pingo/internal/engine/wire"
 	"pingo/internal/flow"
+	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
 	"pingo/internal/server"
-	"pingo/internal/standin"
 )
 
 // Options say how the demo runs.
