@@ -13,8 +13,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"golang.org/x/sync/errgroup"
 
+	"pingo/internal/api"
 	"pingo/internal/engine/opensearch"
-	"pingo/internal/flow"
 	"pingo/internal/source/postgres"
 )
 
@@ -166,9 +166,9 @@ func (b *bench) sustained(ctx context.Context, pool *pgxpool.Pool, done func() (
 
 // lagAt writes at a steady rate, and takes the middle of the percentiles that the service
 // told each second.
-func (b *bench) lagAt(ctx context.Context, pool *pgxpool.Pool, s *service, rate float64) (flow.Percentiles, error) {
+func (b *bench) lagAt(ctx context.Context, pool *pgxpool.Pool, s *service, rate float64) (api.Percentiles, error) {
 	if err := b.quiet(ctx, s); err != nil {
-		return flow.Percentiles{}, err
+		return api.Percentiles{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, measured)
 	defer cancel()
@@ -196,12 +196,12 @@ func (b *bench) lagAt(ctx context.Context, pool *pgxpool.Pool, s *service, rate 
 		return nil
 	})
 	if err := group.Wait(); err != nil {
-		return flow.Percentiles{}, err
+		return api.Percentiles{}, err
 	}
 	if reached := float64(written.Load()) / measured.Seconds(); reached < rate*0.95 {
 		say("  writers reached %.0f of %.0f a second", reached, rate)
 	}
-	return flow.Percentiles{P50: median(p50), P99: median(p99)}, nil
+	return api.Percentiles{P50: median(p50), P99: median(p99)}, nil
 }
 
 // quiet waits until everything is done.

@@ -11,12 +11,13 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
-	"pingo/internal/core/fill"
+	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
+	"pingo/internal/flow/connect"
 	"pingo/internal/lab/demo"
-	"pingo/internal/flow"
 	"pingo/internal/source/postgres"
 )
 
@@ -49,7 +50,7 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 	defer src.Close()
 	const rounds = 5
 	set := document.NewSet(s.Trees[0])
-	var sizer fill.Sizer // so that ranges are as large as a fill makes them
+	var sizer reindex.Sizer // so that ranges are as large as a fill makes them
 	var arena []byte
 	nodes := func() error {
 		for from := 0; from < b.rows; {
@@ -126,7 +127,7 @@ func (b *bench) shapes(ctx context.Context, text string) ([]*shape.Shape, error)
 	defer src.Close()
 	os.Setenv("LODGE_URL", b.url)
 	os.Setenv("SEARCH_URL", "http://127.0.0.1:1")
-	def, findings := definition.Parse([]definition.File{{Name: "bench.yaml", Text: text}}, flow.Environment)
+	def, findings := definition.Parse([]api.File{{Name: "bench.yaml", Text: text}}, connect.Environment)
 	if len(findings) > 0 {
 		return nil, findings
 	}

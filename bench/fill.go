@@ -18,10 +18,10 @@ import (
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/sync/errgroup"
 
+	"pingo/internal/api"
 	"pingo/internal/client"
-	"pingo/internal/core/definition"
-	"pingo/internal/lab/demo"
 	"pingo/internal/engine/opensearch"
+	"pingo/internal/lab/demo"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
 	"pingo/internal/server"
@@ -222,7 +222,7 @@ func (b *bench) begin(ctx context.Context, s *service, pg *pgserver.Server, engi
 	}
 	s.stop = func() { end(s.cmd); pg.Stop() }
 	s.client = &client.Client{URL: "http://" + address, Token: token}
-	files := []definition.File{{Name: "pingo.yaml", Text: demo.Definition}}
+	files := []api.File{{Name: "pingo.yaml", Text: demo.Definition}}
 	if err := until(func() error { _, err := s.client.Check(ctx, files); return err }); err != nil {
 		return 0, err
 	}
@@ -235,7 +235,7 @@ func (b *bench) begin(ctx context.Context, s *service, pg *pgserver.Server, engi
 		if err != nil {
 			return 0, err
 		}
-		if len(status.Indexes) == 1 && status.Indexes[0].Answering {
+		if len(status.Indexes) == 1 && status.Indexes[0].Live {
 			return time.Since(began), nil
 		}
 		time.Sleep(20 * time.Millisecond)

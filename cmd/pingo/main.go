@@ -1,10 +1,11 @@
-// Pingo keeps search indexes true to the databases they are made from.
+// Command pingo keeps search indexes in sync with the databases they are made from.
 package main
 
 import (
 	"os"
 
 	"pingo/internal/cli"
+	"pingo/internal/programs"
 )
 
-func main() { os.Exit(cli.Main()) }
+func main() { os.Exit(cli.Main(programs.Commands)) }

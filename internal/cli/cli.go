@@ -1,4 +1,5 @@
-// Package cli is the command line: Cobra commands on the API's client.
+// Package cli is the command line: Cobra commands on the API's client. It imports nothing
+// else of ours but the API's types; commands that run something are handed in.
 package cli
 
 import (
@@ -9,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"regexp"
 	"strings"
 	"syscall"
 
@@ -43,26 +45,38 @@ func (e exitWith) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
 // errRefused ends a command with exitRefused after it has said why.
 var errRefused = errors.New("refused")
 
-// usageError is a mistake in the command line itself.
-type usageError struct{ error }
+// UsageError is a mistake in the command line itself.
+type UsageError struct{ Err error }
 
-// app is what all commands share.
-type app struct {
-	out    io.Writer
-	err    io.Writer
+func (u UsageError) Error() string { return u.Err.Error() }
+
+// App is what all commands share.
+type App struct {
+	Out, Err io.Writer
+
 	url    string
 	token  string
 	output string
+	colour bool // of what is written to Out
 }
 
-// Main runs the command line and returns the exit code.
-func Main() int {
+// The groups of commands.
+const (
+	GroupRun    = "run"
+	GroupDefine = "define"
+	groupLook   = "look"
+	groupOther  = "other"
+)
+
+// Main runs the command line and returns the exit code. more makes the commands that run
+// something on this machine, by group.
+func Main(more func(a *App) map[string][]*cobra.Command) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{out: os.Stdout, err: os.Stderr}
-	root := a.root()
-	err := root.ExecuteContext(ctx)
-	var usage usageError
+	a := &App{Out: os.Stdout, Err: os.Stderr, colour: coloured(os.Stdout)}
+	root := a.root(more(a))
+	ran, err := root.ExecuteContextC(ctx)
+	var usage UsageError
 	var code exitWith
 	switch {
 	case err == nil:
@@ -72,34 +86,39 @@ func Main() int {
 	case errors.As(err, &code):
 		return int(code)
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
-		fmt.Fprintf(a.err, "pingo: %v\nSee pingo --help.\n", err)
+		fmt.Fprintf(a.Err, "pingo: %v\nSee %s --help.\n", err, ran.CommandPath())
 		return exitUsage
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):
 		return exitError
 	}
-	fmt.Fprintf(a.err, "pingo: %v\n", err)
+	fmt.Fprintf(a.Err, "pingo: %v\n", err)
 	return exitError
 }
 
-func (a *app) root() *cobra.Command {
+// coloured reports whether a file is a terminal where colour is wanted.
+func coloured(f *os.File) bool {
+	return term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+func (a *App) root(more map[string][]*cobra.Command) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "pingo",
-		Short: "Keeps search indexes true to the databases they are made from",
-		Long: `Pingo keeps search indexes true to the databases they are made from.
+		Short: "Keeps search indexes in sync with the databases they are made from",
+		Long: `Pingo keeps search indexes in sync with the databases they are made from.
 
 Try it:            pingo demo
 On your database:  pingo serve, then pingo check and pingo apply on a definition
 
-Commands but serve, demo, standin, schema and version talk to a running
+All commands except serve, demo, standin, schema and version talk to a running
 pingo serve: PINGO_URL says where it is, PINGO_TOKEN holds a token for it.
 
-Exit codes: 0 done, 1 failed, 2 the command line is wrong, 3 refused with findings;
+Exit codes: 0 done, 1 failed, 2 the command line is wrong, 3 refused with findings.
 check also has 4 and 5, for what it would change.`,
 		SilenceErrors: true, SilenceUsage: true,
 	}
-	root.SetOut(a.out)
-	root.SetErr(a.err)
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return UsageError{Err: err} })
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.url, "url", envOr("PINGO_URL", "http://127.0.0.1:7464"), "where pingo serve answers (PINGO_URL)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
@@ -109,23 +128,33 @@ check also has 4 and 5, for what it would change.`,
 		case "table", "json", "yaml":
 			return nil
 		}
-		return usageError{fmt.Errorf("--output is table, json or yaml, not %q", a.output)}
+		return UsageError{Err: fmt.Errorf("--output is table, json or yaml, not %q", a.output)}
 	}
-	root.AddGroup(&cobra.Group{ID: "run", Title: "Running:"}, &cobra.Group{ID: "define", Title: "Definitions:"}, &cobra.Group{ID: "look", Title: "Looking:"}, &cobra.Group{ID: "other", Title: "Other:"})
+	root.AddGroup(&cobra.Group{ID: GroupRun, Title: "Running:"}, &cobra.Group{ID: GroupDefine, Title: "Definitions:"}, &cobra.Group{ID: groupLook, Title: "Looking:"}, &cobra.Group{ID: groupOther, Title: "Other:"})
 	add := func(group string, commands ...*cobra.Command) {
 		for _, c := range commands {
 			c.GroupID = group
 			root.AddCommand(c)
 		}
 	}
-	add("run", a.serve(), a.demo(), a.standin())
-	add("define", a.check(), a.apply(), a.capture(), a.schema())
-	add("look", a.status(), a.search(), a.preview(), a.trace(), a.failed())
-	add("other", a.tokenCommand(), a.version())
-	root.SetHelpCommandGroupID("other")
-	root.SetCompletionCommandGroupID("other")
+	add(GroupDefine, a.check(), a.apply(), a.capture())
+	add(groupLook, a.status(), a.search(), a.preview(), a.trace(), a.failed())
+	add(groupOther, a.tokenCommand(), a.version())
+	for group, commands := range more {
+		add(group, commands...)
+	}
+	a.completions(root)
+	if a.colour {
+		cobra.AddTemplateFunc("heading", func(s string) string { return text.Bold.Sprint(s) })
+		root.SetUsageTemplate(headings.ReplaceAllString(root.UsageTemplate(), `{{heading "$1"}}$2`))
+	}
+	root.SetHelpCommandGroupID(groupOther)
+	root.SetCompletionCommandGroupID(groupOther)
 	return root
 }
+
+// headings are the lines of Cobra's usage template that name a part of it.
+var headings = regexp.MustCompile(`(?m)^([A-Z][A-Za-z ]+:)(.*)$`)
 
 func envOr(name, or string) string {
 	if v := os.Getenv(name); v != "" {
@@ -134,23 +163,23 @@ func envOr(name, or string) string {
 	return or
 }
 
-func (a *app) client() *client.Client { return &client.Client{URL: a.url, Token: a.token} }
+func (a *App) client() *client.Client { return &client.Client{URL: a.url, Token: a.token} }
 
-// exactly checks the number of arguments, and says what they are.
-func exactly(n int, what string) cobra.PositionalArgs {
+// Exactly checks the number of arguments, and says what they are.
+func Exactly(n int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != n {
-			return usageError{fmt.Errorf("%s takes %s", cmd.CommandPath(), what)}
+			return UsageError{Err: fmt.Errorf("%s takes %s", cmd.CommandPath(), what)}
 		}
 		return nil
 	}
 }
 
-// print writes v as JSON or YAML, or calls human for a table.
-func (a *app) print(v any, human func()) error {
+// Print writes v as JSON or YAML, or calls human for a table.
+func (a *App) Print(v any, human func()) error {
 	switch a.output {
 	case "json":
-		encoder := json.NewEncoder(a.out)
+		encoder := json.NewEncoder(a.Out)
 		encoder.SetIndent("", "  ")
 		encoder.SetEscapeHTML(false)
 		return encoder.Encode(v)
@@ -163,7 +192,7 @@ func (a *app) print(v any, human func()) error {
 		if err := yaml.Unmarshal(b, &plain); err != nil { // JSON is YAML; this keeps its names
 			return err
 		}
-		encoder := yaml.NewEncoder(a.out)
+		encoder := yaml.NewEncoder(a.Out)
 		encoder.SetIndent(2)
 		return encoder.Encode(plain)
 	}
@@ -172,13 +201,16 @@ func (a *app) print(v any, human func()) error {
 }
 
 // table starts a table with plain lines; numbers is which columns are numbers.
-func (a *app) table(header table.Row, numbers ...int) table.Writer {
+func (a *App) table(header table.Row, numbers ...int) table.Writer {
 	t := table.NewWriter()
-	t.SetOutputMirror(a.out)
+	t.SetOutputMirror(a.Out)
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
 	style.Format.Header = text.FormatDefault
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	if a.colour {
+		style.Color.Header = text.Colors{text.Bold}
+	}
 	t.SetStyle(style)
 	t.AppendHeader(header)
 	var columns []table.ColumnConfig
@@ -194,12 +226,12 @@ func watched() bool {
 	return term.IsTerminal(int(os.Stderr.Fd())) && os.Getenv("TERM") != "dumb"
 }
 
-func (a *app) version() *cobra.Command {
+func (a *App) version() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Print the version", Args: exactly(0, "no arguments"),
+		Use: "version", Short: "Print the version", Args: Exactly(0, "no arguments"),
 		Example: "  pingo version\n  pingo version -o json",
 		RunE: func(*cobra.Command, []string) error {
-			return a.print(map[string]string{"version": Version}, func() { fmt.Fprintln(a.out, "pingo", Version) })
+			return a.Print(map[string]string{"version": Version}, func() { fmt.Fprintln(a.Out, "pingo", Version) })
 		},
 	}
 }

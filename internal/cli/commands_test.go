@@ -16,8 +16,8 @@ import (
 
 	"gopkg.in/yaml.v3"
 
-	"pingo/internal/engine/wire"
-	"pingo/internal/flow"
+	"pingo/internal/api"
+	"pingo/internal/engine"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 )
@@ -73,8 +73,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if out := w.must("status"); !strings.Contains(out, "huts is true") {
 		t.Error(out)
 	}
-	var status flow.Status
-	if err := json.Unmarshal([]byte(w.must("status", "-o", "json")), &status); err != nil || status.Indexes[0].State != flow.StateTrue || !status.Indexes[0].Answering {
+	var status api.Status
+	if err := json.Unmarshal([]byte(w.must("status", "-o", "json")), &status); err != nil || status.Indexes[0].State != api.StateInSync || !status.Indexes[0].Live {
 		t.Errorf("%+v %v", status, err)
 	}
 	var plain map[string]any
@@ -121,7 +121,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 				gaps <- n
 				return
 			default:
-				hits, err := w.client.Search(t.Context(), "huts", wire.Query{Text: "marmot observatory", Limit: 1})
+				hits, err := w.client.Search(t.Context(), "huts", api.Query{Text: "marmot observatory", Limit: 1})
 				if err != nil || hits.Total != 1 {
 					n++
 				}
@@ -133,7 +133,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("%d %s", code, out)
 	}
 	w.must("apply", "--yes", w.write(smaller))
-	w.index(10*time.Second, "the second edition answers", "huts", func(ix flow.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Fill == nil })
+	w.index(10*time.Second, "the second edition answers", "huts", func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Fill == nil })
 	close(stop)
 	if n := <-gaps; n > 0 {
 		t.Errorf("%d searches found nothing during the reindex", n)
@@ -153,8 +153,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 	}
 	// Without it changes go unnoticed: it is said, and applying again mends it.
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Unseen Hut' WHERE id = 8")
-	w.index(5*time.Second, "it says that capture is gone", "huts", func(ix flow.IndexStatus) bool {
-		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "run pingo apply")
+	w.index(5*time.Second, "it says that capture is gone", "huts", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "run pingo apply")
 	})
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
 		t.Errorf("capture install: %d %s", code, errs)
@@ -164,12 +164,12 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("a difference made on purpose is not seen: %v", err)
 	}
 	w.must("apply", "--yes", file)
-	w.index(10*time.Second, "it is true again", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Edition == "huts-e3" })
+	w.index(10*time.Second, "it is true again", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Edition == "huts-e3" })
 	w.equal(lodge, "huts")
 	// A trigger that somebody disables is noticed, and not forgotten when it is enabled.
 	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes DISABLE TRIGGER pingo_insert; INSERT INTO guest_notes (hut_id, body, written_at, approved) VALUES (8, 'Nobody read this.', now(), true)")
-	disabled := func(ix flow.IndexStatus) bool {
-		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "No longer true since") && strings.Contains(ix.Sentence, "triggers of Pingo on public.guest_notes were dropped or disabled")
+	disabled := func(ix api.IndexStatus) bool {
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "No longer true since") && strings.Contains(ix.Sentence, "triggers of Pingo on public.guest_notes were dropped or disabled")
 	}
 	w.index(8*time.Second, "it says that a trigger is disabled", "huts", disabled)
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
@@ -181,7 +181,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("%d %s", code, out)
 	}
 	w.must("apply", "--yes", file)
-	w.index(10*time.Second, "it is true after that", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Edition == "huts-e4" })
+	w.index(10*time.Second, "it is true after that", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Edition == "huts-e4" })
 	w.equal(lodge, "huts")
 	// Somebody deletes the edition in the engine.
 	r, err := http.NewRequest(http.MethodDelete, w.engine.URL+"/huts-e4", nil)
@@ -192,11 +192,11 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Fatal(response, err)
 	}
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Nobody Home' WHERE id = 8")
-	w.index(5*time.Second, "it says that the edition is gone", "huts", func(ix flow.IndexStatus) bool {
-		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "has no edition huts-e4 any more")
+	w.index(5*time.Second, "it says that the edition is gone", "huts", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "has no edition huts-e4 any more")
 	})
 	w.must("apply", "--yes", file)
-	w.index(10*time.Second, "it is true once more", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering })
+	w.index(10*time.Second, "it is true once more", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live })
 	w.equal(lodge, "huts")
 	if out := w.must("schema"); !json.Valid([]byte(out)) {
 		t.Error("the schema is not JSON")
@@ -221,8 +221,8 @@ func TestARenamedColumnStopsItsIndex(t *testing.T) {
 	w.serve()
 	definition := demo.Definition + "\n  places: { engine: main, rows: lodge.regions, fields: { name: { search: 1 } } }\n"
 	w.must("apply", "--yes", w.write(definition))
-	stopped := func(ix flow.IndexStatus) bool {
-		return ix.State == flow.StateBlocked && strings.Contains(ix.Sentence, "column \"summary\" does not exist") && strings.Contains(ix.Sentence, "Nothing is lost")
+	stopped := func(ix api.IndexStatus) bool {
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "column \"summary\" does not exist") && strings.Contains(ix.Sentence, "Nothing is lost")
 	}
 	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about")
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Lost Property Hut' WHERE id = 7; DELETE FROM huts WHERE id = 9; UPDATE regions SET name = 'Found Land' WHERE id = 3")
@@ -237,7 +237,7 @@ func TestARenamedColumnStopsItsIndex(t *testing.T) {
 		t.Error(out)
 	}
 	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME about TO summary")
-	w.index(10*time.Second, "it goes on by itself", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && empty(t, lodge) })
+	w.index(10*time.Second, "it goes on by itself", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && empty(t, lodge) })
 	w.equal(lodge, "huts")
 
 	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about; UPDATE huts SET name = 'Twice Lost' WHERE id = 8")
@@ -247,8 +247,8 @@ func TestARenamedColumnStopsItsIndex(t *testing.T) {
 		t.Errorf("%d %s", code, out)
 	}
 	w.must("apply", "--yes", renamed)
-	w.index(10*time.Second, "an edition that knows the new name answers", "huts", func(ix flow.IndexStatus) bool {
-		return ix.State == flow.StateTrue && ix.Edition == "huts-e2"
+	w.index(10*time.Second, "an edition that knows the new name answers", "huts", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateInSync && ix.Edition == "huts-e2"
 	})
 	if out := w.must("search", "huts", "twice lost"); !strings.Contains(out, "1 found") {
 		t.Error(out)
@@ -522,7 +522,7 @@ func TestFailedDocuments(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id IN (3, 4, 5, 6)")
 	failed := func(n int64) {
 		t.Helper()
-		w.index(10*time.Second, "failed documents", "huts", func(ix flow.IndexStatus) bool { return ix.Failed == n && ix.Waiting == 0 && empty(t, lodge) })
+		w.index(10*time.Second, "failed documents", "huts", func(ix api.IndexStatus) bool { return ix.Failed == n && ix.Waiting == 0 && empty(t, lodge) })
 	}
 	failed(3)
 	out := w.must("failed", "list")

@@ -10,8 +10,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"pingo/internal/core/definition"
-	"pingo/internal/flow"
+	"pingo/internal/api"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 )
@@ -75,7 +74,7 @@ func TestConsole(t *testing.T) {
 	if strings.Contains(address, "token") {
 		t.Errorf("the token stays in the address: %s", address)
 	}
-	if _, err := w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: demo.Definition}}); err != nil {
+	if _, err := w.client.Apply(t.Context(), []api.File{{Name: "pingo.yaml", Text: demo.Definition}}); err != nil {
 		t.Fatal(err)
 	}
 	shows("that it is true, without a reload", "huts is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its journal is read without trouble by "+w.address, "all worked off", "Last changes of lodge", "None was noticed", "Process "+w.address+" (this one) feeds lodge")
@@ -130,7 +129,7 @@ func TestConsole(t *testing.T) {
 	draft("search: 10", "search: 7")
 	shows("what it would change", "huts: in place", "name weighs 7 instead of 10 in searches (in place)")
 	lighter := strings.Replace(demo.Definition, "search: 10", "search: 7", 1)
-	if _, err := w.client.Apply(t.Context(), []definition.File{{Name: "pingo.yaml", Text: lighter}}); err != nil {
+	if _, err := w.client.Apply(t.Context(), []api.File{{Name: "pingo.yaml", Text: lighter}}); err != nil {
 		t.Fatal(err)
 	}
 	do("versions", chromedp.Navigate(url+"/definition?view=versions"))
@@ -147,7 +146,7 @@ func TestConsole(t *testing.T) {
 	w.kill()
 	shows("that nothing answers", "The service has not answered since")
 	w.serve()
-	w.index(10*time.Second, "it is true again", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue })
+	w.index(10*time.Second, "it is true again", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync })
 	w.eventually(15*time.Second, "the page goes on", func() error {
 		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "huts is true") {
 			return fmt.Errorf("%q", text)

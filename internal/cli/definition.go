@@ -18,26 +18,23 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"pingo/internal/core/definition"
-	"pingo/internal/core/fill"
-	"pingo/internal/flow"
-	"pingo/internal/server"
+	"pingo/internal/api"
 )
 
 // readFiles reads definition files: files, folders of .yaml files, or - for
 // standard input. Without any it is pingo.yaml.
-func readFiles(paths []string) ([]definition.File, error) {
+func readFiles(paths []string) ([]api.File, error) {
 	if len(paths) == 0 {
 		paths = []string{"pingo.yaml"}
 	}
-	var out []definition.File
+	var out []api.File
 	for _, path := range paths {
 		if path == "-" {
 			b, err := io.ReadAll(os.Stdin)
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, definition.File{Name: "standard input", Text: string(b)})
+			out = append(out, api.File{Name: "standard input", Text: string(b)})
 			continue
 		}
 		list := []string{path}
@@ -64,16 +61,16 @@ func readFiles(paths []string) ([]definition.File, error) {
 			if err != nil {
 				return nil, fmt.Errorf("the definition %s cannot be read: %w", file, err)
 			}
-			out = append(out, definition.File{Name: file, Text: string(b)})
+			out = append(out, api.File{Name: file, Text: string(b)})
 		}
 	}
 	return out, nil
 }
 
-func (a *app) check() *cobra.Command {
+func (a *App) check() *cobra.Command {
 	return &cobra.Command{
 		Use: "check [FILE|FOLDER|-]…", Short: "Say what applying a definition would do, touching nothing",
-		Long:    "Reads a definition (pingo.yaml unless named), asks its sources and engines, and says what applying it would do.\nEvery mistake is named with file, line and column.\n\nExit codes: 0 nothing would change, 3 it cannot be applied, 4 settings of live editions would change,\n5 editions would be filled or indexes no longer be followed.",
+		Long:    "Reads a definition (pingo.yaml unless named), asks its sources and engines, and says what applying it would do.\nEvery mistake is named with its file, line and column.\n\nExit codes: 0 nothing would change, 3 it cannot be applied, 4 settings of live editions would change,\n5 editions would be filled, or indexes would no longer be followed.",
 		Example: "  pingo check\n  pingo check search/\n  pingo check pingo.yaml -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
@@ -84,7 +81,7 @@ func (a *app) check() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.print(plan, func() { a.showPlan(plan) }); err != nil {
+			if err := a.Print(plan, func() { a.showPlan(plan) }); err != nil {
 				return err
 			}
 			switch {
@@ -100,37 +97,40 @@ func (a *app) check() *cobra.Command {
 	}
 }
 
-func (a *app) showPlan(p *flow.Plan) {
+func (a *App) showPlan(p *api.Plan) {
 	for _, f := range p.Findings {
-		fmt.Fprintln(a.out, f)
+		fmt.Fprintln(a.Out, f)
 	}
-	answers := func(kind string, list []flow.Answer) {
+	answers := func(kind string, list []api.Endpoint) {
 		for _, x := range list {
-			mark := "answers"
+			mark, recognized := "answers", ""
 			if !x.Answers {
 				mark = "fails  "
 			}
-			fmt.Fprintf(a.out, "%s %-10s %s  %s\n", kind, x.Name, mark, x.Words)
+			if x.Recognized {
+				recognized = fmt.Sprintf(" (recognized as kind %s)", x.Kind)
+			}
+			fmt.Fprintf(a.Out, "%s %-10s %s  %s%s\n", kind, x.Name, mark, x.Message, recognized)
 			for i, sql := range x.Missing {
 				if i == 0 {
-					fmt.Fprintln(a.out, "  Pingo lacks rights there. Run these, or what pingo capture show --file prints, as the tables' owner:")
+					fmt.Fprintln(a.Out, "  Pingo lacks rights there. Run these, or what pingo capture show FILE prints, as the tables' owner:")
 				}
-				fmt.Fprintln(a.out, "    "+sql)
+				fmt.Fprintln(a.Out, "    "+sql)
 			}
 		}
 	}
 	answers("source", p.Sources)
 	answers("engine", p.Engines)
 	if p.Refused() {
-		fmt.Fprintln(a.out, "\nThis definition cannot be applied yet.")
+		fmt.Fprintln(a.Out, "\nThis definition cannot be applied yet.")
 		return
 	}
 	for _, c := range p.Capture {
-		fmt.Fprintf(a.out, "\ncapture in %s: triggers on %s\n", c.Source, strings.Join(c.Tables, ", "))
+		fmt.Fprintf(a.Out, "\ncapture in %s: changes of %s are noticed\n", c.Source, strings.Join(c.Tables, ", "))
 		for _, advice := range c.Advice {
-			fmt.Fprintf(a.out, "  %s: %s\n", advice.Table, advice.Message)
-			if advice.SQL != "" {
-				fmt.Fprintln(a.out, "    "+advice.SQL)
+			fmt.Fprintf(a.Out, "  %s: %s\n", advice.Table, advice.Message)
+			if advice.Statement != "" {
+				fmt.Fprintln(a.Out, "    "+advice.Statement)
 			}
 		}
 	}
@@ -139,42 +139,39 @@ func (a *app) showPlan(p *flow.Plan) {
 	}
 }
 
-func (a *app) showIndexPlan(ix flow.IndexPlan) {
+func (a *App) showIndexPlan(ix api.IndexPlan) {
 	what := map[string]string{
-		flow.ChangeNew:     "new: a first edition is filled, then answers under the name",
-		flow.ChangeNone:    "unchanged",
-		flow.ChangeInPlace: "changed in place, taken into use at once",
-		flow.ChangeReindex: "reindex: a new edition is filled beside the one that answers, which is dropped after the switch",
-		flow.ChangeRemoved: "no longer in the definition: its changes are not followed any more, and its edition stays in the engine as it is",
+		api.ChangeNew:     "new: a first edition is filled, then answers under the name",
+		api.ChangeNone:    "unchanged",
+		api.ChangeInPlace: "changed in place, taken into use at once",
+		api.ChangeReindex: "reindex: a new edition is filled beside the one that answers, which is dropped after the switch",
+		api.ChangeRemoved: "no longer in the definition: its changes are not followed any more, and its edition stays in the engine as it is",
 	}
-	fmt.Fprintf(a.out, "\nindex %s in %s: %s\n", ix.Name, ix.Engine, what[ix.Change])
+	fmt.Fprintf(a.Out, "\nindex %s in %s: %s\n", ix.Name, ix.Engine, what[ix.Change])
 	if ix.Guard != "" {
-		fmt.Fprintf(a.out, "  To be accepted by name, since %s.\n", ix.Guard)
+		fmt.Fprintf(a.Out, "  Accept this by name (--accept %s), since %s.\n", ix.Name, ix.Guard)
 	}
-	if ix.Change == flow.ChangeRemoved {
+	if ix.Change == api.ChangeRemoved {
 		return
 	}
-	fmt.Fprintf(a.out, "  %s rows, about %s of documents", humanize.Comma(ix.Rows), humanize.Bytes(uint64(ix.Bytes)))
+	fmt.Fprintf(a.Out, "  %s rows, about %s of documents", humanize.Comma(ix.Rows), humanize.Bytes(uint64(ix.Bytes)))
 	if ix.Operations > 0 {
-		fmt.Fprintf(a.out, ", %s to send", humanize.Comma(ix.Operations))
+		fmt.Fprintf(a.Out, ", %s to send", humanize.Comma(ix.Operations))
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.Out)
 	for _, d := range ix.Differences {
 		mark := "reindex "
 		if d.InPlace {
 			mark = "in place"
 		}
-		fmt.Fprintf(a.out, "  %s  %s\n", mark, strings.TrimSpace(d.Path+" "+d.What))
+		fmt.Fprintf(a.Out, "  %s  %s\n", mark, strings.TrimSpace(d.Path+" "+d.What))
 	}
 	for _, note := range ix.Notes {
-		fmt.Fprintf(a.out, "  note: %s\n", note)
+		fmt.Fprintf(a.Out, "  note: %s\n", note)
 	}
 	t := a.table(table.Row{"  field", "type", "for", "from"})
 	for _, f := range ix.Fields {
-		kind, path := string(f.Type), f.Path
-		if f.List {
-			kind = "list of " + kind
-		}
+		kind, path := f.TypeName(), f.Path
 		if f.Rows != "" {
 			path = f.Rows + ": " + path
 		}
@@ -194,7 +191,7 @@ func (a *app) showIndexPlan(ix flow.IndexPlan) {
 	}
 	t.Render()
 	for _, sample := range ix.Samples {
-		fmt.Fprintf(a.out, "  %s  %s\n", sample.Key, shorten(string(sample.Document), 110))
+		fmt.Fprintf(a.Out, "  %s  %s\n", sample.Key, shorten(string(sample.Document), 110))
 	}
 }
 
@@ -205,12 +202,12 @@ func shorten(s string, width int) string {
 	return s
 }
 
-func (a *app) apply() *cobra.Command {
+func (a *App) apply() *cobra.Command {
 	var yes, noWait bool
 	var accept []string
 	cmd := &cobra.Command{
-		Use: "apply [FILE|FOLDER|-]…", Short: "Make a definition the one in force: install capture, fill, keep true",
-		Long:    "Shows what it will do and asks first; then installs triggers, fills what is new or changed, and waits until the names answer.\nAn index that is no longer in the definition, or would have less than half as many documents as now, must be named with --accept.",
+		Use: "apply [FILE|FOLDER|-]…", Short: "Make a definition the one in force: install capture, fill, keep in sync",
+		Long:    "Shows what it will do and asks first; then installs capture, fills what is new or changed, and waits until the names answer.\nWhere nobody can be asked, as in scripts and pipelines, say --yes. An index that is no longer in the definition, or would\nhave less than half as many documents as now, must be named with --accept.",
 		Example: "  pingo apply\n  pingo apply pingo.yaml --yes\n  pingo apply --yes --no-wait -o json\n  pingo apply --yes --accept old_huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
@@ -227,16 +224,20 @@ func (a *app) apply() *cobra.Command {
 				if plan.Refused() {
 					return errRefused
 				}
-				if err := confirm(a.err, "\nApply this?"); err != nil {
+				if err := confirm(a.Err, "\nApply this?"); err != nil {
 					return err
 				}
 			}
 			applied, err := c.Apply(cmd.Context(), files, accept...)
-			var p *server.Problem
+			var p *api.Problem
 			if errors.As(err, &p) && p.Plan != nil && p.Plan.Refused() {
-				if err := a.print(p.Plan, func() { a.showPlan(p.Plan) }); err != nil {
+				if err := a.Print(p.Plan, func() { a.showPlan(p.Plan) }); err != nil {
 					return err
 				}
+				return errRefused
+			}
+			if errors.As(err, &p) && p.Plan != nil { // it would take something away that was not accepted
+				fmt.Fprintf(a.Err, "pingo: %v\n", err)
 				return errRefused
 			}
 			if err != nil {
@@ -251,13 +252,13 @@ func (a *app) apply() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(applied, func() {
+			return a.Print(applied, func() {
 				for _, ix := range status.Indexes {
 					if !noWait && ix.Documents != nil {
-						fmt.Fprintf(a.out, "%s: %s rows, %s documents in %s\n", ix.Name, number(ix.Rows), number(ix.Documents), ix.Edition)
+						fmt.Fprintf(a.Out, "%s: %s rows, %s documents in %s\n", ix.Name, number(ix.Rows), number(ix.Documents), ix.Edition)
 					}
 				}
-				fmt.Fprintf(a.out, "Definition version %d is in force.\n", applied.Version)
+				fmt.Fprintf(a.Out, "Definition version %d is in force.\n", applied.Version)
 			})
 		},
 	}
@@ -270,7 +271,7 @@ func (a *app) apply() *cobra.Command {
 // confirm asks a person; scripts must say --yes.
 func confirm(to io.Writer, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return usageError{errors.New("nobody can be asked here: say --yes")}
+		return UsageError{Err: errors.New("standard input is not a terminal, so nobody can be asked: say --yes, after pingo check has shown what it does")}
 	}
 	fmt.Fprintf(to, "%s [y/N] ", question)
 	answer, err := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -285,7 +286,7 @@ func confirm(to io.Writer, question string) error {
 
 // waitForFill shows how far the editions are until all of them answer: as a bar when
 // a person looks, as plain lines otherwise.
-func (a *app) waitForFill(ctx context.Context) error {
+func (a *App) waitForFill(ctx context.Context) error {
 	var bar *progressbar.ProgressBar
 	var barOf, lastLine string
 	var said time.Time
@@ -299,7 +300,7 @@ func (a *app) waitForFill(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		var open *flow.IndexStatus
+		var open *api.IndexStatus
 		for i := range status.Indexes {
 			if status.Indexes[i].Fill != nil {
 				open = &status.Indexes[i]
@@ -314,17 +315,17 @@ func (a *app) waitForFill(ctx context.Context) error {
 		case open.Trouble != nil:
 			if open.Trouble.Message != lastLine {
 				lastLine = open.Trouble.Message
-				fmt.Fprintf(a.err, "\n%s: %s\n", open.Name, open.Sentence)
+				fmt.Fprintf(a.Err, "\n%s: %s\n", open.Name, open.Sentence)
 			}
 		case !watched():
 			if line := f.Edition + string(f.State); line != lastLine || time.Since(said) > 5*time.Second {
-				fmt.Fprintf(a.err, "%s: %s, %s of %s rows\n", f.Edition, f.State, humanize.Comma(f.Rows), humanize.Comma(f.Expected))
+				fmt.Fprintf(a.Err, "%s: %s, %s of %s rows\n", f.Edition, f.State, humanize.Comma(f.Rows), humanize.Comma(f.Expected))
 				lastLine, said = line, time.Now()
 			}
-		case f.State == fill.Filling:
+		case f.State == api.FillFilling:
 			if barOf != f.Edition {
-				bar, barOf = progressbar.NewOptions64(max(f.Expected, 1), progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription(f.Edition),
-					progressbar.OptionShowCount(), progressbar.OptionSetItsString("rows"), progressbar.OptionShowIts(), progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.err) })), f.Edition
+				bar, barOf = progressbar.NewOptions64(max(f.Expected, 1), progressbar.OptionSetWriter(a.Err), progressbar.OptionSetDescription(f.Edition),
+					progressbar.OptionShowCount(), progressbar.OptionSetItsString("rows"), progressbar.OptionShowIts(), progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) })), f.Edition
 			}
 			bar.Set64(min(f.Rows, max(f.Expected, 1)))
 		}
@@ -336,82 +337,85 @@ func (a *app) waitForFill(ctx context.Context) error {
 	}
 }
 
-func (a *app) schema() *cobra.Command {
-	return &cobra.Command{
-		Use: "schema", Short: "Print the definition language's JSON Schema, for editors", Args: exactly(0, "no arguments"),
-		Example: "  pingo schema > pingo.schema.json",
-		RunE: func(*cobra.Command, []string) error {
-			_, err := a.out.Write(definition.Schema)
-			return err
-		},
-	}
-}
-
-func (a *app) capture() *cobra.Command {
+func (a *App) capture() *cobra.Command {
 	capture := &cobra.Command{
 		Use: "capture", Short: "Show, install or remove what notices changes in a source",
-		Long:    "Capture is a schema pingo_capture with a journal, and five small triggers on each table that a definition reads.\npingo apply installs it; these commands are for looking, for hands that install it themselves, and for cleaning up.",
-		Example: "  pingo capture show\n  pingo capture show lodge --file pingo.yaml\n  pingo capture install lodge\n  pingo capture remove lodge",
+		Long:    "Capture is what Pingo installs in a source to notice its changes: a journal, and small triggers on each table that a\ndefinition reads. pingo apply installs it. These commands show it, install it again, and remove it.",
+		Example: "  pingo capture show\n  pingo capture show pingo.yaml --source lodge\n  pingo capture install --source lodge\n  pingo capture remove --source lodge",
 	}
-	var paths []string
-	source := func(args []string) string {
-		if len(args) == 0 {
-			return ""
-		}
-		return args[0]
-	}
-	atMostOne := func(cmd *cobra.Command, args []string) error {
-		if len(args) > 1 {
-			return usageError{fmt.Errorf("%s takes one source, or none when there is only one", cmd.CommandPath())}
-		}
-		return nil
-	}
+	source := ""
+	capture.PersistentFlags().StringVar(&source, "source", "", "the source (default: the only one)")
 	show := &cobra.Command{
-		Use: "show [SOURCE]", Short: "Print the SQL, with the least grants that Pingo needs", Args: atMostOne,
-		Example: "  pingo capture show\n  pingo capture show lodge --file pingo.yaml > for-the-dba.sql",
+		Use: "show [FILE|FOLDER|-]…", Short: "Print the script, with the least grants that Pingo needs",
+		Long:    "Prints what is installed for the definition in force, or what applying the definition in the named files would install.",
+		Example: "  pingo capture show\n  pingo capture show pingo.yaml --source lodge > for-the-dba.sql",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var files []definition.File
-			if len(paths) > 0 {
+			var files []api.File
+			if len(args) > 0 {
 				var err error
-				if files, err = readFiles(paths); err != nil {
+				if files, err = readFiles(args); err != nil {
 					return err
 				}
 			}
-			sql, err := a.client().CaptureSQL(cmd.Context(), source(args), files)
+			script, err := a.client().CaptureScript(cmd.Context(), source, files)
 			if err != nil {
 				return err
 			}
-			return a.print(map[string]string{"sql": sql}, func() { fmt.Fprint(a.out, sql) })
+			return a.Print(api.Script{Script: script}, func() { fmt.Fprint(a.Out, script) })
 		},
 	}
-	show.Flags().StringArrayVar(&paths, "file", nil, "a definition that was not applied yet")
 	install := &cobra.Command{
-		Use: "install [SOURCE]", Short: "Install what is missing", Args: atMostOne,
-		Example: "  pingo capture install lodge",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.client().InstallCapture(cmd.Context(), source(args)); err != nil {
+		Use: "install", Short: "Install what is missing", Args: Exactly(0, "no arguments; --source names the source"),
+		Example: "  pingo capture install\n  pingo capture install --source lodge",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := a.client().InstallCapture(cmd.Context(), source); err != nil {
 				return err
 			}
-			return a.print(map[string]bool{"installed": true}, func() { fmt.Fprintln(a.out, "Capture is installed.") })
+			return a.Print(map[string]bool{"installed": true}, func() { fmt.Fprintln(a.Out, "Capture is installed.") })
 		},
 	}
 	var yes bool
 	remove := &cobra.Command{
-		Use: "remove [SOURCE]", Short: "Remove triggers and journal without trace", Args: atMostOne,
-		Example: "  pingo capture remove lodge --yes",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		Use: "remove", Short: "Remove triggers and journal without trace", Args: Exactly(0, "no arguments; --source names the source"),
+		Example: "  pingo capture remove --source lodge\n  pingo capture remove --source lodge --yes",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c := a.client()
 			if !yes {
-				if err := confirm(a.err, "Changes that wait in the journal are dropped, and no more are noticed until it is installed again and\nthe indexes are filled anew. Remove capture?"); err != nil {
+				plan, err := c.PlanRemoval(cmd.Context(), source)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(a.Err, removal(plan, "Removing capture from %s drops %s that wait in its journal. %s no longer be kept in sync, and must be filled anew later: pingo apply does that."))
+				if err := confirm(a.Err, "Remove capture?"); err != nil {
 					return err
 				}
 			}
-			if err := a.client().RemoveCapture(cmd.Context(), source(args)); err != nil {
+			removed, err := c.RemoveCapture(cmd.Context(), source)
+			if err != nil {
 				return err
 			}
-			return a.print(map[string]bool{"removed": true}, func() { fmt.Fprintln(a.out, "Capture is removed.") })
+			return a.Print(removed, func() {
+				fmt.Fprintln(a.Out, removal(removed, "Capture is removed from %s, with %s that waited in its journal. %s no longer be kept in sync until pingo apply installs it and fills them anew."))
+			})
 		},
 	}
 	remove.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
 	capture.AddCommand(show, install, remove)
 	return capture
+}
+
+// removal puts what a removal does to its source, changes and indexes into a sentence.
+func removal(r *api.CaptureRemoval, format string) string {
+	changes, indexes := humanize.Comma(r.Changes)+" changes", "No index will"
+	if r.Changes == 1 {
+		changes = "1 change"
+	}
+	switch len(r.Indexes) {
+	case 0:
+	case 1:
+		indexes = "The index " + r.Indexes[0] + " will"
+	default:
+		indexes = "The indexes " + strings.Join(r.Indexes, ", ") + " will"
+	}
+	return fmt.Sprintf(format, r.Source, changes, indexes)
 }

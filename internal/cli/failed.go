@@ -1,8 +1,7 @@
 package cli
 
 import (
-	"bytes"
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -12,10 +11,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"pingo/internal/flow"
+	"pingo/internal/api"
+	"pingo/internal/client"
 )
 
-func (a *app) failed() *cobra.Command {
+func (a *App) failed() *cobra.Command {
 	failed := &cobra.Command{
 		Use: "failed", Short: "List, show, retry and dismiss documents that an engine refused",
 		Long: "A refused document harms nobody else: it is kept with the engine's words, gathered with others of the same cause, and\n" +
@@ -28,7 +28,7 @@ func (a *app) failed() *cobra.Command {
 		Example: "  pingo failed list\n  pingo failed list huts\n  pingo failed list huts --cause 5b951ac2 -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return usageError{errors.New("pingo failed list takes one index, or none for all")}
+				return UsageError{Err: errors.New("pingo failed list takes one index, or none for all")}
 			}
 			index := strings.Join(args, "")
 			groups, err := a.client().FailedGroups(cmd.Context(), index)
@@ -36,19 +36,19 @@ func (a *app) failed() *cobra.Command {
 				return err
 			}
 			if index == "" {
-				return a.print(groups, func() { a.showGroups(groups) })
+				return a.Print(groups, func() { a.showGroups(groups) })
 			}
 			documents, err := a.client().Failed(cmd.Context(), index, cause)
 			if err != nil {
 				return err
 			}
-			return a.print(documents, func() {
+			return a.Print(documents, func() {
 				a.showGroups(groups)
 				if len(documents) == 0 {
 					return
 				}
-				fmt.Fprintln(a.out)
-				t := a.table(table.Row{"key", "cause", "attempts", "last", "the engine's words"}, 3)
+				fmt.Fprintln(a.Out)
+				t := a.table(table.Row{"key", "cause", "attempts", "last", "reason"}, 3)
 				for _, f := range documents {
 					t.AppendRow(table.Row{f.Key, f.Cause, f.Attempts, f.LastAt.Local().Format(time.DateTime), shorten(f.Reason, 100)})
 				}
@@ -58,22 +58,22 @@ func (a *app) failed() *cobra.Command {
 	}
 	list.Flags().StringVar(&cause, "cause", "", "only those of a cause")
 	show := &cobra.Command{
-		Use: "show INDEX KEY", Short: "Show a failed document, why it was refused, and what its row makes now", Args: exactly(2, "an index and a key"),
+		Use: "show INDEX KEY", Short: "Show a failed document, why it was refused, and what its row makes now", Args: Exactly(2, "an index and a key"),
 		Example: "  pingo failed show huts 42",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := a.client().FailedDocument(cmd.Context(), args[0], args[1])
 			if err != nil {
 				return err
 			}
-			return a.print(f, func() { a.showFailed(f) })
+			return a.Print(f, func() { a.showFailed(f) })
 		},
 	}
-	failed.AddCommand(list, show, a.treatFailed("retry", "Build and send failed documents again", "Sent again: %s. What came of it: pingo failed list"),
-		a.treatFailed("dismiss", "Forget failed documents that were not accepted", "Dismissed: %s."))
+	failed.AddCommand(list, show, a.treatFailed("retry", "Build and send failed documents again", "Sent again: %s. What came of it: pingo failed list", (*client.Client).RetryFailed),
+		a.treatFailed("dismiss", "Forget failed documents that were not accepted", "Dismissed: %s.", (*client.Client).DismissFailed))
 	return failed
 }
 
-func (a *app) treatFailed(how, short, done string) *cobra.Command {
+func (a *App) treatFailed(how, short, done string, treat func(c *client.Client, ctx context.Context, index string, which api.FailedSelection) (int, error)) *cobra.Command {
 	var cause string
 	var all bool
 	cmd := &cobra.Command{
@@ -87,13 +87,13 @@ func (a *app) treatFailed(how, short, done string) *cobra.Command {
 				}
 			}
 			if len(args) == 0 || ways != 1 {
-				return usageError{fmt.Errorf("%s takes an index, and then keys, or --cause, or --all", cmd.CommandPath())}
+				return UsageError{Err: fmt.Errorf("%s takes an index, and then keys, or --cause, or --all", cmd.CommandPath())}
 			}
-			n, err := a.client().TreatFailed(cmd.Context(), how, args[0], args[1:], cause)
+			n, err := treat(a.client(), cmd.Context(), args[0], api.FailedSelection{Keys: args[1:], Cause: cause, All: all})
 			if err != nil {
 				return err
 			}
-			return a.print(map[string]int{"documents": n}, func() { fmt.Fprintf(a.out, done+"\n", documents(int64(n))) })
+			return a.Print(api.DocumentCount{Documents: n}, func() { fmt.Fprintf(a.Out, done+"\n", documents(int64(n))) })
 		},
 	}
 	cmd.Flags().StringVar(&cause, "cause", "", "all of a cause, as pingo failed list names it")
@@ -101,16 +101,16 @@ func (a *app) treatFailed(how, short, done string) *cobra.Command {
 	return cmd
 }
 
-func (a *app) showGroups(groups []flow.FailedGroup) {
+func (a *App) showGroups(groups []api.FailedGroup) {
 	if len(groups) == 0 {
-		fmt.Fprintln(a.out, "No document is refused.")
+		fmt.Fprintln(a.Out, "No document is failed.")
 		return
 	}
 	for i, g := range groups {
 		if i > 0 {
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 		}
-		fmt.Fprintf(a.out, "%s  cause %s: %s since %s\n  %s\n  %s\n", g.Index, g.Cause.ID, documents(g.Documents), g.FirstAt.Local().Format(time.DateTime), g.Pattern, g.Explanation)
+		fmt.Fprintf(a.Out, "%s  cause %s: %s since %s\n  %s\n  %s\n", g.Index, g.Cause, documents(g.Documents), g.FirstAt.Local().Format(time.DateTime), g.Pattern, g.Explanation)
 	}
 }
 
@@ -121,18 +121,28 @@ func documents(n int64) string {
 	return humanize.Comma(n) + " documents"
 }
 
-func (a *app) showFailed(f *flow.FailedDocument) {
-	fmt.Fprintf(a.out, "%s %s was refused %d times, last at %s.\n\nThe engine's words (%s):\n  %s\n\n%s\n%s\n\nAs it was sent:\n", f.Index, f.Key, f.Attempts, f.LastAt.Local().Format(time.DateTime), f.Kind, f.Reason, f.Cause.Explanation, f.Words)
-	var b bytes.Buffer
-	if json.Indent(&b, f.Document, "", "  ") != nil {
-		b.Write(f.Document)
+func (a *App) showFailed(f *api.FailedDetail) {
+	fmt.Fprintf(a.Out, "%s %s failed %s, last at %s.\n\nReason (%s):\n  %s\n\n%s\n%s\n", f.Index, f.Key, times(f.Attempts), f.LastAt.Local().Format(time.DateTime), f.Kind, f.Reason, f.Explanation, f.Verdict)
+	if string(f.Document) == "null" {
+		return // none could be built
 	}
-	field := `"` + f.Cause.Field[strings.LastIndexByte(f.Cause.Field, '.')+1:] + `":`
-	for _, line := range strings.Split(b.String(), "\n") {
+	fmt.Fprintln(a.Out, "\nAs it was sent:")
+	field := `"` + f.Field[strings.LastIndexByte(f.Field, '.')+1:] + `":`
+	for _, line := range strings.Split(indented(f.Document), "\n") {
 		mark := "  "
-		if f.Cause.Field != "" && strings.HasPrefix(strings.TrimSpace(line), field) {
+		if f.Field != "" && strings.HasPrefix(strings.TrimSpace(line), field) {
 			mark = "> "
 		}
-		fmt.Fprintln(a.out, mark+line)
+		fmt.Fprintln(a.Out, mark+line)
 	}
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return humanize.Comma(int64(n)) + " times"
 }

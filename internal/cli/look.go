@@ -2,26 +2,28 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
-	"pingo/internal/engine/wire"
-	"pingo/internal/flow"
+	"pingo/internal/api"
 )
 
-func (a *app) status() *cobra.Command {
+func (a *App) status() *cobra.Command {
 	var watch bool
 	cmd := &cobra.Command{
-		Use: "status", Short: "Say how every index is: true, behind, filling, waiting or blocked", Args: exactly(0, "no arguments"),
-		Long:    "Says in a sentence what goes on, then each index with its rows in the source, its documents in the engine, and its lag.\nA lag is the time from a change's writing in the source to the engine's acknowledgement.",
+		Use: "status", Short: "Say how every index is: in sync, catching up, filling, waiting or blocked", Args: Exactly(0, "no arguments"),
+		Long:    "Says in a sentence how things are, then lists each index with its rows in the source, its documents in the engine, and\nits lag: the time from a change's commit in the source to the engine's acknowledgement.",
 		Example: "  pingo status\n  pingo status --watch\n  pingo status -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for {
@@ -30,9 +32,9 @@ func (a *app) status() *cobra.Command {
 					return err
 				}
 				if watch && a.output == "table" {
-					fmt.Fprint(a.out, "\x1b[H\x1b[2J")
+					fmt.Fprint(a.Out, "\x1b[H\x1b[2J")
 				}
-				if err := a.print(status, func() { a.showStatus(status) }); err != nil || !watch {
+				if err := a.Print(status, func() { a.showStatus(status) }); err != nil || !watch {
 					return err
 				}
 				select {
@@ -47,29 +49,29 @@ func (a *app) status() *cobra.Command {
 	return cmd
 }
 
-func (a *app) showStatus(s *flow.Status) {
-	fmt.Fprintln(a.out, s.Sentence)
+func (a *App) showStatus(s *api.Status) {
+	fmt.Fprintln(a.Out, s.Sentence)
 	if len(s.Indexes) > 0 {
-		fmt.Fprintln(a.out)
+		fmt.Fprintln(a.Out)
 		t := a.table(table.Row{"index", "state", "rows", "documents", "failed", "lag now", "lag p50", "lag p99", "docs/s"}, 3, 4, 5, 6, 7, 8, 9)
 		for _, ix := range s.Indexes {
-			t.AppendRow(table.Row{ix.Name, ix.State, number(ix.Rows), number(ix.Documents), humanize.Comma(ix.Failed), milliseconds(ix.LagMS, true),
+			t.AppendRow(table.Row{ix.Name, a.state(ix.State), number(ix.Rows), number(ix.Documents), humanize.Comma(ix.Failed), milliseconds(ix.LagMS, true),
 				milliseconds(ix.Lag.P50, ix.Lag.Changes > 0), milliseconds(ix.Lag.P99, ix.Lag.Changes > 0), fmt.Sprintf("%.1f", ix.PerSecond)})
 		}
 		t.Render()
 		for _, ix := range s.Indexes {
-			if ix.State != flow.StateTrue || ix.Failed > 0 {
-				fmt.Fprintf(a.out, "\n%s: %s\n", ix.Name, ix.Sentence)
+			if ix.State != api.StateInSync || ix.Failed > 0 {
+				fmt.Fprintf(a.Out, "\n%s: %s\n", ix.Name, ix.Sentence)
 			}
 		}
 	}
 	if len(s.Sources) > 0 {
-		fmt.Fprintln(a.out)
-		t := a.table(table.Row{"source", "changes noticed", "per second", "on the way", "journal", "oldest", "grows", "size", "limit", "fed by"}, 2, 3, 4, 5, 6, 7, 8, 9)
+		fmt.Fprintln(a.Out)
+		t := a.table(table.Row{"source", "changes", "per second", "in flight", "journal", "oldest", "grows", "size", "limit", "fed by"}, 2, 3, 4, 5, 6, 7, 8, 9)
 		for _, src := range s.Sources {
 			row := table.Row{src.Name, humanize.Comma(src.Noticed), fmt.Sprintf("%.1f", src.PerSecond), humanize.Comma(int64(src.InFlight)), "–", "–", "–", "–", "–", "–"}
 			if j := src.Journal; j != nil {
-				row[4], row[6], row[7], row[8] = humanize.Comma(j.Waiting), fmt.Sprintf("%+.1f/s", j.GrowsPerSecond), humanize.Bytes(uint64(j.Bytes)), humanize.Bytes(uint64(j.LimitBytes))
+				row[4], row[6], row[7], row[8] = humanize.Comma(j.Changes), fmt.Sprintf("%+.1f/s", j.GrowsPerSecond), humanize.Bytes(uint64(j.Bytes)), humanize.Bytes(uint64(j.LimitBytes))
 				if j.Oldest != nil {
 					row[5] = s.At.Sub(*j.Oldest).Round(time.Millisecond).String()
 				}
@@ -85,47 +87,119 @@ func (a *app) showStatus(s *flow.Status) {
 	}
 	for _, src := range s.Sources {
 		if src.Journal != nil && src.Journal.Warning != "" {
-			fmt.Fprintf(a.out, "\nsource %s: %s\n", src.Name, src.Journal.Warning)
+			fmt.Fprintf(a.Out, "\nsource %s: %s\n", src.Name, src.Journal.Warning)
 		}
 	}
 	for _, eng := range s.Engines {
 		if eng.Trouble != nil {
-			fmt.Fprintf(a.out, "\nengine %s does not answer since %s: %s\n", eng.Name, eng.Trouble.Since.Local().Format(time.TimeOnly), eng.Trouble.Message)
+			fmt.Fprintf(a.Out, "\nengine %s has not answered since %s: %s\n", eng.Name, eng.Trouble.Since.Local().Format(time.TimeOnly), eng.Trouble.Message)
 		}
 	}
 }
 
-func (a *app) trace() *cobra.Command {
+// state is a state in the colour of what it means.
+func (a *App) state(state string) string {
+	if !a.colour {
+		return state
+	}
+	switch state {
+	case api.StateInSync:
+		return text.FgGreen.Sprint(state)
+	case api.StateBlocked:
+		return text.FgRed.Sprint(state)
+	}
+	return text.FgYellow.Sprint(state)
+}
+
+func (a *App) trace() *cobra.Command {
 	var change bool
 	var source string
 	cmd := &cobra.Command{
-		Use: "trace --change TABLE KEY", Short: "Say which documents a change of a row would touch, without touching them", Args: exactly(2, "a table and the key of one of its rows"),
-		Long:    "Follows the ways from a row up to documents, as a change of it would be followed, and counts what would be built anew.\nThe values of a key with several columns are joined by commas.",
-		Example: "  pingo trace --change keepers 7\n  pingo trace --change hut_amenities 42,3\n  pingo trace --change regions 5 -o json",
+		Use: "trace INDEX KEY, or trace --change TABLE KEY", Short: "Say why a record is or is not in an index, or which documents a change of a row would touch",
+		Args:    Exactly(2, "an index and a key, or with --change a table and the key of one of its rows"),
+		Long:    "Compares what a row makes now with what the engine holds, and says what stands between them. With --change, follows\nthe ways from a row up to documents, as a change of it would be followed, and counts what would be built anew.\nThe values of a key with several columns are joined by commas.",
+		Example: "  pingo trace huts 42\n  pingo trace --change keepers 7\n  pingo trace --change hut_amenities 42,3 --source lodge\n  pingo trace --change regions 5 -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if !change {
-				return usageError{errors.New("say what to trace: pingo trace --change TABLE KEY; pingo preview INDEX KEY looks at one document")}
-			}
-			traced, err := a.client().TraceChange(cmd.Context(), source, args[0], args[1])
-			if err != nil {
-				return err
-			}
-			return a.print(traced, func() {
-				t := a.table(table.Row{"index", "documents", "what a change of " + traced.Table + " " + traced.Key + " would do", "the first of them"}, 2)
-				for _, ix := range traced.Indexes {
-					keys := strings.Join(ix.Keys[:min(5, len(ix.Keys))], "  ")
-					if len(ix.Keys) > 5 {
-						keys += " …"
-					}
-					t.AppendRow(table.Row{ix.Index, humanize.Comma(ix.Documents), ix.Words, keys})
+			if change {
+				traced, err := a.client().TraceChange(cmd.Context(), source, args[0], args[1])
+				if err != nil {
+					return err
 				}
-				t.Render()
-			})
+				return a.Print(traced, func() { a.showTrace(traced) })
+			}
+			return a.traceDocument(cmd.Context(), args[0], args[1])
 		},
 	}
 	cmd.Flags().BoolVar(&change, "change", false, "trace a change of a row")
-	cmd.Flags().StringVar(&source, "source", "", "the source of the table (default: the only one)")
+	cmd.Flags().StringVar(&source, "source", "", "with --change: the source of the table (default: the only one)")
 	return cmd
+}
+
+// keysShown bounds how wide the keys of documents make a table.
+const keysShown = 50
+
+func (a *App) showTrace(traced *api.ChangeTrace) {
+	t := a.table(table.Row{"index", "documents", "what a change of " + traced.Table + " " + traced.Key + " would do", "first keys"}, 2)
+	for _, ix := range traced.Indexes {
+		keys := ""
+		for i, key := range ix.Keys {
+			if i > 0 && len(keys)+len(key) > keysShown {
+				keys += " …"
+				break
+			}
+			keys = strings.TrimSpace(keys + " " + key)
+		}
+		t.AppendRow(table.Row{ix.Index, humanize.Comma(ix.Documents), ix.Verdict, keys})
+	}
+	t.Render()
+}
+
+// documentTrace is what is known of one document.
+type documentTrace struct {
+	State   string            `json:"state"` // of the index
+	Waiting int               `json:"waiting"`
+	Preview *api.Preview      `json:"preview"`
+	Failed  *api.FailedDetail `json:"failed,omitempty"`
+}
+
+func (a *App) traceDocument(ctx context.Context, index, key string) error {
+	c := a.client()
+	preview, err := c.Preview(ctx, index, key)
+	if err != nil {
+		return err
+	}
+	status, err := c.Status(ctx)
+	if err != nil {
+		return err
+	}
+	out := documentTrace{Preview: preview}
+	var p *api.Problem
+	if out.Failed, err = c.FailedDocument(ctx, index, key); errors.As(err, &p) && p.Status == http.StatusNotFound {
+		out.Failed = nil
+	} else if err != nil {
+		return err
+	}
+	if ix := status.Index(index); ix != nil {
+		out.State, out.Waiting = ix.State, ix.Waiting
+	}
+	return a.Print(out, func() {
+		fmt.Fprintf(a.Out, "%s %s: %s\n", preview.Edition, key, preview.Verdict)
+		if out.Failed != nil {
+			fmt.Fprintf(a.Out, "It failed %s, last at %s: %s\n%s\n", times(out.Failed.Attempts), out.Failed.LastAt.Local().Format(time.DateTime), out.Failed.Reason, out.Failed.Explanation)
+		}
+		fmt.Fprintf(a.Out, "The index is %s, with %s waiting to be delivered.\n", a.state(out.State), documents(int64(out.Waiting)))
+		if !preview.Same {
+			fmt.Fprintf(a.Out, "\nas the row makes it now:\n%s\n\nin the engine:\n%s\n", indented(preview.Built), indented(preview.Stored))
+		}
+	})
+}
+
+func indented(doc json.RawMessage) string {
+	var b bytes.Buffer
+	if json.Indent(&b, doc, "", "  ") != nil {
+		return string(doc)
+	}
+	return b.String()
 }
 
 func number(n *int64) string {
@@ -145,7 +219,7 @@ func milliseconds(ms float64, known bool) string {
 	return fmt.Sprintf("%.1f s", ms/1000)
 }
 
-func (a *app) search() *cobra.Command {
+func (a *App) search() *cobra.Command {
 	limit := 10
 	var filters, order, facets []string
 	cmd := &cobra.Command{
@@ -154,40 +228,37 @@ func (a *app) search() *cobra.Command {
 		Example: "  pingo search huts stone ridge\n  pingo search huts winter -o json\n  pingo search huts --filter winter_room=true --sort -altitude_m --facet region.country",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return usageError{fmt.Errorf("%s takes an index and words to look for", cmd.CommandPath())}
+				return UsageError{Err: fmt.Errorf("%s takes an index and words to look for", cmd.CommandPath())}
 			}
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q := wire.Query{Text: strings.Join(args[1:], " "), Facets: facets, Limit: limit}
-			for _, text := range filters {
-				path, value, ok := strings.Cut(text, "=")
-				if !ok {
-					return usageError{fmt.Errorf("--filter is FIELD=VALUE, not %q", text)}
+			for _, filter := range filters {
+				if _, _, err := api.Filter(filter); err != nil {
+					return UsageError{Err: fmt.Errorf("--filter: %w", err)}
 				}
-				q.Filters = append(q.Filters, wire.Filter{Path: path, Value: value})
 			}
-			for _, text := range order {
-				path, down := strings.CutPrefix(text, "-")
-				q.Order = append(q.Order, wire.Order{Path: path, Descending: down})
+			if limit < 1 || limit > api.MaxHits {
+				return UsageError{Err: fmt.Errorf("--limit is a number from 1 to %d, not %d", api.MaxHits, limit)}
 			}
+			q := api.Query{Text: strings.Join(args[1:], " "), Filters: filters, Sort: order, Facets: facets, Limit: limit}
 			hits, err := a.client().Search(cmd.Context(), args[0], q)
 			if err != nil {
 				return err
 			}
-			return a.print(hits, func() { a.showHits(hits, facets) })
+			return a.Print(hits, func() { a.showHits(hits, facets) })
 		},
 	}
 	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents with FIELD=VALUE")
 	cmd.Flags().StringArrayVar(&order, "sort", nil, "order by FIELD, or by -FIELD downwards")
 	cmd.Flags().StringArrayVar(&facets, "facet", nil, "count the values of FIELD over all that is found")
-	cmd.Flags().IntVarP(&limit, "limit", "n", limit, "how many documents")
+	cmd.Flags().IntVarP(&limit, "limit", "n", limit, fmt.Sprintf("how many documents, 1 to %d", api.MaxHits))
 	return cmd
 }
 
-func (a *app) showHits(hits *wire.Hits, facets []string) {
+func (a *App) showHits(hits *api.Hits, facets []string) {
 	if hits.Total == 0 {
-		fmt.Fprintln(a.out, "Nothing found.")
+		fmt.Fprintln(a.Out, "Nothing found.")
 		return
 	}
 	t := a.table(table.Row{"key", "score", "document"}, 2)
@@ -200,9 +271,9 @@ func (a *app) showHits(hits *wire.Hits, facets []string) {
 		for _, f := range hits.Facets[path] {
 			counts = append(counts, fmt.Sprintf("%s %s", f.Value, humanize.Comma(f.Documents)))
 		}
-		fmt.Fprintf(a.out, "\n%s: %s\n", path, strings.Join(counts, ", "))
+		fmt.Fprintf(a.Out, "\n%s: %s\n", path, strings.Join(counts, ", "))
 	}
-	fmt.Fprintf(a.out, "\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n", humanize.Comma(hits.Total), len(hits.Hits))
+	fmt.Fprintf(a.Out, "\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n", humanize.Comma(hits.Total), len(hits.Hits))
 }
 
 // digest shows the beginning of a document's own fields on a line.
@@ -232,7 +303,7 @@ func digest(doc json.RawMessage) string {
 	return shorten(b.String(), width)
 }
 
-func (a *app) preview() *cobra.Command {
+func (a *App) preview() *cobra.Command {
 	var sample int
 	cmd := &cobra.Command{
 		Use: "preview INDEX [KEY]", Short: "Show a document as it would be built now, beside the one in the engine",
@@ -240,7 +311,7 @@ func (a *app) preview() *cobra.Command {
 		Example: "  pingo preview huts 42\n  pingo preview finder hut,42 -o json\n  pingo preview huts --sample 3",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if sample == 0 && len(args) != 2 || sample > 0 && len(args) != 1 {
-				return usageError{fmt.Errorf("%s takes an index and a key, or an index and --sample N", cmd.CommandPath())}
+				return UsageError{Err: fmt.Errorf("%s takes an index and a key, or an index and --sample N", cmd.CommandPath())}
 			}
 			return nil
 		},
@@ -250,7 +321,7 @@ func (a *app) preview() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(list, func() {
+				return a.Print(list, func() {
 					for i := range list {
 						a.showPreview(&list[i], i == len(list)-1)
 					}
@@ -260,37 +331,30 @@ func (a *app) preview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(p, func() { a.showPreview(p, true) })
+			return a.Print(p, func() { a.showPreview(p, true) })
 		},
 	}
 	cmd.Flags().IntVar(&sample, "sample", 0, "the first so many documents instead of that of a key")
 	return cmd
 }
 
-func (a *app) showPreview(p *flow.Preview, origins bool) {
-	indent := func(doc json.RawMessage) string {
-		var b bytes.Buffer
-		if json.Indent(&b, doc, "", "  ") != nil {
-			return string(doc)
-		}
-		return b.String()
-	}
-	fmt.Fprintln(a.out, indent(p.Built))
-	fmt.Fprintf(a.out, "\n%s %s: %s\n\n", p.Edition, p.Key, p.Words)
+func (a *App) showPreview(p *api.Preview, origins bool) {
+	fmt.Fprintln(a.Out, indented(p.Built))
+	fmt.Fprintf(a.Out, "\n%s %s: %s\n\n", p.Edition, p.Key, p.Verdict)
 	if !p.Same {
-		fmt.Fprintf(a.out, "in the engine:\n%s\n\n", indent(p.Stored))
+		fmt.Fprintf(a.Out, "in the engine:\n%s\n\n", indented(p.Stored))
 	}
 	if !origins {
 		return
 	}
 	t := a.table(table.Row{"field", "type", "comes from"})
 	for _, o := range p.Origins {
-		t.AppendRow(table.Row{o.Path, o.Type, shorten(o.From, 80)})
+		t.AppendRow(table.Row{o.Path, o.TypeName(), shorten(o.From, 80)})
 	}
 	t.Render()
 }
 
-func (a *app) tokenCommand() *cobra.Command {
+func (a *App) tokenCommand() *cobra.Command {
 	tokens := &cobra.Command{
 		Use: "token", Short: "Make, list and remove access tokens",
 		Long:    "A viewer sees everything, an operator mends, an admin changes definitions, capture and tokens.\nTokens are stored as hashes; a new one is shown once.",
@@ -298,25 +362,25 @@ func (a *app) tokenCommand() *cobra.Command {
 	}
 	role := "viewer"
 	create := &cobra.Command{
-		Use: "create NAME", Short: "Make a token and show it, this once", Args: exactly(1, "a name"),
+		Use: "create NAME", Short: "Make a token and show it, this once", Args: Exactly(1, "a name"),
 		Example: "  pingo token create dashboards --role viewer",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.client().CreateToken(cmd.Context(), args[0], role)
 			if err != nil {
 				return err
 			}
-			return a.print(t, func() { fmt.Fprintln(a.out, t.Token) })
+			return a.Print(t, func() { fmt.Fprintln(a.Out, t.Token) })
 		},
 	}
 	create.Flags().StringVar(&role, "role", role, "viewer, operator or admin")
 	list := &cobra.Command{
-		Use: "list", Short: "List tokens", Args: exactly(0, "no arguments"), Example: "  pingo token list",
+		Use: "list", Short: "List tokens", Args: Exactly(0, "no arguments"), Example: "  pingo token list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list, err := a.client().Tokens(cmd.Context())
 			if err != nil {
 				return err
 			}
-			return a.print(list, func() {
+			return a.Print(list, func() {
 				t := a.table(table.Row{"name", "role", "made", "last used"})
 				for _, x := range list {
 					used := "never"
@@ -330,12 +394,12 @@ func (a *app) tokenCommand() *cobra.Command {
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Take a token back", Args: exactly(1, "a name"), Example: "  pingo token remove dashboards",
+		Use: "remove NAME", Short: "Take a token back", Args: Exactly(1, "a name"), Example: "  pingo token remove dashboards",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.client().RemoveToken(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "Token %s is removed.\n", args[0]) })
+			return a.Print(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.Out, "Token %s is removed.\n", args[0]) })
 		},
 	}
 	tokens.AddCommand(create, list, remove)

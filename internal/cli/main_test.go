@@ -21,9 +21,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"pingo/internal/api"
 	"pingo/internal/client"
-	"pingo/internal/core/definition"
-	"pingo/internal/flow"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/standin"
@@ -200,7 +199,7 @@ func (w *world) eventually(most time.Duration, what string, try func() error) {
 }
 
 // index waits until an index is as wanted.
-func (w *world) index(most time.Duration, what, name string, ok func(flow.IndexStatus) bool) {
+func (w *world) index(most time.Duration, what, name string, ok func(api.IndexStatus) bool) {
 	w.t.Helper()
 	w.eventually(most, what, func() error {
 		status, err := w.client.Status(w.t.Context())
@@ -251,7 +250,7 @@ func (w *world) equal(lodge *pgx.Conn, index string) (rows int) {
 // equalTo is equal for another definition, with so many differences that are known.
 func (w *world) equalTo(lodge *pgx.Conn, text, index string, known int) {
 	w.t.Helper()
-	_, _, differences, err := demo.Compare(w.t.Context(), lodge, []definition.File{{Name: "pingo.yaml", Text: text}}, index)
+	_, _, differences, err := demo.Compare(w.t.Context(), lodge, []api.File{{Name: "pingo.yaml", Text: text}}, index)
 	if err != nil || len(differences) != known {
 		w.t.Errorf("%s: %d differences instead of %d, %v", index, len(differences), known, err)
 	}

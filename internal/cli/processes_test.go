@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"pingo/internal/api"
 	"pingo/internal/client"
-	"pingo/internal/flow"
 	"pingo/internal/lab/pgtest"
 )
 
@@ -53,7 +53,7 @@ indexes:
 				return fmt.Errorf("%v %+v", by, status.Indexes)
 			}
 			for _, ix := range status.Indexes {
-				if ix.State != flow.StateTrue {
+				if ix.State != api.StateInSync {
 					return fmt.Errorf("%+v", ix)
 				}
 			}
@@ -116,7 +116,7 @@ indexes:
 	pgtest.Exec(t, lodge, "ALTER TABLE huts ADD beds int; UPDATE huts SET beds = id")
 	text = strings.Replace(text, "name: { search: 1 } } }", "name: { search: 1 }, beds: { sort: true } } }", 1)
 	w.must("apply", "--yes", "--url", second.URL, w.write(text))
-	w.index(25*time.Second, "the new edition answers", "huts", func(ix flow.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Answering })
+	w.index(25*time.Second, "the new edition answers", "huts", func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Live })
 	holds(w.client, 25*time.Second, shared)
 	// One dies; the other has everything within seconds.
 	w.kill()

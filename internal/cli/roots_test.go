@@ -6,8 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"pingo/internal/core/definition"
-	"pingo/internal/flow"
+	"pingo/internal/api"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 )
@@ -77,13 +76,13 @@ func TestOtherRootsThanTables(t *testing.T) {
 	if sql := w.must("capture", "show", "--file", file); !strings.Contains(sql, `GRANT SELECT ON "public"."seen"`) || !strings.Contains(sql, `GRANT SELECT ON "public"."Counted"`) || !strings.Contains(sql, "EXECUTE FUNCTION pingo_capture.note_") {
 		t.Error(sql)
 	}
-	files := []definition.File{{Name: "pingo.yaml", Text: roots}}
+	files := []api.File{{Name: "pingo.yaml", Text: roots}}
 	w.must("apply", "--yes", file)
 	all := func(when string) {
 		t.Helper()
 		for _, index := range []string{"seen", "counted", "notes", "orders"} {
-			w.index(15*time.Second, when, index, func(ix flow.IndexStatus) bool {
-				return ix.State == flow.StateTrue && ix.Answering && ix.Waiting == 0 && empty(t, lodge)
+			w.index(15*time.Second, when, index, func(ix api.IndexStatus) bool {
+				return ix.State == api.StateInSync && ix.Live && ix.Waiting == 0 && empty(t, lodge)
 			})
 			rows, documents, differences, err := demo.Compare(t.Context(), lodge, files, index)
 			if err != nil || len(differences) > 0 || rows != documents || rows == 0 {
@@ -124,7 +123,7 @@ func TestASickEngineHarmsOnlyItsIndexes(t *testing.T) {
 		_, err := w.client.Apply(t.Context(), demo.Files())
 		return err
 	})
-	answers := func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Answering }
+	answers := func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live }
 	for _, index := range []string{"huts", "finder", "finder_tables"} {
 		w.index(60*time.Second, "filled", index, answers)
 	}
@@ -139,15 +138,15 @@ func TestASickEngineHarmsOnlyItsIndexes(t *testing.T) {
 		}
 		return nil
 	})
-	w.index(10*time.Second, "the sick one says so", "huts", func(ix flow.IndexStatus) bool {
-		return ix.State == flow.StateWaiting && ix.LagMS > 0 && ix.Waiting > 5000
+	w.index(10*time.Second, "the sick one says so", "huts", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateWaiting && ix.LagMS > 0 && ix.Waiting > 5000
 	})
 	w.index(30*time.Second, "the other is true", "finder_tables", answers)
 	w.kill() // what is owed is remembered
 	w.serve()
 	w.fault(`{}`)
 	for _, index := range []string{"huts", "finder", "finder_tables"} {
-		w.index(90*time.Second, "all catch up", index, func(ix flow.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
+		w.index(90*time.Second, "all catch up", index, func(ix api.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
 		w.equal(lodge, index)
 	}
 	// Every document of huts is touched by these; the change after them is not kept waiting.
@@ -162,6 +161,6 @@ func TestASickEngineHarmsOnlyItsIndexes(t *testing.T) {
 		return nil
 	})
 	t.Logf("a fresh change passed a wide one in %s", time.Since(changed))
-	w.index(60*time.Second, "the wide changes arrive", "huts", func(ix flow.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
+	w.index(60*time.Second, "the wide changes arrive", "huts", func(ix api.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
 	w.equal(lodge, "huts")
 }

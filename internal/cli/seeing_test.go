@@ -16,7 +16,7 @@ import (
 
 	"encoding/pem"
 
-	"pingo/internal/flow"
+	"pingo/internal/api"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/standin"
@@ -53,7 +53,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	w.serve()
 	text := strings.Replace(demo.Definition, "capture: triggers", "capture: triggers\n    journal_limit: 1MB", 1)
 	w.must("apply", "--yes", w.write(text))
-	w.index(20*time.Second, "filled", "huts", func(ix flow.IndexStatus) bool { return ix.Answering })
+	w.index(20*time.Second, "filled", "huts", func(ix api.IndexStatus) bool { return ix.Live })
 
 	// Foreseen, and then done.
 	var expected int
@@ -94,7 +94,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		var keeper, same bool
 		for _, f := range list {
 			keeper = keeper || f.Table == "keepers" && f.Key == "3" && f.Op == "update" && f.Sent == int64(expected) && f.LagMS != nil && *f.LagMS < 60_000
-			same = same || f.Table == "huts" && f.Key == "7" && f.Same == 1
+			same = same || f.Table == "huts" && f.Key == "7" && f.Unchanged == 1
 		}
 		if !keeper || !same {
 			return fmt.Errorf("%+v", list)
@@ -102,7 +102,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		return nil
 	})
 	// Counted, by people and by machines.
-	w.index(5*time.Second, "what was not sent is counted", "huts", func(ix flow.IndexStatus) bool {
+	w.index(5*time.Second, "what was not sent is counted", "huts", func(ix api.IndexStatus) bool {
 		return ix.Spared > 0 && ix.Built == ix.Applied+ix.Spared+ix.Refusals && ix.Lag.P99 >= ix.Lag.P95 && ix.Lag.P95 >= ix.Lag.P50
 	})
 	rules, err := os.ReadFile("../../docs/alerts.yaml")
@@ -144,7 +144,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1")
 	w.eventually(20*time.Second, "the engine is said to be away", func() error {
 		status, err := w.client.Status(t.Context())
-		if err != nil || len(status.Engines) != 1 || status.Engines[0].Trouble == nil || status.Indexes[0].State != flow.StateWaiting || status.Indexes[0].LagMS == 0 {
+		if err != nil || len(status.Engines) != 1 || status.Engines[0].Trouble == nil || status.Indexes[0].State != api.StateWaiting || status.Indexes[0].LagMS == 0 {
 			return fmt.Errorf("%+v %w", status, err)
 		}
 		return nil
@@ -153,7 +153,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		t.Error(text)
 	}
 	w.fault(`{}`)
-	w.index(20*time.Second, "it catches up", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Waiting == 0 })
+	w.index(20*time.Second, "it catches up", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Waiting == 0 })
 	if rows := w.equal(lodge, "huts"); rows == 0 {
 		t.Error("nothing was compared")
 	}
@@ -172,7 +172,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		return nil
 	})
 	pgtest.Exec(t, blocked, "ROLLBACK")
-	w.index(60*time.Second, "it is worked off", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateTrue && ix.Waiting == 0 })
+	w.index(60*time.Second, "it is worked off", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Waiting == 0 })
 }
 
 // With past_limit: remove, a journal that is too large is taken out of the source, and
@@ -186,7 +186,7 @@ func TestAJournalMayGiveUp(t *testing.T) {
 	w.serve()
 	file := w.write(strings.Replace(demo.Definition, "capture: triggers", "capture: triggers\n    journal_limit: 1MB\n    past_limit: remove", 1))
 	w.must("apply", "--yes", file)
-	w.index(20*time.Second, "filled", "huts", func(ix flow.IndexStatus) bool { return ix.Answering })
+	w.index(20*time.Second, "filled", "huts", func(ix api.IndexStatus) bool { return ix.Live })
 	blocked := pgtest.Connect(t, w.pg.URL("lodge"))
 	pgtest.Exec(t, blocked, "BEGIN; LOCK TABLE keepers")
 	for range 60 {
@@ -194,13 +194,13 @@ func TestAJournalMayGiveUp(t *testing.T) {
 	}
 	time.Sleep(4 * time.Second)
 	pgtest.Exec(t, blocked, "ROLLBACK")
-	w.index(30*time.Second, "the index says that it is no longer true", "huts", func(ix flow.IndexStatus) bool { return ix.State == flow.StateBlocked })
+	w.index(30*time.Second, "the index says that it is no longer true", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateBlocked })
 	var gone bool
 	if err := lodge.QueryRow(t.Context(), "SELECT to_regclass('pingo_capture.journal') IS NULL").Scan(&gone); err != nil || !gone {
 		t.Errorf("the journal is there still, %v", err)
 	}
 	w.must("apply", "--yes", file)
-	w.index(30*time.Second, "filled anew", "huts", func(ix flow.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.State == flow.StateTrue })
+	w.index(30*time.Second, "filled anew", "huts", func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.State == api.StateInSync })
 	w.equal(lodge, "huts")
 }
 
@@ -239,7 +239,7 @@ func TestEngineBehindTLS(t *testing.T) {
 		t.Errorf("a wrong password: %d %s%s", code, out, errs)
 	}
 	w.must("apply", "--yes", definition("RIGHT"))
-	w.index(20*time.Second, "filled", "huts", func(ix flow.IndexStatus) bool { return ix.Answering })
+	w.index(20*time.Second, "filled", "huts", func(ix api.IndexStatus) bool { return ix.Live })
 	if out := w.must("search", "huts", "krummhorn"); !strings.Contains(out, "Krummhorn") {
 		t.Error(out)
 	}

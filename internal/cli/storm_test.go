@@ -15,7 +15,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"pingo/internal/flow"
+	"pingo/internal/api"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 )
@@ -151,9 +151,9 @@ func TestStorm(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"huts", "finder", "finder_tables"} {
-		w.index(90*time.Second, "all is quiet", name, func(ix flow.IndexStatus) bool {
+		w.index(90*time.Second, "all is quiet", name, func(ix api.IndexStatus) bool {
 			status, err := w.client.Status(t.Context())
-			return err == nil && ix.Fill == nil && ix.Answering && ix.Failed == 0 && ix.Waiting == 0 && status.Sources[0].InFlight == 0 && empty(t, lodge)
+			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 && status.Sources[0].InFlight == 0 && empty(t, lodge)
 		})
 	}
 	for _, name := range []string{"huts", "finder", "finder_tables"} {

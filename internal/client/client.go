@@ -14,11 +14,7 @@ import (
 	"strings"
 	"syscall"
 
-	"pingo/internal/core/definition"
-	"pingo/internal/engine/wire"
-	"pingo/internal/flow"
-	"pingo/internal/records"
-	"pingo/internal/server"
+	"pingo/internal/api"
 )
 
 // Client talks to one service.
@@ -69,7 +65,7 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 }
 
 func problem(base string, response *http.Response) error {
-	p := &server.Problem{}
+	p := &api.Problem{}
 	body, err := io.ReadAll(io.LimitReader(response.Body, 4<<20))
 	if err != nil || !strings.Contains(response.Header.Get("Content-Type"), "problem+json") || json.Unmarshal(body, p) != nil {
 		return fmt.Errorf("%s answered %s, and not as a pingo serve does: look at PINGO_URL or --url", base, response.Status)
@@ -78,41 +74,40 @@ func problem(base string, response *http.Response) error {
 }
 
 // Status is what goes on now.
-func (c *Client) Status(ctx context.Context) (*flow.Status, error) {
-	out := &flow.Status{}
+func (c *Client) Status(ctx context.Context) (*api.Status, error) {
+	out := &api.Status{}
 	return out, c.call(ctx, http.MethodGet, "/api/status", nil, nil, out)
 }
 
-type files struct {
-	Files  []definition.File `json:"files"`
-	Source string            `json:"source,omitempty"`
-	Accept []string          `json:"accept,omitempty"`
+// Check plans a definition.
+func (c *Client) Check(ctx context.Context, def []api.File) (*api.Plan, error) {
+	out := &api.Plan{}
+	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, api.Files{Files: def}, out)
 }
 
-// Check plans a definition.
-func (c *Client) Check(ctx context.Context, def []definition.File) (*flow.Plan, error) {
-	out := &flow.Plan{}
-	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, files{Files: def}, out)
+// PlanInForce is the plan of the definition in force: its tables, fields and samples.
+func (c *Client) PlanInForce(ctx context.Context) (*api.Plan, error) {
+	out := &api.Plan{}
+	return out, c.call(ctx, http.MethodGet, "/api/definition/plan", nil, nil, out)
 }
 
 // Apply makes a definition the one in force. accept names the indexes whose guarded
 // changes are meant.
-func (c *Client) Apply(ctx context.Context, def []definition.File, accept ...string) (*server.Applied, error) {
-	out := &server.Applied{}
-	return out, c.call(ctx, http.MethodPost, "/api/definition/apply", nil, files{Files: def, Accept: accept}, out)
+func (c *Client) Apply(ctx context.Context, def []api.File, accept ...string) (*api.Applied, error) {
+	out := &api.Applied{}
+	return out, c.call(ctx, http.MethodPost, "/api/definition/apply", nil, api.Files{Files: def, Accept: accept}, out)
 }
 
-// CaptureSQL is the SQL of the capture that is in force, or of a definition's.
-func (c *Client) CaptureSQL(ctx context.Context, source string, def []definition.File) (string, error) {
-	var out struct {
-		SQL string `json:"sql"`
-	}
+// CaptureScript is what is installed in a source, or would be by applying a definition.
+// An empty source is the only one, here and below.
+func (c *Client) CaptureScript(ctx context.Context, source string, def []api.File) (string, error) {
+	var out api.Script
 	if len(def) > 0 {
-		err := c.call(ctx, http.MethodPost, "/api/definition/capture-sql", nil, files{Files: def, Source: source}, &out)
-		return out.SQL, err
+		err := c.call(ctx, http.MethodPost, "/api/definition/capture-script", nil, api.Files{Files: def, Source: source}, &out)
+		return out.Script, err
 	}
 	err := c.call(ctx, http.MethodGet, "/api/capture", url.Values{"source": {source}}, nil, &out)
-	return out.SQL, err
+	return out.Script, err
 }
 
 // InstallCapture installs capture where it is missing.
@@ -120,102 +115,107 @@ func (c *Client) InstallCapture(ctx context.Context, source string) error {
 	return c.call(ctx, http.MethodPost, "/api/capture", url.Values{"source": {source}}, nil, nil)
 }
 
+// PlanRemoval says what removing capture from a source would do.
+func (c *Client) PlanRemoval(ctx context.Context, source string) (*api.CaptureRemoval, error) {
+	out := &api.CaptureRemoval{}
+	return out, c.call(ctx, http.MethodGet, "/api/capture/removal", url.Values{"source": {source}}, nil, out)
+}
+
 // RemoveCapture takes capture out of a source.
-func (c *Client) RemoveCapture(ctx context.Context, source string) error {
-	return c.call(ctx, http.MethodDelete, "/api/capture", url.Values{"source": {source}}, nil, nil)
+func (c *Client) RemoveCapture(ctx context.Context, source string) (*api.CaptureRemoval, error) {
+	out := &api.CaptureRemoval{}
+	return out, c.call(ctx, http.MethodDelete, "/api/capture", url.Values{"source": {source}}, nil, out)
 }
 
 // Search looks for documents in an index.
-func (c *Client) Search(ctx context.Context, index string, q wire.Query) (*wire.Hits, error) {
-	params := url.Values{"q": {q.Text}, "limit": {fmt.Sprint(q.Limit)}, "facet": q.Facets}
-	for _, f := range q.Filters {
-		params.Add("filter", f.Path+"="+f.Value)
-	}
-	for _, o := range q.Order {
-		if o.Descending {
-			o.Path = "-" + o.Path
-		}
-		params.Add("sort", o.Path)
-	}
-	out := &wire.Hits{}
+func (c *Client) Search(ctx context.Context, index string, q api.Query) (*api.Hits, error) {
+	params := url.Values{"q": {q.Text}, "limit": {fmt.Sprint(q.Limit)}, "filter": q.Filters, "sort": q.Sort, "facet": q.Facets}
+	out := &api.Hits{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", params, nil, out)
 }
 
 // Sample previews the first documents of an index.
-func (c *Client) Sample(ctx context.Context, index string, n int) ([]flow.Preview, error) {
-	var out []flow.Preview
+func (c *Client) Sample(ctx context.Context, index string, n int) ([]api.Preview, error) {
+	var out []api.Preview
 	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/sample", url.Values{"limit": {fmt.Sprint(n)}}, nil, &out)
 	return out, err
 }
 
 // Preview builds a document and fetches the one in the engine.
-func (c *Client) Preview(ctx context.Context, index, key string) (*flow.Preview, error) {
-	out := &flow.Preview{}
+func (c *Client) Preview(ctx context.Context, index, key string) (*api.Preview, error) {
+	out := &api.Preview{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/preview/"+url.PathEscape(key), nil, nil, out)
 }
 
 // TraceChange tells which documents a change of a row would touch; an empty source is
 // the only one.
-func (c *Client) TraceChange(ctx context.Context, source, table, key string) (*flow.Traced, error) {
+func (c *Client) TraceChange(ctx context.Context, source, table, key string) (*api.ChangeTrace, error) {
 	if source == "" {
 		source = "-"
 	}
-	var t flow.Traced
+	var t api.ChangeTrace
 	return &t, c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/trace", url.Values{"table": {table}, "key": {key}}, nil, &t)
 }
 
 // Recent lists the last changes of a source, newest first, with what became of each.
-func (c *Client) Recent(ctx context.Context, source string) ([]flow.Followed, error) {
-	var list []flow.Followed
+func (c *Client) Recent(ctx context.Context, source string) ([]api.RecentChange, error) {
+	var list []api.RecentChange
 	return list, c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/changes", nil, nil, &list)
 }
 
 // History says how an index was over the last minutes, oldest first.
-func (c *Client) History(ctx context.Context, index string, minutes int) ([]flow.Moment, error) {
-	var list []flow.Moment
+func (c *Client) History(ctx context.Context, index string, minutes int) ([]api.HistoryPoint, error) {
+	var list []api.HistoryPoint
 	return list, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/history", url.Values{"minutes": {strconv.Itoa(minutes)}}, nil, &list)
 }
 
 // Failed lists documents that the engine refused, those of one cause unless it is empty.
-func (c *Client) Failed(ctx context.Context, index, cause string) ([]records.Failed, error) {
-	var out []records.Failed
+func (c *Client) Failed(ctx context.Context, index, cause string) ([]api.FailedDocument, error) {
+	var out []api.FailedDocument
 	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed", url.Values{"cause": {cause}}, nil, &out)
 	return out, err
 }
 
 // FailedGroups gathers failed documents by cause, of all indexes when none is named.
-func (c *Client) FailedGroups(ctx context.Context, index string) ([]flow.FailedGroup, error) {
-	var out []flow.FailedGroup
+func (c *Client) FailedGroups(ctx context.Context, index string) ([]api.FailedGroup, error) {
+	var out []api.FailedGroup
 	err := c.call(ctx, http.MethodGet, "/api/failed", url.Values{"index": {index}}, nil, &out)
 	return out, err
 }
 
 // FailedDocument tells all there is to know of a failed document.
-func (c *Client) FailedDocument(ctx context.Context, index, key string) (*flow.FailedDocument, error) {
-	out := &flow.FailedDocument{}
+func (c *Client) FailedDocument(ctx context.Context, index, key string) (*api.FailedDetail, error) {
+	out := &api.FailedDetail{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed/"+url.PathEscape(key), nil, nil, out)
 }
 
-// TreatFailed retries or dismisses failed documents: by key, by cause, or all of an index
-// when neither is given. It returns how many.
-func (c *Client) TreatFailed(ctx context.Context, how, index string, keys []string, cause string) (int, error) {
-	var out server.Treated
-	body := map[string]any{"keys": keys, "cause": cause, "all": len(keys) == 0 && cause == ""}
-	err := c.call(ctx, http.MethodPost, "/api/indexes/"+url.PathEscape(index)+"/failed/"+how, nil, body, &out)
+// RetryFailed has failed documents built and sent again. It returns how many.
+func (c *Client) RetryFailed(ctx context.Context, index string, which api.FailedSelection) (int, error) {
+	return c.treatFailed(ctx, "retry", index, which)
+}
+
+// DismissFailed forgets failed documents that were not accepted. It returns how many.
+func (c *Client) DismissFailed(ctx context.Context, index string, which api.FailedSelection) (int, error) {
+	return c.treatFailed(ctx, "dismiss", index, which)
+}
+
+func (c *Client) treatFailed(ctx context.Context, how, index string, which api.FailedSelection) (int, error) {
+	var out api.DocumentCount
+	err := c.call(ctx, http.MethodPost, "/api/indexes/"+url.PathEscape(index)+"/failed/"+how, nil, which, &out)
 	return out.Documents, err
 }
 
 // Tokens lists all tokens.
-func (c *Client) Tokens(ctx context.Context) ([]records.Token, error) {
-	var out []records.Token
+func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
+	var out []api.Token
 	err := c.call(ctx, http.MethodGet, "/api/tokens", nil, nil, &out)
 	return out, err
 }
 
 // CreateToken makes a token, which is shown this once.
-func (c *Client) CreateToken(ctx context.Context, name, role string) (*server.CreatedToken, error) {
-	out := &server.CreatedToken{}
-	return out, c.call(ctx, http.MethodPost, "/api/tokens", nil, map[string]string{"name": name, "role": role}, out)
+func (c *Client) CreateToken(ctx context.Context, name, role string) (*api.CreatedToken, error) {
+	out := &api.CreatedToken{}
+	return out, c.call(ctx, http.MethodPost, "/api/tokens", nil, api.NewToken{Name: name, Role: role}, out)
 }
 
 // RemoveToken takes a token back.

@@ -1,83 +1,180 @@
-// Package engine is the interface that a search engine meets.
+// Package engine is the port of search engines: what an engine must do, what it may do
+// better, and the neutral types and failures that pass between Pingo and it. Each kind
+// of engine is a folder below this one.
 package engine
 
 import (
 	"context"
 	"encoding/json"
-	"fmt"
+	"errors"
 
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
-	"pingo/internal/engine/opensearch"
-	"pingo/internal/engine/postgres"
-	"pingo/internal/engine/wire"
 )
 
-// Engine is a search server that holds editions. All methods may be used at the
-// same time.
+// Engine is a search server that holds editions. All methods may be used at the same
+// time. What an engine can do beyond this is an interface of its own: Versioned,
+// SettingsUpdater, Explainer.
 type Engine interface {
-	// Describe connects and says what answered.
+	// Describe connects and says in words who answered.
 	Describe(ctx context.Context) (string, error)
 	// Prepare creates an edition with the mapping that the shape calls for. An
 	// edition that exists already is left as it is.
 	Prepare(ctx context.Context, edition string, s *shape.Shape) error
-	// Filled makes a filled edition ready for searches and steady small changes.
-	Filled(ctx context.Context, edition string, s *shape.Shape) error
+	// FinishFill makes a filled edition ready for searches and steady small changes.
+	FinishFill(ctx context.Context, edition string, s *shape.Shape) error
 	// Drop deletes an edition; it is no error when there is none.
 	Drop(ctx context.Context, edition string) error
 	// Deliver sends documents in one request and answers for each in the same
 	// order. An error means that nothing is known about any of them.
-	Deliver(ctx context.Context, edition string, docs []wire.Document) ([]wire.Result, error)
+	Deliver(ctx context.Context, edition string, docs []Document) ([]Result, error)
 	// Count counts the documents that searches can find.
 	Count(ctx context.Context, edition string) (int64, error)
 	// Get returns documents by key as they are stored now; missing ones are left out.
 	Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error)
-	// Scan calls each for the key and fingerprint of every document.
+	// Scan calls each for the key and fingerprint of every document, in no order.
 	Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error
 	// Search looks for words under a public name or in an edition of this shape.
-	Search(ctx context.Context, name string, s *shape.Shape, q wire.Query) (wire.Hits, error)
-	// Adjust takes up what InPlace says can be changed of a live edition.
-	Adjust(ctx context.Context, edition string, s *shape.Shape) error
+	Search(ctx context.Context, name string, s *shape.Shape, q Query) (Hits, error)
 	// Switch points the public name at an edition, and at nothing else, atomically.
 	Switch(ctx context.Context, name, edition string) error
+	// Resolve lists the editions that answer under a public name; none when there is
+	// no such name.
+	Resolve(ctx context.Context, name string) ([]string, error)
 	// Close gives connections back.
 	Close()
-	// Answering says which editions answer under the public name; none when there
-	// is no such name.
-	Answering(ctx context.Context, name string) ([]string, error)
 }
 
-// kind is what there is to know of a kind of engine without one at hand.
-type kind struct {
-	open func(url string) (Engine, error)
-	// limits says in sentences what a definition asks for that the engine cannot do:
-	// what it refuses, and what it does in another way.
-	limits func(s *shape.Shape) (refused, notes []string)
-	// inPlace reports whether a live edition can take up new synonyms and settings.
-	inPlace func(old, new *shape.Shape) bool
+// Versioned is an engine that answers "already newer" to a document whose version is
+// not above that of the one it holds, or that it deleted.
+type Versioned interface {
+	RefusesOlderVersions()
 }
 
-var kinds = map[string]kind{
-	"opensearch": {func(url string) (Engine, error) { return opensearch.Open(url) }, opensearch.Limits, opensearch.InPlace},
-	"postgres":   {func(url string) (Engine, error) { return postgres.Open(url) }, postgres.Limits, postgres.InPlace},
+// SettingsUpdater is an engine whose live editions take up some changes of synonyms and
+// settings. Its kind's InPlace says which.
+type SettingsUpdater interface {
+	UpdateSettings(ctx context.Context, edition string, s *shape.Shape) error
 }
 
-// Open opens an engine by its kind; it connects when it is first used.
-func Open(name, url string) (Engine, error) {
-	k, ok := kinds[name]
-	if !ok {
-		return nil, fmt.Errorf("there is no kind of engine %q", name)
+// Explainer is an engine that can say what its refusals mean.
+type Explainer interface {
+	// Explain reads a refusal: the engine's kind of error and its words.
+	Explain(kind, reason string) retry.Cause
+}
+
+// Explain says what a refusal of an engine means, as far as it is known.
+func Explain(e Engine, kind, reason string) retry.Cause {
+	if x, ok := e.(Explainer); ok {
+		return x.Explain(kind, reason)
 	}
-	return k.open(url)
+	return retry.CauseOf(kind, retry.Pattern(reason), "", retry.AsTheEngineSays)
 }
 
-// Limits says in sentences what a shape asks for that a kind of engine cannot do: what
-// it refuses, and what it does in another way.
-func Limits(name string, s *shape.Shape) (refused, notes []string) { return kinds[name].limits(s) }
+// Config says where an engine is and how to talk to it; secrets stand in it in clear.
+type Config struct {
+	URL string
+	// Headers are sent with every request, by kinds that speak HTTP.
+	Headers map[string]string
+}
 
-// InPlace reports whether a live edition of a kind of engine can take up the synonyms
-// and settings in which two shapes differ.
-func InPlace(name string, old, new *shape.Shape) bool { return kinds[name].inPlace(old, new) }
+// Kind is what there is to know of a kind of engine without one at hand.
+type Kind struct {
+	Name string
+	// Schemes are what its URLs begin with.
+	Schemes []string
+	// Keys is a JSON Schema object: the properties that a definition may give an engine
+	// of this kind, beside kind and url.
+	Keys string
+	// Open prepares an engine; it connects when it is first used.
+	Open func(c Config) (Engine, error)
+	// Limits says in sentences what a definition asks for that the engine cannot do:
+	// what it refuses, and what it does in another way.
+	Limits func(s *shape.Shape) (refused, notes []string)
+	// InPlace reports whether a live edition can take up the synonyms and settings in
+	// which two shapes differ.
+	InPlace func(old, new *shape.Shape) bool
+	// Recognize asks whoever answers whether it is of this kind. An error means that
+	// nobody answered.
+	Recognize func(ctx context.Context, c Config) (bool, error)
+}
 
-// OutcomeOf says what a request's failure means.
-func OutcomeOf(err error) retry.Outcome { return wire.OutcomeOf(err) }
+// Document is one document to index or delete.
+type Document struct {
+	Key     string
+	Version int64
+	// Body is the document's JSON without line breaks; nil deletes.
+	Body []byte
+}
+
+// Result is what the engine answered for one document. Kind and Reason are its own
+// words, for what it refused.
+type Result struct {
+	Outcome retry.Outcome
+	Kind    string
+	Reason  string
+}
+
+// Failure is a request that failed as a whole.
+type Failure struct {
+	Outcome retry.Outcome
+	// TooLarge: fewer or smaller documents at once may be taken. Busy: the engine asks
+	// for fewer requests.
+	TooLarge, Busy bool
+	Kind           string
+	Message        string
+}
+
+func (f *Failure) Error() string { return f.Message }
+
+// FailureOf reads a request's failure. One without an answer is worth another try.
+func FailureOf(err error) Failure {
+	var f *Failure
+	if errors.As(err, &f) {
+		return *f
+	}
+	return Failure{Outcome: retry.Later, Message: err.Error()}
+}
+
+// Query is a search. Every word of Text is found in some searched field, as the field
+// matches; without text all documents are.
+type Query struct {
+	Text    string
+	Filters []Filter
+	Order   []Order
+	// Facets are fields whose values are counted over all that is found.
+	Facets []string
+	Limit  int
+}
+
+// Filter keeps documents that have a value in a field.
+type Filter struct{ Path, Value string }
+
+// Order sorts by a field, documents without it last.
+type Order struct {
+	Path       string
+	Descending bool
+}
+
+// FacetSize bounds how many values of a facet are counted: the most frequent.
+const FacetSize = 20
+
+// Hits is what a search found.
+type Hits struct {
+	Total  int64
+	Hits   []Hit
+	Facets map[string][]Facet
+}
+
+// Facet is a value and in how many of the documents found it stands.
+type Facet struct {
+	Value     string
+	Documents int64
+}
+
+// Hit is one document found.
+type Hit struct {
+	Key      string
+	Score    float64
+	Document json.RawMessage
+}

@@ -1,66 +1,55 @@
-// Package flow runs Pingo: it shares the sources with other processes, reads them, fills
-// editions and keeps them true.
+// Package flow runs Pingo: one Service for each process wires the rooms below it. It
+// shares the sources with other processes and feeds the indexes of those that it holds.
 package flow
 
 import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
-	"pingo/internal/core/definition"
-	"pingo/internal/core/fill"
-	"pingo/internal/core/shape"
-	"pingo/internal/engine"
+	"pingo/internal/api"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/stats"
+	"pingo/internal/flow/connect"
+	"pingo/internal/flow/define"
+	"pingo/internal/flow/inspect"
+	"pingo/internal/flow/lease"
 	"pingo/internal/records"
-	"pingo/internal/source"
 )
 
-// Service is one process that keeps indexes of the applied definition true while it
-// runs: those whose source it holds. Make one with New.
+// Service is one process that keeps indexes in sync while it runs: those whose source it
+// holds. Make one with New.
 type Service struct {
-	records *records.Records
-	process records.Process
-	id      string
-	log     *slog.Logger
-	look    definition.Lookup
-	wake    chan struct{} // something was recorded that should be taken up at once
+	// Define checks and applies definitions; Service.Apply takes up what it applies.
+	Define *define.Definer
+	// Inspect looks at indexes, whoever feeds them.
+	Inspect *inspect.Inspector
 
-	applying sync.Mutex // one apply at a time in this process
-	tending  sync.Mutex // one round of tending at a time
+	records     *records.Records
+	connections *connect.Connections
+	process     records.Process
+	log         *slog.Logger
+	trouble     stats.TroubleSpot
+	wake        chan struct{} // something was recorded that should be taken up at once
 
-	mu         sync.RWMutex
-	definition *definition.Definition
-	applied    *records.Applied
-	sources    map[string]source.Source
-	engines    map[string]engine.Engine
-	gates      map[string]*gate // before each engine
-	held       map[string]*holding
-	processes  []records.Process
-	elsewhere  map[string]published // by source: what is held by others, or by nobody
-	ready      bool
-	trouble    troubleSpot
-}
+	reconciling sync.Mutex // one round at a time in this process; taken before mu
 
-// published is what a process says of a source that it holds.
-type published struct {
-	holder  string
-	free    bool
-	since   time.Time // since when nobody holds it
-	Source  SourceStatus
-	Indexes []IndexStatus
-	Recent  []Followed // the last changes, newest first
+	mu        sync.RWMutex // guards what follows
+	applied   *records.Applied
+	held      map[string]*holder // by source
+	processes []records.Process
+	elsewhere map[string]published // by source: what is held by others, or by nobody
+	ready     bool
 }
 
 // New prepares a service on its records; address is where it answers.
-func New(ctx context.Context, rec *records.Records, address string, log *slog.Logger) (*Service, error) {
+func New(ctx context.Context, rec *records.Records, kinds connect.Kinds, address string, log *slog.Logger) (*Service, error) {
 	id, err := rec.ServiceID(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the service's identity: %w", err)
@@ -70,95 +59,74 @@ func New(ctx context.Context, rec *records.Records, address string, log *slog.Lo
 		return nil, fmt.Errorf("asking for the name of this machine: %w", err)
 	}
 	process := records.Process{ID: rand.Text(), Host: host, Address: address}
-	if err := rec.Arrive(ctx, process); err != nil {
-		return nil, fmt.Errorf("saying that this process begins: %w", err)
+	if err := rec.Register(ctx, process); err != nil {
+		return nil, fmt.Errorf("registering this process: %w", err)
 	}
-	return &Service{records: rec, id: id, process: process, log: log, look: Environment, wake: make(chan struct{}, 1),
-		sources: map[string]source.Source{}, engines: map[string]engine.Engine{}, held: map[string]*holding{}, definition: &definition.Definition{}}, nil
+	s := &Service{records: rec, process: process, log: log, connections: connect.New(kinds), wake: make(chan struct{}, 1), held: map[string]*holder{}}
+	s.Inspect = &inspect.Inspector{Records: rec, Connections: s.connections}
+	s.Define = &define.Definer{Records: rec, Connections: s.connections, Inspector: s.Inspect, Service: id, Log: log,
+		IndexStatus: func(name string) *api.IndexStatus {
+			status := s.Status()
+			return status.Index(name)
+		}}
+	return s, nil
 }
 
-// Environment resolves ${NAME} from the environment and ${file:path} from a file.
-func Environment(reference string) (string, error) {
-	if path, ok := strings.CutPrefix(reference, "file:"); ok {
-		b, err := os.ReadFile(path)
-		if err != nil {
-			return "", fmt.Errorf("${file:%s} cannot be read: %w", path, err)
-		}
-		return strings.TrimSpace(string(b)), nil
-	}
-	v, ok := os.LookupEnv(reference)
-	if !ok {
-		return "", fmt.Errorf("the environment variable %s is not set", reference)
-	}
-	return v, nil
-}
-
-// tendEvery is how often a process looks what there is to do for it.
-const tendEvery = 500 * time.Millisecond
+// reconcileEvery is how often a process looks in the records for what others did.
+const reconcileEvery = 500 * time.Millisecond
 
 // Run works until the context ends.
 func (s *Service) Run(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := s.tend(ctx)
+		err := s.reconcile(ctx)
 		switch {
 		case err == nil:
-			s.trouble.clear()
-		case ctx.Err() == nil && s.trouble.report(err.Error(), s.known()):
-			s.log.Error("not all is as it should be", "reason", err)
+			if s.trouble.Clear() {
+				s.log.Info("service recovered")
+			}
+		case ctx.Err() == nil && s.trouble.Report(err.Error(), s.isReady()):
+			s.log.Error("service in trouble", "reason", err)
 		}
 		select {
 		case <-ctx.Done():
 		case <-s.wake:
-		case <-time.After(tendEvery):
+		case <-time.After(reconcileEvery):
 		}
 	}
-	s.tending.Lock()
-	defer s.tending.Unlock()
-	s.letGo()
-	leaving, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	s.reconciling.Lock()
+	defer s.reconciling.Unlock()
+	s.stopAll()
+	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
-	if err := s.records.Leave(leaving, s.process); err != nil {
-		s.log.Warn("leaving", "error", err)
+	if err := s.records.Deregister(leaving, s.process); err != nil {
+		s.log.Warn("process not deregistered", "error", err)
 	}
 }
 
-func (s *Service) known() bool {
+func (s *Service) isReady() bool {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	return s.applied != nil
+	return s.ready
 }
 
-func sleep(ctx context.Context, d time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(d):
-	}
-}
-
-// tend makes this process do its share: it takes the newest definition into use, takes
-// or gives up sources, and starts and ends what is recorded of their editions.
-func (s *Service) tend(ctx context.Context) error {
-	s.tending.Lock()
-	defer s.tending.Unlock()
-	processes, leases, err := s.records.Meet(ctx, s.process)
+// reconcile makes this process do its share: it takes the newest definition into use,
+// takes or gives up sources, and starts and ends what is recorded of their editions.
+func (s *Service) reconcile(ctx context.Context) error {
+	s.reconciling.Lock()
+	defer s.reconciling.Unlock()
+	processes, leases, err := s.records.Heartbeat(ctx, s.process)
 	if err != nil {
 		return fmt.Errorf("asking the records what there is to do: %w", err)
 	}
-	s.hear(processes, leases)
-	applied, err := s.newDefinition(ctx)
-	if err != nil {
+	s.keepPublished(processes, leases)
+	if err := s.useNewest(ctx); err != nil {
 		return err
-	}
-	if applied != nil {
-		if err := s.adopt(applied); err != nil {
-			return err
-		}
 	}
 	states, err := s.records.EditionStates(ctx)
 	if err != nil {
 		return fmt.Errorf("reading the editions: %w", err)
 	}
-	if err := s.share(ctx, len(processes), leases, states); err != nil {
+	if err := s.balance(ctx, len(processes), leases, states); err != nil {
 		return err
 	}
 	if err := s.followEditions(ctx, states); err != nil {
@@ -168,21 +136,20 @@ func (s *Service) tend(ctx context.Context) error {
 	s.ready = true
 	unfinished := s.applied != nil && !s.applied.CarriedOut
 	s.mu.Unlock()
-	if unfinished && s.applying.TryLock() {
-		defer s.applying.Unlock()
-		return s.records.IfNobodyDoes(ctx, func() error { return s.finish(ctx) })
+	if unfinished {
+		return s.Define.Finish(ctx)
 	}
 	return nil
 }
 
-// hear keeps what other processes say.
-func (s *Service) hear(processes []records.Process, leases []records.Held) {
+// keepPublished keeps what other processes say of what they hold.
+func (s *Service) keepPublished(processes []records.Process, leases []records.LeaseState) {
 	elsewhere := map[string]published{}
 	for _, l := range leases {
 		p := published{holder: l.Holder, free: l.Free, since: l.Since}
 		if len(l.Status) > 0 {
 			if err := json.Unmarshal(l.Status, &p); err != nil {
-				s.log.Warn("what another process says cannot be read", "source", l.Source, "error", err)
+				s.log.Warn("status of another process unreadable", "source", l.Source, "error", err)
 			}
 		}
 		p.Source.Name = l.Source
@@ -193,251 +160,263 @@ func (s *Service) hear(processes []records.Process, leases []records.Held) {
 	s.processes, s.elsewhere = processes, elsewhere
 }
 
-// newDefinition gives the definition in force when this process does not use it yet.
-func (s *Service) newDefinition(ctx context.Context) (*records.Applied, error) {
+// useNewest takes the newest definition's sources and engines into use, when this process
+// does not use it yet. What is somewhere else now is opened anew, after all work on it
+// has stopped.
+func (s *Service) useNewest(ctx context.Context) error {
 	applied, err := s.records.Definition(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("reading the definition: %w", err)
+		return fmt.Errorf("reading the definition: %w", err)
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if applied == nil {
-		return nil, nil
-	}
-	if s.applied != nil && s.applied.Version == applied.Version {
+	known := applied == nil
+	if applied != nil && s.applied != nil && s.applied.Version == applied.Version {
+		known = true
 		s.applied.CarriedOut = applied.CarriedOut
-		return nil, nil
 	}
-	return applied, nil
-}
-
-// adopt takes a definition's sources and engines into use. One whose url is another now
-// is opened anew, after all work has stopped.
-func (s *Service) adopt(applied *records.Applied) error {
-	def, findings := definition.Parse(applied.Files, s.look)
+	s.mu.Unlock()
+	if known {
+		return nil
+	}
+	def, findings := s.connections.Parse(applied.Files)
 	if len(findings) > 0 {
 		return fmt.Errorf("the applied definition cannot be used now: %s", findings[0])
 	}
-	sources, engines, gates := map[string]source.Source{}, map[string]engine.Engine{}, map[string]*gate{}
-	before := s.definition
-	moved := false
-	for _, src := range def.Sources {
-		if old := before.Source(src.Name); old != nil && old.URL.Written == src.URL.Written && old.Kind == src.Kind {
-			sources[src.Name] = s.sources[src.Name]
-			continue
-		}
-		opened, err := s.openSource(src)
-		if err != nil {
-			return err
-		}
-		sources[src.Name] = opened
-		moved = moved || s.sources[src.Name] != nil
-	}
 	for _, eng := range def.Engines {
-		if old := before.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written && old.Kind == eng.Kind {
-			engines[eng.Name], gates[eng.Name] = s.engines[eng.Name], s.gates[eng.Name]
-			continue
-		}
-		opened, err := s.openEngine(eng)
-		if err != nil {
-			return err
-		}
-		engines[eng.Name], gates[eng.Name] = opened, newGate()
-		moved = moved || s.engines[eng.Name] != nil
-	}
-	if moved {
-		s.letGo()
-	}
-	s.mu.Lock()
-	var closed []interface{ Close() }
-	for name, src := range s.sources {
-		switch {
-		case sources[name] == nil && s.held[name] != nil:
-			sources[name] = src // until its work has ended; see share
-		case sources[name] != src:
-			closed = append(closed, src)
+		if eng.Kind == "" {
+			eng.Kind = applied.EngineKinds[eng.Name]
 		}
 	}
-	for name, eng := range s.engines {
-		switch {
-		case engines[name] == nil: // an edition of before may be in it
-			engines[name], gates[name] = eng, s.gates[name]
-		case engines[name] != eng:
-			closed = append(closed, eng)
-		}
-	}
-	s.sources, s.engines, s.gates, s.definition, s.applied = sources, engines, gates, def, applied
-	s.mu.Unlock()
-	for _, c := range closed {
-		c.Close()
-	}
-	return nil
-}
-
-// finish carries out a definition that was applied by a process that died over it.
-func (s *Service) finish(ctx context.Context) error {
-	applied, err := s.records.Definition(ctx)
-	if err != nil || applied == nil || applied.CarriedOut {
-		return err
-	}
-	p, err := s.Check(ctx, applied.Files)
+	change, err := s.connections.Prepare(def)
 	if err != nil {
 		return err
 	}
-	if p.Refused() {
-		return fmt.Errorf("definition version %d was applied, but cannot be carried out now: %s", applied.Version, p.reason())
+	for _, name := range change.Replaced {
+		s.stop(name)
 	}
-	return s.carryOut(ctx, p, applied.Version)
+	s.connections.Use(change)
+	s.mu.Lock()
+	s.applied = applied
+	s.mu.Unlock()
+	return nil
 }
 
-// patience is how long a free source waits for the process whose turn it is.
-const patience = 3 * time.Second
-
-// share takes free sources, and gives one up where others hold too few.
-func (s *Service) share(ctx context.Context, processes int, leases []records.Held, states []records.EditionState) error {
-	fed := map[string]bool{}
+// balance gives up sources, and takes free ones.
+func (s *Service) balance(ctx context.Context, processes int, leases []records.LeaseState, states []records.EditionState) error {
+	def := s.connections.Definition()
+	var fed, held []string
 	for _, e := range states {
-		fed[e.Source] = true
-	}
-	for name := range fed {
-		if s.definition.Source(name) == nil {
-			delete(fed, name)
+		if def.Source(e.Source) != nil && !slices.Contains(fed, e.Source) {
+			fed = append(fed, e.Source)
 		}
 	}
-	fair := (len(fed) + max(1, processes) - 1) / max(1, processes)
-	byName := map[string]records.Held{}
-	for _, l := range leases {
-		byName[l.Source] = l
-	}
-	for name, h := range s.held {
-		switch {
-		case !h.holds():
-			s.log.Error("the lease is lost, all work on the source stops", "source", name)
-			s.end(h)
-		case !fed[name]:
-			s.end(h)
-			if s.definition.Source(name) == nil {
-				s.mu.Lock()
-				gone := s.sources[name]
-				delete(s.sources, name)
-				s.mu.Unlock()
-				gone.Close()
-			}
-		case len(s.held) > fair:
-			s.log.Info("another process takes a share", "source", name)
-			s.end(h)
-		}
-	}
-	for name := range fed {
-		l, known := byName[name]
-		if s.held[name] != nil || known && !l.Free || len(s.held) >= fair && time.Since(l.Since) < patience {
+	for name, h := range s.holders() {
+		if !h.lease.Holds() {
+			s.log.Error("lease lost, work on the source stopped", "source", name)
+			s.stop(name)
 			continue
 		}
-		lease, err := s.records.Take(ctx, name, s.process.ID)
+		held = append(held, name)
+	}
+	slices.Sort(held)
+	give, take := lease.Balance(fed, held, leases, processes, time.Now())
+	for _, name := range give {
+		s.log.Info("source given up", "source", name)
+		s.stop(name)
+	}
+	for _, name := range s.connections.SourcesLeft() {
+		if s.holder(name) == nil {
+			s.connections.CloseSource(name)
+		}
+	}
+	for _, name := range take {
+		l, err := s.records.Take(ctx, name, s.process.ID)
 		if err != nil {
 			return fmt.Errorf("taking the lease on source %s: %w", name, err)
 		}
-		if lease != nil {
-			s.hold(lease)
+		if l == nil {
+			continue
+		}
+		if err := s.hold(ctx, lease.New(l)); err != nil {
+			if err := l.Release(); err != nil {
+				s.log.Warn("lease not released", "source", name, "error", err)
+			}
+			return err
 		}
 	}
 	return nil
 }
 
-// letGo ends all holdings.
-func (s *Service) letGo() {
-	for _, h := range s.held {
-		s.end(h)
-	}
-}
-
-func (s *Service) openSource(src *definition.Source) (source.Source, error) {
-	url, err := src.URL.Reveal(s.look)
-	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", src.Name, err)
-	}
-	opened, err := source.Open(src.Kind, url)
-	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", src.Name, err)
-	}
-	return opened, nil
-}
-
-func (s *Service) openEngine(eng *definition.Engine) (engine.Engine, error) {
-	url, err := eng.URL.Reveal(s.look)
-	if err != nil {
-		return nil, fmt.Errorf("engine %s: %w", eng.Name, err)
-	}
-	opened, err := engine.Open(eng.Kind, url)
-	if err != nil {
-		return nil, fmt.Errorf("engine %s: %w", eng.Name, err)
-	}
-	return opened, nil
-}
-
-// standing is an edition as any process can look at it.
-type standing struct {
-	record *records.Edition
-	source source.Source
-	engine engine.Engine
-}
-
-func (st *standing) live() bool { return st != nil && st.record.State == fill.Switched }
-
-// standing finds the edition that answers for an index, or the one being filled when
-// none does yet; nil when there is neither.
-func (s *Service) standing(ctx context.Context, index string) (*standing, error) {
+// hold begins to work on a source: on all editions that the records know of now that the
+// lease is held.
+func (s *Service) hold(ctx context.Context, l *lease.Lease) error {
 	editions, err := s.records.Editions(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("reading the editions: %w", err)
+		return fmt.Errorf("reading the editions: %w", err)
 	}
-	var best *records.Edition
-	for _, e := range editions {
-		if e.Index == index && e.State != fill.Cancelled && (best == nil || e.State == fill.Switched || best.State != fill.Switched) {
-			best = e
-		}
+	editions = slices.DeleteFunc(editions, func(e *records.Edition) bool { return e.Shape.Source != l.Source() })
+	h := s.newHolder(l)
+	s.mu.Lock()
+	s.held[l.Source()] = h
+	s.mu.Unlock()
+	s.log.Info("source taken", "source", l.Source(), "epoch", l.Epoch())
+	h.start(context.WithoutCancel(ctx), editions) // it ends with stop
+	return nil
+}
+
+// stop ends all work on a source, and lets others take it.
+func (s *Service) stop(name string) {
+	h := s.holder(name)
+	if h == nil {
+		return
 	}
-	if best == nil {
-		return nil, nil
+	h.stop()
+	s.mu.Lock()
+	delete(s.held, name)
+	s.mu.Unlock()
+	if err := h.lease.Release(); err != nil {
+		s.log.Warn("lease not released", "source", name, "error", err)
 	}
+}
+
+func (s *Service) stopAll() {
+	for name := range s.holders() {
+		s.stop(name)
+	}
+}
+
+func (s *Service) holder(source string) *holder {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	st := &standing{best, s.sources[best.Shape.Source], s.engines[best.Engine]}
-	if st.source == nil || st.engine == nil {
-		return nil, fmt.Errorf("index %s: %w", index, ErrNotReady)
-	}
-	return st, nil
+	return s.held[source]
 }
 
-// shapes lists the shapes that are fed from a source, by any process.
-func (s *Service) shapes(ctx context.Context, source string) ([]*shape.Shape, error) {
-	editions, err := s.records.Editions(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("reading the editions: %w", err)
+func (s *Service) holders() map[string]*holder {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	out := make(map[string]*holder, len(s.held))
+	for name, h := range s.held {
+		out[name] = h
 	}
-	var out []*shape.Shape
-	for _, e := range editions {
-		if e.Shape.Source == source && e.State != fill.Cancelled {
-			out = append(out, e.Shape)
+	return out
+}
+
+// followEditions starts, drops and retires the editions of held sources as the records say.
+func (s *Service) followEditions(ctx context.Context, states []records.EditionState) error {
+	recorded := newestStates(states)
+	running := map[editionName]bool{}
+	for _, h := range s.holders() {
+		for name := range h.names() {
+			running[name] = true
+			if state, there := recorded[name]; !there {
+				h.leave(name, false) // its index was taken out of the definition; the engine keeps what it has
+			} else if state.retired {
+				h.leave(name, true)
+			}
 		}
 	}
-	return out, nil
+	var full []*records.Edition
+	for name, state := range recorded {
+		h := s.holder(state.Source)
+		if h == nil || running[name] {
+			continue
+		}
+		if full == nil {
+			var err error
+			if full, err = s.records.Editions(ctx); err != nil {
+				return fmt.Errorf("reading the editions: %w", err)
+			}
+		}
+		for _, e := range full {
+			if e.Index != name.index || e.Number != name.number {
+				continue
+			}
+			if state.retired && s.connections.Engine(e.Engine) == nil { // nobody can drop it any more
+				if err := s.records.DeleteEdition(ctx, e); err != nil {
+					return fmt.Errorf("forgetting an edition: %w", err)
+				}
+				continue
+			}
+			h.add(e)
+		}
+	}
+	return nil
 }
 
-// ErrNotReady says that the process does not know yet what there is to do.
-var ErrNotReady = errors.New("the service is not ready yet: try again in a moment")
+type editionName struct {
+	index  string
+	number int
+}
 
-// indexNames lists the indexes that there are.
-func (s *Service) indexNames(ctx context.Context) ([]string, error) {
-	states, err := s.records.EditionStates(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("reading the editions: %w", err)
-	}
-	var names []string
+// editionState is a recorded edition; retired: it was cancelled, or a newer one answers.
+type editionState struct {
+	records.EditionState
+	retired bool
+}
+
+func newestStates(states []records.EditionState) map[editionName]editionState {
+	newest := map[string]int{} // the newest that answers
 	for _, e := range states {
-		if e.State != fill.Cancelled && !slices.Contains(names, e.Index) {
-			names = append(names, e.Index)
+		if e.State == reindex.Switched {
+			newest[e.Index] = e.Number
 		}
 	}
-	return names, nil
+	out := map[editionName]editionState{}
+	for _, e := range states {
+		out[editionName{e.Index, e.Number}] = editionState{e, e.State == reindex.Cancelled || e.Number < newest[e.Index]}
+	}
+	return out
+}
+
+// Apply checks a definition, makes it the one in force, and takes it up at once.
+func (s *Service) Apply(ctx context.Context, files []api.File, by string, accepted []string) (*api.Plan, int, error) {
+	if !s.isReady() {
+		return nil, 0, inspect.ErrNotReady
+	}
+	p, version, err := s.Define.Apply(ctx, files, by, accepted)
+	if err != nil {
+		return p, version, err
+	}
+	// It is recorded; what is still to be done is tried again and again.
+	if err := s.reconcile(context.WithoutCancel(ctx)); err != nil {
+		s.log.Warn("definition not taken up yet", "reason", err)
+	}
+	return p, version, nil
+}
+
+// RetryFailed has failed documents built and sent again; it returns how many.
+func (s *Service) RetryFailed(ctx context.Context, index string, which api.FailedSelection) (int, error) {
+	n, record, err := s.Inspect.RetryFailed(ctx, index, which)
+	if f := s.fed(record); f != nil && err == nil {
+		f.Edition.LookAtBacklog()
+	}
+	return n, err
+}
+
+// DismissFailed forgets failed documents though the engine has not accepted them; it
+// returns how many.
+func (s *Service) DismissFailed(ctx context.Context, index string, which api.FailedSelection) (int, error) {
+	n, record, err := s.Inspect.DismissFailed(ctx, index, which)
+	if err != nil {
+		return 0, err
+	}
+	if f := s.fed(record); f != nil {
+		if err := f.Edition.ForgetDismissed(ctx); err != nil { // they are dismissed; it is seen to again with the next count
+			s.log.Warn("dismissed documents not read", "error", err)
+		}
+	}
+	s.log.Info("failed documents dismissed", "index", index, "documents", n)
+	return n, nil
+}
+
+// fed finds an edition that this process feeds; nil when another one does.
+func (s *Service) fed(record *records.Edition) *fed {
+	if record == nil {
+		return nil
+	}
+	h := s.holder(record.Shape.Source)
+	if h == nil {
+		return nil
+	}
+	return h.fed(editionName{record.Index, record.Number})
 }

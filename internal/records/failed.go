@@ -10,42 +10,44 @@ import (
 // Failed is a document that an engine refused. It waits until its row changes, or a
 // person has it tried again.
 type Failed struct {
-	Index    string    `db:"index_name" json:"index"`
-	Edition  int       `db:"number" json:"edition"`
-	Key      string    `db:"key" json:"key"`
-	Kind     string    `db:"kind" json:"kind"`
-	Reason   string    `db:"reason" json:"reason"`
-	Cause    string    `db:"cause" json:"cause"`
-	Document *string   `db:"document" json:"document,omitempty"`
-	Attempts int       `db:"attempts" json:"attempts"`
-	FirstAt  time.Time `db:"first_at" json:"firstAt"`
-	LastAt   time.Time `db:"last_at" json:"lastAt"`
+	Index    string    `db:"index_name"`
+	Edition  int       `db:"number"`
+	Key      string    `db:"key"`
+	Kind     string    `db:"kind"`
+	Reason   string    `db:"reason"`
+	Cause    string    `db:"cause"`
+	Document *string   `db:"document"`
+	Attempts int       `db:"attempts"`
+	FirstAt  time.Time `db:"first_at"`
+	LastAt   time.Time `db:"last_at"`
 }
 
 // FailedGroup is all failed documents of an index with one cause.
 type FailedGroup struct {
-	Index     string    `db:"index_name" json:"index"`
-	Cause     string    `db:"cause" json:"cause"`
-	Kind      string    `db:"kind" json:"kind"`
-	Reason    string    `db:"reason" json:"reason"` // of one of them
-	Documents int64     `db:"documents" json:"documents"`
-	FirstAt   time.Time `db:"first_at" json:"firstAt"`
-	LastAt    time.Time `db:"last_at" json:"lastAt"`
+	Index     string    `db:"index_name"`
+	Cause     string    `db:"cause"`
+	Kind      string    `db:"kind"`
+	Reason    string    `db:"reason"` // of one of them
+	Documents int64     `db:"documents"`
+	FirstAt   time.Time `db:"first_at"`
+	LastAt    time.Time `db:"last_at"`
 }
 
-// SaveFailed records a refused document, or counts one more attempt.
-func (r *Records) SaveFailed(ctx context.Context, f Failed) error {
-	_, err := r.db.NamedExecContext(ctx, `
+// SaveFailed records a refused document of an edition, or counts one more attempt.
+func (r *Records) SaveFailed(ctx context.Context, e *Edition, f Failed) error {
+	return r.mustChange(ctx, `
 		INSERT INTO failed_document (index_name, number, key, kind, reason, cause, document)
-		VALUES (:index_name, :number, :key, :kind, :reason, :cause, :document)
+		SELECT $3::text, $4::int, $5::text, $6::text, $7::text, $8::text, $9::text WHERE `+held+`
 		ON CONFLICT (index_name, number, key) DO UPDATE SET kind = excluded.kind, reason = excluded.reason, cause = excluded.cause, document = excluded.document,
-			attempts = failed_document.attempts + 1, last_at = now()`, f)
-	return err
+			attempts = failed_document.attempts + 1, last_at = now()`, e, f.Key, f.Kind, f.Reason, f.Cause, f.Document)
 }
 
 // ResolveFailed forgets a failed document that was accepted since.
 func (r *Records) ResolveFailed(ctx context.Context, e *Edition, key string) error {
-	_, err := r.db.ExecContext(ctx, "DELETE FROM failed_document WHERE index_name = $1 AND number = $2 AND key = $3", e.Index, e.Number, key)
+	n, err := r.fenced(ctx, "DELETE FROM failed_document WHERE index_name = $3 AND number = $4 AND key = $5 AND "+held, e, key)
+	if err == nil && n == 0 {
+		return r.stillHeld(ctx, e)
+	}
 	return err
 }
 

@@ -80,14 +80,14 @@ func (l *Lease) Release() error {
 
 // Process is one pingo serve on these records.
 type Process struct {
-	ID      string    `db:"id" json:"id"`
-	Host    string    `db:"host" json:"host"`
-	Address string    `db:"address" json:"address"`
-	BegunAt time.Time `db:"begun_at" json:"begunAt"`
+	ID        string    `db:"id"`
+	Host      string    `db:"host"`
+	Address   string    `db:"address"`
+	StartedAt time.Time `db:"begun_at"`
 }
 
-// Held is what the records say of the lease on a source.
-type Held struct {
+// LeaseState is what the records say of the lease on a source.
+type LeaseState struct {
 	Source string          `db:"source"`
 	Holder string          `db:"holder"`
 	Free   bool            `db:"free"`
@@ -96,17 +96,18 @@ type Held struct {
 	Raw    *string         `db:"status"` // Status as the database has it
 }
 
-// Arrive says that a process begins. One that listened at the same address before must
+// Register says that a process begins. One that listened at the same address before must
 // be dead, so what it held is free at once.
-func (r *Records) Arrive(ctx context.Context, p Process) error {
+func (r *Records) Register(ctx context.Context, p Process) error {
 	_, err := r.db.ExecContext(ctx, `
 		WITH dead AS (DELETE FROM process WHERE host = $1 AND address = $2 AND id <> $3 RETURNING id)
 		UPDATE lease SET until = clock_timestamp() - interval '1 second' FROM dead WHERE holder = dead.id`, p.Host, p.Address, p.ID)
 	return err
 }
 
-// Meet says that a process is still there, and lists the processes that are and all leases.
-func (r *Records) Meet(ctx context.Context, p Process) (processes []Process, leases []Held, err error) {
+// Heartbeat says that a process is still there, and lists the processes that are and all
+// leases.
+func (r *Records) Heartbeat(ctx context.Context, p Process) (processes []Process, leases []LeaseState, err error) {
 	_, err = r.db.ExecContext(ctx, `INSERT INTO process (id, host, address) VALUES ($1, $2, $3) ON CONFLICT (id) DO UPDATE SET seen_at = clock_timestamp()`, p.ID, p.Host, p.Address)
 	if err != nil {
 		return nil, nil, err
@@ -126,8 +127,8 @@ func (r *Records) Meet(ctx context.Context, p Process) (processes []Process, lea
 	return processes, leases, err
 }
 
-// Leave says that a process ends.
-func (r *Records) Leave(ctx context.Context, p Process) error {
+// Deregister says that a process ends.
+func (r *Records) Deregister(ctx context.Context, p Process) error {
 	_, err := r.db.ExecContext(ctx, "DELETE FROM process WHERE id = $1", p.ID)
 	return err
 }
@@ -140,8 +141,8 @@ func (r *Records) Exclusively(ctx context.Context, do func() error) error {
 	return r.exclusively(ctx, "SELECT pg_advisory_lock($1) IS NOT NULL", do)
 }
 
-// IfNobodyDoes is Exclusively that does nothing while another process does.
-func (r *Records) IfNobodyDoes(ctx context.Context, do func() error) error {
+// TryExclusively is Exclusively that does nothing while another process does.
+func (r *Records) TryExclusively(ctx context.Context, do func() error) error {
 	return r.exclusively(ctx, "SELECT pg_try_advisory_lock($1)", do)
 }
 

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"pingo/internal/core/definition"
-	"pingo/internal/core/fill"
+	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
 )
@@ -54,7 +54,7 @@ func TestLeasesAndFencing(t *testing.T) {
 	if err := first.Renew(ctx, []byte(`{"word": 1}`)); err != nil || !first.Holds() {
 		t.Errorf("renewing: %v", err)
 	}
-	version, err := a.Apply(ctx, nil, "me")
+	version, err := a.Apply(ctx, nil, nil, "me")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,7 +62,7 @@ func TestLeasesAndFencing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e.State, e.Epoch = fill.Filling, first.Epoch
+	e.State, e.Epoch = reindex.Filling, first.Epoch
 	if err := a.SaveEdition(ctx, e); err != nil {
 		t.Errorf("the holder records: %v", err)
 	}
@@ -76,7 +76,7 @@ func TestLeasesAndFencing(t *testing.T) {
 	if err := first.Renew(ctx, []byte("{}")); !errors.Is(err, ErrLost) {
 		t.Errorf("the first holder renews what it lost: %v", err)
 	}
-	e.State = fill.CatchingUp
+	e.State = reindex.CatchingUp
 	if err := a.SaveEdition(ctx, e); !errors.Is(err, ErrLost) {
 		t.Errorf("the first holder records: %v", err)
 	}
@@ -108,19 +108,19 @@ func TestLeasesAndFencing(t *testing.T) {
 	if err := other.Release(); err != nil {
 		t.Error(err)
 	}
-	processes, leases, err := a.Meet(ctx, Process{ID: "A", Address: "here"})
+	processes, leases, err := a.Heartbeat(ctx, Process{ID: "A", Address: "here"})
 	if err != nil || len(processes) != 1 || processes[0].Address != "here" || len(leases) != 2 || leases[0].Source != "lodge" || leases[0].Holder != "A" || leases[0].Free || !leases[1].Free || !strings.Contains(string(leases[0].Status), "word") {
 		t.Errorf("%+v %+v %v", processes, leases, err)
 	}
 	// A process is killed and begins again where it listened.
-	if err := b.Arrive(ctx, Process{ID: "A2", Host: processes[0].Host, Address: "here"}); err != nil {
+	if err := b.Register(ctx, Process{ID: "A2", Host: processes[0].Host, Address: "here"}); err != nil {
 		t.Fatal(err)
 	}
 	take(t, b, "lodge", "A2")
-	if err := a.Leave(ctx, Process{ID: "A2"}); err != nil {
+	if err := a.Deregister(ctx, Process{ID: "A2"}); err != nil {
 		t.Error(err)
 	}
-	if processes, _, err = b.Meet(ctx, Process{ID: "B"}); err != nil || len(processes) != 1 || processes[0].ID != "B" {
+	if processes, _, err = b.Heartbeat(ctx, Process{ID: "B"}); err != nil || len(processes) != 1 || processes[0].ID != "B" {
 		t.Errorf("%+v %v", processes, err)
 	}
 }
@@ -148,7 +148,7 @@ func TestEditionsAndChunks(t *testing.T) {
 	if none, err := r.Definition(t.Context()); none != nil || err != nil {
 		t.Error(none, err)
 	}
-	version, err := r.Apply(t.Context(), files, "me")
+	version, err := r.Apply(t.Context(), files, map[string]string{"main": "opensearch"}, "me")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -165,7 +165,7 @@ func TestEditionsAndChunks(t *testing.T) {
 	if err != nil || e.Name() != "huts-e1" {
 		t.Fatal(e, err)
 	}
-	e.State, e.Epoch = fill.Filling, lease.Epoch
+	e.State, e.Epoch = reindex.Filling, lease.Epoch
 	if err := r.SaveEdition(t.Context(), e); err != nil {
 		t.Fatal(err)
 	}
@@ -185,11 +185,11 @@ func TestEditionsAndChunks(t *testing.T) {
 		t.Errorf("%+v %v", left, err)
 	}
 	all, err := r.Editions(t.Context())
-	if err != nil || len(all) != 1 || all[0].Rows != 10 || !all[0].Planned || all[0].PlannedTree != 1 || all[0].State != fill.Filling || all[0].Shape.Hash() != s.Hash() {
+	if err != nil || len(all) != 1 || all[0].Rows != 10 || !all[0].Planned || all[0].PlannedTree != 1 || all[0].State != reindex.Filling || all[0].Shape.Hash() != s.Hash() {
 		t.Errorf("%+v %v", all[0], err)
 	}
 	for range 2 {
-		if err := r.SaveFailed(t.Context(), Failed{Index: "huts", Edition: 1, Key: "k", Kind: "x", Reason: "because"}); err != nil {
+		if err := r.SaveFailed(t.Context(), e, Failed{Key: "k", Kind: "x", Reason: "because"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -202,6 +202,55 @@ func TestEditionsAndChunks(t *testing.T) {
 	}
 	if again, err := r.NewEdition(t.Context(), s, "main", version); err != nil || again.Number != 2 { // the engine may still have a copy of the first
 		t.Error(again, err)
+	}
+}
+
+// Whoever lost the lease changes nothing of what the holder records.
+func TestStaleHoldersChangeNothing(t *testing.T) {
+	r, ctx := open(t, pgtest.URL(t)), t.Context()
+	version, err := r.Apply(ctx, nil, nil, "me")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stale := take(t, r, "lodge", "A")
+	now, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Source: "lodge"}, "main", version)
+	if err != nil {
+		t.Fatal(err)
+	}
+	then := *now
+	then.Epoch = stale.Epoch
+	if err := stale.Release(); err != nil {
+		t.Fatal(err)
+	}
+	now.Epoch = take(t, r, "lodge", "B").Epoch
+	if err := errors.Join(r.SaveFailed(ctx, now, Failed{Key: "k", Kind: "x", Reason: "y"}), r.PlanChunk(ctx, now, Chunk{}, 0, true)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.AddToBacklog(ctx, now, []string{"b"}, []time.Time{time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	list, err := r.Backlog(ctx, now, "", 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, do := range map[string]func() error{
+		"a step":              func() error { return r.SaveEdition(ctx, &then) },
+		"a chunk planned":     func() error { return r.PlanChunk(ctx, &then, Chunk{Number: 1}, 0, true) },
+		"a chunk done":        func() error { return r.ChunkDone(ctx, &then, Chunk{}, 1, 1) },
+		"a failed document":   func() error { return r.SaveFailed(ctx, &then, Failed{Key: "z", Kind: "x", Reason: "y"}) },
+		"a resolved document": func() error { return r.ResolveFailed(ctx, &then, "k") },
+		"into the backlog":    func() error { _, err := r.AddToBacklog(ctx, &then, []string{"c"}, []time.Time{time.Now()}); return err },
+		"out of the backlog":  func() error { return r.RemoveFromBacklog(ctx, &then, list) },
+		"a dropped edition":   func() error { return r.DeleteEdition(ctx, &then) },
+	} {
+		if err := do(); !errors.Is(err, ErrLost) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	failed, _ := r.FailedDocuments(ctx, "huts", "", 9)
+	chunks, _ := r.OpenChunks(ctx, now)
+	if n, _, err := r.BacklogSize(ctx, now); err != nil || n != 1 || len(failed) != 1 || len(chunks) != 1 {
+		t.Errorf("%d in the backlog, failed %+v, chunks %+v (%v)", n, failed, chunks, err)
 	}
 }
 
@@ -238,11 +287,12 @@ func TestWrongURLs(t *testing.T) {
 	}
 }
 
-// What is owed again while it is built stays owed.
-func TestBacklogKeepsWhatIsOwedAgain(t *testing.T) {
+// What is put into the backlog again while it is built stays there, also when the removal
+// comes so late that the key was taken out and put there anew.
+func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 	r := open(t, pgtest.URL(t))
 	ctx := t.Context()
-	version, err := r.Apply(ctx, nil, "me")
+	version, err := r.Apply(ctx, nil, nil, "me")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -251,24 +301,31 @@ func TestBacklogKeepsWhatIsOwedAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	early, late := time.Now().Add(-time.Hour).Truncate(time.Microsecond), time.Now()
-	owe := func(at time.Time, keys ...string) {
+	add := func(at time.Time, keys ...string) {
 		t.Helper()
-		if _, err := r.Owe(ctx, e, keys, slices.Repeat([]time.Time{at}, len(keys))); err != nil {
+		if _, err := r.AddToBacklog(ctx, e, keys, slices.Repeat([]time.Time{at}, len(keys))); err != nil {
 			t.Fatal(err)
 		}
 	}
-	owe(early, "a", "b", "c")
+	add(early, "a", "b", "c")
 	list, err := r.Backlog(ctx, e, "a", 10)
 	if err != nil || len(list) != 2 || list[0].Key != "b" || !list[0].At.Equal(early) {
 		t.Fatalf("%+v %v", list, err)
 	}
-	owe(late, "b") // while b and c are built
-	if err := r.Paid(ctx, e, list); err != nil {
+	add(late, "b") // while b and c are built
+	if err := r.RemoveFromBacklog(ctx, e, list); err != nil {
 		t.Fatal(err)
 	}
 	left, err := r.Backlog(ctx, e, "", 10)
-	if err != nil || len(left) != 2 || left[0].Key != "a" || left[1].Key != "b" || left[1].Turn != 2 || !left[1].At.Equal(early) {
+	if err != nil || len(left) != 2 || left[0].Key != "a" || left[1].Key != "b" || left[1].Generation <= list[0].Generation || !left[1].At.Equal(early) {
 		t.Errorf("%+v %v", left, err)
+	}
+	if err := r.RemoveFromBacklog(ctx, e, left[:1]); err != nil {
+		t.Fatal(err)
+	}
+	add(early, "a")
+	if err := r.RemoveFromBacklog(ctx, e, left[:1]); err != nil {
+		t.Fatal(err)
 	}
 	if n, oldest, err := r.BacklogSize(ctx, e); err != nil || n != 2 || !oldest.Equal(early) {
 		t.Errorf("%d since %v, %v", n, oldest, err)
@@ -277,6 +334,6 @@ func TestBacklogKeepsWhatIsOwedAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	if n, oldest, err := r.BacklogSize(ctx, e); err != nil || n != 0 || oldest != nil {
-		t.Errorf("a deleted edition owes %d since %v, %v", n, oldest, err)
+		t.Errorf("a deleted edition has %d in its backlog since %v, %v", n, oldest, err)
 	}
 }

@@ -15,19 +15,9 @@ import (
 
 	"github.com/labstack/echo/v4"
 
+	"pingo/internal/api"
 	"pingo/internal/records"
 )
-
-// The roles, from least to most: a viewer sees everything, an operator mends, an
-// admin changes definitions, captures and tokens.
-const (
-	Viewer   = "viewer"
-	Operator = "operator"
-	Admin    = "admin"
-)
-
-// Roles lists the roles in order.
-var Roles = []string{Viewer, Operator, Admin}
 
 // NewToken makes a token: what is handed out, and the hash that is stored.
 func NewToken() (token string, hash []byte) {
@@ -60,9 +50,8 @@ const remember = 5 * time.Second
 
 // Caller is who makes a request.
 type Caller struct {
-	Name string `json:"name"`
-	Role string `json:"role"`
-	key  string
+	api.Session
+	key string
 }
 
 func newAccess(rec *records.Records) *access {
@@ -91,7 +80,7 @@ func (a *access) find(ctx context.Context, token string) (*Caller, error) {
 		a.known[key] = r
 		a.mu.Unlock()
 	}
-	return &Caller{r.token.Name, r.token.Role, key}, nil
+	return &Caller{api.Session{Name: r.token.Name, Role: r.token.Role}, key}, nil
 }
 
 func (a *access) forget() {
@@ -140,7 +129,7 @@ func (a *access) need(role string) echo.MiddlewareFunc {
 			if found == nil {
 				return problemf(http.StatusUnauthorized, "this token is not known: ask an admin for one (pingo token create)")
 			}
-			if slices.Index(Roles, found.Role) < slices.Index(Roles, role) {
+			if slices.Index(api.Roles, found.Role) < slices.Index(api.Roles, role) {
 				return problemf(http.StatusForbidden, "token %s has the role %s, and this needs %s", found.Name, found.Role, role)
 			}
 			c.Set("caller", found)
@@ -156,9 +145,7 @@ func caller(c echo.Context) *Caller {
 
 // signIn checks a token and keeps it in a cookie that scripts cannot read.
 func (s *Server) signIn(c echo.Context) error {
-	body, err := bind[struct {
-		Token string `json:"token"`
-	}](c)
+	body, err := bind[api.SignIn](c)
 	if err != nil {
 		return err
 	}
@@ -171,7 +158,7 @@ func (s *Server) signIn(c echo.Context) error {
 		return problemf(http.StatusUnauthorized, "this token is not known")
 	}
 	c.SetCookie(&http.Cookie{Name: cookieName, Value: strings.TrimSpace(body.Token), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int((12 * time.Hour).Seconds())})
-	return c.JSON(http.StatusOK, found)
+	return c.JSON(http.StatusOK, found.Session)
 }
 
 func (s *Server) signOut(c echo.Context) error {
@@ -184,31 +171,28 @@ func (s *Server) tokens(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, list)
+	out := make([]api.Token, len(list))
+	for i, t := range list {
+		out[i] = api.Token(t)
+	}
+	return c.JSON(http.StatusOK, out)
 }
 
 var tokenName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
 
-// CreatedToken is a fresh token: the only time that it is shown.
-type CreatedToken struct {
-	Name  string `json:"name"`
-	Role  string `json:"role"`
-	Token string `json:"token"`
-}
-
 func (s *Server) createToken(c echo.Context) error {
-	body, err := bind[CreatedToken](c)
+	body, err := bind[api.NewToken](c)
 	if err != nil {
 		return err
 	}
-	if !tokenName.MatchString(body.Name) || !slices.Contains(Roles, body.Role) || body.Token != "" {
-		return problemf(http.StatusBadRequest, "a token has a name of letters, digits, points, _ and -, and one of the roles %s", strings.Join(Roles, ", "))
+	if !tokenName.MatchString(body.Name) || !slices.Contains(api.Roles, body.Role) {
+		return problemf(http.StatusBadRequest, "a token has a name of letters, digits, points, _ and -, and one of the roles %s", strings.Join(api.Roles, ", "))
 	}
 	token, hash := NewToken()
 	if err := s.records.CreateToken(c.Request().Context(), body.Name, body.Role, hash); err != nil {
 		return err
 	}
-	return c.JSON(http.StatusCreated, CreatedToken{body.Name, body.Role, token})
+	return c.JSON(http.StatusCreated, api.CreatedToken{Name: body.Name, Role: body.Role, Token: token})
 }
 
 func (s *Server) removeToken(c echo.Context) error {
@@ -230,7 +214,7 @@ func FirstToken(ctx context.Context, rec *records.Records) (string, error) {
 		return "", err
 	}
 	token, hash := NewToken()
-	if err := rec.CreateToken(ctx, "first", Admin, hash); err != nil {
+	if err := rec.CreateToken(ctx, "first", api.RoleAdmin, hash); err != nil {
 		return "", fmt.Errorf("making the first token: %w", err)
 	}
 	return token, nil

@@ -5,6 +5,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 
+	"pingo/internal/api"
 	"pingo/internal/flow"
 )
 
@@ -18,18 +19,18 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 var (
 	rowsMetric      = metric("index_rows", "Rows in the source that have documents, when last counted.", "index", "source", "engine")
 	documentsMetric = metric("index_documents", "Documents that searches find, when last counted.", "index", "source", "engine")
-	failedMetric    = metric("index_failed_documents", "Documents that the engine refused and that were not mended since.", "index", "source", "engine")
+	failedMetric    = metric("index_failed_documents", "Failed documents now.", "index", "source", "engine")
 	waitingMetric   = metric("index_waiting_documents", "Documents that wait to be delivered.", "index", "source", "engine")
-	appliedMetric   = metric("index_applied_documents_total", "Documents that the engine acknowledged since this process began.", "index", "source", "engine")
-	lagMetric       = metric("index_lag_seconds", "Age of the oldest change that is not in the engine, 0 when all are.", "index", "source", "engine")
+	deliveredMetric = metric("index_delivered_documents_total", "Documents that the engine acknowledged since this process began.", "index", "source", "engine")
+	lagMetric       = metric("index_lag_seconds", "Age of the oldest change that is not acknowledged, 0 when there is none.", "index", "source", "engine")
 	recentMetric    = metric("index_recent_lag_seconds", "Lag of the most recent changes by percentile.", "index", "source", "engine", "percentile")
 	troubleMetric   = metric("index_trouble", "1 while the index waits for something, by kind.", "index", "source", "engine", "kind")
 	builtMetric     = metric("index_built_documents_total", "Documents made of rows, or found to be gone, since the process began to feed the index.", "index", "source", "engine")
-	sparedMetric    = metric("index_spared_documents_total", "Documents not sent because the engine had the same already.", "index", "source", "engine")
+	unchangedMetric = metric("index_unchanged_documents_total", "Built documents not sent because the engine has them already.", "index", "source", "engine")
 	refusedMetric   = metric("index_refused_documents_total", "Answers of the engine that refused a document.", "index", "source", "engine")
-	answersMetric   = metric("index_answers", "1 while the public name answers from a complete edition.", "index", "source", "engine")
-	awayMetric      = metric("engine_away", "1 while the engine does not answer deliveries of this process.", "engine")
-	atOnceMetric    = metric("engine_requests_allowed", "Requests that may be on their way at once; fewer while the engine is busy.", "engine")
+	liveMetric      = metric("index_live", "1 while the public name answers from a complete edition.", "index", "source", "engine")
+	downMetric      = metric("engine_down", "1 while the engine does not answer deliveries of this process.", "engine")
+	allowedMetric   = metric("engine_requests_allowed", "Requests that may be under way at once; fewer while the engine is busy.", "engine")
 	depthMetric     = metric("source_journal_changes", "Changes in the journal.", "source")
 	oldestMetric    = metric("source_journal_oldest_seconds", "Age of the oldest change in the journal, 0 when there is none.", "source")
 	sizeMetric      = metric("source_journal_bytes", "Size of the journal.", "source")
@@ -60,16 +61,16 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 		}
 		gauge(failedMetric, float64(ix.Failed), labels()...)
 		gauge(waitingMetric, float64(ix.Waiting), labels()...)
-		counter(appliedMetric, ix.Applied, labels()...)
+		counter(deliveredMetric, ix.Delivered, labels()...)
 		counter(builtMetric, ix.Built, labels()...)
-		counter(sparedMetric, ix.Spared, labels()...)
-		counter(refusedMetric, ix.Refusals, labels()...)
-		gauge(answersMetric, yes(ix.Answering), labels()...)
+		counter(unchangedMetric, ix.Unchanged, labels()...)
+		counter(refusedMetric, ix.Refused, labels()...)
+		gauge(liveMetric, yes(ix.Live), labels()...)
 		gauge(lagMetric, ix.LagMS/1000, labels()...)
 		gauge(recentMetric, ix.Lag.P50/1000, labels("50")...)
 		gauge(recentMetric, ix.Lag.P95/1000, labels("95")...)
 		gauge(recentMetric, ix.Lag.P99/1000, labels("99")...)
-		for _, kind := range []string{flow.StateWaiting, flow.StateBlocked} {
+		for _, kind := range []string{api.StateWaiting, api.StateBlocked} {
 			gauge(troubleMetric, yes(ix.State == kind), labels(kind)...)
 		}
 	}
@@ -82,7 +83,7 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 		}
 		gauge(unfedMetric, yes(!fed), src.Name)
 		if j := src.Journal; j != nil {
-			gauge(depthMetric, float64(j.Waiting), src.Name)
+			gauge(depthMetric, float64(j.Changes), src.Name)
 			gauge(sizeMetric, float64(j.Bytes), src.Name)
 			gauge(limitMetric, float64(j.LimitBytes), src.Name)
 			age := 0.0
@@ -93,8 +94,8 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 		}
 	}
 	for _, eng := range status.Engines {
-		gauge(awayMetric, yes(eng.Trouble != nil), eng.Name)
-		gauge(atOnceMetric, float64(eng.AtOnce), eng.Name)
+		gauge(downMetric, yes(eng.Trouble != nil), eng.Name)
+		gauge(allowedMetric, float64(eng.RequestsAllowed), eng.Name)
 	}
 }
 

@@ -1,20 +1,18 @@
 package server
 
 import (
-	_ "embed"
 	"net/http"
 	"sync"
 
 	"github.com/labstack/echo/v4"
 	"gopkg.in/yaml.v3"
-)
 
-//go:embed openapi.yaml
-var openAPIText []byte
+	"pingo/internal/api"
+)
 
 var openAPIDocument = sync.OnceValues(func() (map[string]any, error) {
 	var document map[string]any
-	return document, yaml.Unmarshal(openAPIText, &document)
+	return document, yaml.Unmarshal(api.OpenAPI, &document)
 })
 
 func openAPI(c echo.Context) error {

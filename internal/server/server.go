@@ -22,9 +22,11 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"pingo/internal/core/definition"
-	"pingo/internal/engine/wire"
+	"pingo/internal/api"
+	"pingo/internal/engine"
 	"pingo/internal/flow"
+	"pingo/internal/flow/define"
+	"pingo/internal/flow/inspect"
 	"pingo/internal/records"
 )
 
@@ -73,17 +75,17 @@ func (s *Server) Close() error {
 // routes lists the whole API; openapi.yaml describes it.
 func (s *Server) routes(e *echo.Echo) {
 	e.GET("/health", func(c echo.Context) error {
-		return c.JSON(http.StatusOK, map[string]string{"status": "ok", "version": s.version})
+		return c.JSON(http.StatusOK, api.Health{Status: "ok", Version: s.version})
 	})
 	e.GET("/ready", s.ready)
 	e.GET("/openapi.json", openAPI)
-	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.access.need(Viewer))
+	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.access.need(api.RoleViewer))
 
-	api := e.Group("/api")
-	api.POST("/session", s.signIn)
-	api.DELETE("/session", s.signOut)
-	viewer := api.Group("", s.access.need(Viewer))
-	viewer.GET("/session", func(c echo.Context) error { return c.JSON(http.StatusOK, caller(c)) })
+	root := e.Group("/api")
+	root.POST("/session", s.signIn)
+	root.DELETE("/session", s.signOut)
+	viewer := root.Group("", s.access.need(api.RoleViewer))
+	viewer.GET("/session", func(c echo.Context) error { return c.JSON(http.StatusOK, caller(c).Session) })
 	viewer.GET("/status", func(c echo.Context) error { return c.JSON(http.StatusOK, s.flow.Status()) })
 	viewer.GET("/events", s.events)
 	viewer.GET("/definition", s.definition)
@@ -99,39 +101,24 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/failed", s.failedGroups)
 	viewer.GET("/indexes/:index/failed", s.failed)
 	viewer.GET("/indexes/:index/failed/:key", s.failedDocument)
-	operator := api.Group("", s.access.need(Operator))
+	operator := root.Group("", s.access.need(api.RoleOperator))
 	operator.POST("/indexes/:index/failed/retry", func(c echo.Context) error { return s.treatFailed(c, s.flow.RetryFailed) })
 	operator.POST("/indexes/:index/failed/dismiss", func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) })
-	admin := api.Group("", s.access.need(Admin))
+	admin := root.Group("", s.access.need(api.RoleAdmin))
 	admin.POST("/definition/check", s.check)
 	admin.POST("/definition/apply", s.apply)
-	admin.POST("/definition/capture-sql", s.captureSQLFor)
-	admin.GET("/capture", s.captureSQL)
+	admin.POST("/definition/capture-script", s.captureScriptFor)
+	admin.GET("/capture", s.captureScript)
 	admin.POST("/capture", s.installCapture)
+	admin.GET("/capture/removal", s.planRemoval)
 	admin.DELETE("/capture", s.removeCapture)
 	admin.GET("/tokens", s.tokens)
 	admin.POST("/tokens", s.createToken)
 	admin.DELETE("/tokens/:name", s.removeToken)
 }
 
-// Problem is an error as RFC 9457 has it.
-type Problem struct {
-	Title    string              `json:"title"`
-	Status   int                 `json:"status"`
-	Detail   string              `json:"detail,omitempty"`
-	Findings definition.Findings `json:"findings,omitempty"`
-	Plan     *flow.Plan          `json:"plan,omitempty"`
-}
-
-func (p *Problem) Error() string {
-	if p.Detail == "" {
-		return p.Title
-	}
-	return p.Detail
-}
-
-func problemf(status int, format string, args ...any) *Problem {
-	return &Problem{Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
+func problemf(status int, format string, args ...any) *api.Problem {
+	return &api.Problem{Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
 }
 
 // problem answers with an error as application/problem+json.
@@ -139,10 +126,9 @@ func (s *Server) problem(err error, c echo.Context) {
 	if c.Response().Committed {
 		return
 	}
-	var p *Problem
+	var p *api.Problem
 	var fromEcho *echo.HTTPError
-	var badKey *flow.BadKey
-	var badQuery *flow.BadQuery
+	var bad *inspect.BadRequest
 	switch {
 	case errors.As(err, &p):
 	case errors.As(err, &fromEcho):
@@ -153,13 +139,13 @@ func (s *Server) problem(err error, c echo.Context) {
 				p.Detail = "there is nothing to " + method + " at " + c.Request().URL.Path
 			}
 		}
-	case errors.Is(err, flow.ErrUnknown):
+	case errors.Is(err, inspect.ErrUnknown):
 		p = problemf(http.StatusNotFound, "%v", err)
-	case errors.Is(err, flow.ErrNotReady):
+	case errors.Is(err, inspect.ErrNotReady):
 		p = problemf(http.StatusServiceUnavailable, "%v", err)
-	case errors.As(err, &badKey), errors.As(err, &badQuery):
+	case errors.As(err, &bad):
 		p = problemf(http.StatusBadRequest, "%v", err)
-	case errors.Is(err, flow.ErrNotYet), errors.Is(err, flow.ErrNeedsFill), errors.Is(err, records.ErrExists):
+	case errors.Is(err, inspect.ErrNotYet), errors.Is(err, define.ErrNeedsFill), errors.Is(err, records.ErrExists):
 		p = problemf(http.StatusConflict, "%v", err)
 	default:
 		// A source or engine that does not do what it should.
@@ -190,7 +176,7 @@ func (s *Server) ready(c echo.Context) error {
 	if err := s.records.Ping(c.Request().Context()); err != nil {
 		return problemf(http.StatusServiceUnavailable, "%v", err)
 	}
-	return c.JSON(http.StatusOK, map[string]string{"status": "ready"})
+	return c.JSON(http.StatusOK, api.Health{Status: "ready"})
 }
 
 // events sends the status once a second, for as long as somebody listens.
@@ -228,13 +214,6 @@ func (s *Server) events(c echo.Context) error {
 	}
 }
 
-type definitionFiles struct {
-	Files  []definition.File `json:"files"`
-	Source string            `json:"source,omitempty"`
-	// Accept names the indexes whose guarded changes are meant.
-	Accept []string `json:"accept,omitempty"`
-}
-
 // definition answers with a version, the one in force unless another is asked for.
 func (s *Server) definition(c echo.Context) error {
 	version := 0
@@ -254,7 +233,7 @@ func (s *Server) definition(c echo.Context) error {
 	if applied == nil {
 		return problemf(http.StatusNotFound, "no definition was applied yet: pingo apply does that")
 	}
-	return c.JSON(http.StatusOK, applied)
+	return c.JSON(http.StatusOK, versionOf(applied))
 }
 
 func (s *Server) versions(c echo.Context) error {
@@ -262,7 +241,19 @@ func (s *Server) versions(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, list)
+	out := make([]api.DefinitionVersion, len(list))
+	for i, v := range list {
+		out[i] = versionOf(v)
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func versionOf(v *records.Applied) api.DefinitionVersion {
+	out := api.DefinitionVersion{Version: v.Version, AppliedAt: v.AppliedAt, AppliedBy: v.AppliedBy, CarriedOut: v.CarriedOut}
+	for _, f := range v.Files {
+		out.Files = append(out.Files, api.File(f))
+	}
+	return out
 }
 
 // planInForce checks the definition in force, for its shapes and samples.
@@ -274,7 +265,7 @@ func (s *Server) planInForce(c echo.Context) error {
 	if applied == nil {
 		return problemf(http.StatusNotFound, "no definition was applied yet: pingo apply does that")
 	}
-	plan, err := s.flow.Check(c.Request().Context(), applied.Files)
+	plan, err := s.flow.Define.Check(c.Request().Context(), versionOf(applied).Files)
 	if err != nil {
 		return err
 	}
@@ -282,35 +273,29 @@ func (s *Server) planInForce(c echo.Context) error {
 }
 
 func (s *Server) check(c echo.Context) error {
-	body, err := bind[definitionFiles](c)
+	body, err := bind[api.Files](c)
 	if err != nil {
 		return err
 	}
-	plan, err := s.flow.Check(c.Request().Context(), body.Files)
+	plan, err := s.flow.Define.Check(c.Request().Context(), body.Files)
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, plan)
 }
 
-// Applied is the answer to applying a definition.
-type Applied struct {
-	Version int        `json:"version"`
-	Plan    *flow.Plan `json:"plan"`
-}
-
 func (s *Server) apply(c echo.Context) error {
-	body, err := bind[definitionFiles](c)
+	body, err := bind[api.Files](c)
 	if err != nil {
 		return err
 	}
 	plan, version, err := s.flow.Apply(c.Request().Context(), body.Files, caller(c).Name, body.Accept)
-	if errors.Is(err, flow.ErrRefused) {
+	if errors.Is(err, define.ErrRefused) {
 		p := problemf(http.StatusUnprocessableEntity, "%v", err)
 		p.Findings, p.Plan = plan.Findings, plan
 		return p
 	}
-	if errors.Is(err, flow.ErrGuarded) {
+	if errors.Is(err, define.ErrGuarded) {
 		p := problemf(http.StatusConflict, "%v", err)
 		p.Plan = plan
 		return p
@@ -318,64 +303,74 @@ func (s *Server) apply(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, Applied{version, plan})
+	return c.JSON(http.StatusOK, api.Applied{Version: version, Plan: plan})
 }
 
-func (s *Server) captureSQLFor(c echo.Context) error {
-	body, err := bind[definitionFiles](c)
+func (s *Server) captureScriptFor(c echo.Context) error {
+	body, err := bind[api.Files](c)
 	if err != nil {
 		return err
 	}
-	sql, err := s.flow.CaptureSQLFor(c.Request().Context(), body.Files, body.Source)
-	if errors.Is(err, flow.ErrRefused) {
+	script, err := s.flow.Define.CaptureScriptFor(c.Request().Context(), body.Files, body.Source)
+	if errors.Is(err, define.ErrRefused) {
 		return problemf(http.StatusUnprocessableEntity, "%v", err)
 	}
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]string{"sql": sql})
+	return c.JSON(http.StatusOK, api.Script{Script: script})
 }
 
-func (s *Server) captureSQL(c echo.Context) error {
-	sql, err := s.flow.CaptureSQL(c.Request().Context(), c.QueryParam("source"))
+// captureScript, like all calls for capture, takes the only source when none is named.
+func (s *Server) captureScript(c echo.Context) error {
+	script, err := s.flow.Define.CaptureScript(c.Request().Context(), c.QueryParam("source"))
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]string{"sql": sql})
+	return c.JSON(http.StatusOK, api.Script{Script: script})
 }
 
 func (s *Server) installCapture(c echo.Context) error {
-	if err := s.flow.InstallCapture(c.Request().Context(), c.QueryParam("source")); err != nil {
+	if err := s.flow.Define.InstallCapture(c.Request().Context(), c.QueryParam("source")); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (s *Server) removeCapture(c echo.Context) error {
-	if err := s.flow.RemoveCapture(c.Request().Context(), c.QueryParam("source")); err != nil {
-		return err
-	}
-	return c.NoContent(http.StatusNoContent)
-}
-
-func (s *Server) search(c echo.Context) error {
-	limit, err := limitOf(c, 10, 100)
+func (s *Server) planRemoval(c echo.Context) error {
+	removal, err := s.flow.Define.PlanRemoval(c.Request().Context(), c.QueryParam("source"))
 	if err != nil {
 		return err
 	}
-	q := wire.Query{Text: c.QueryParam("q"), Limit: limit, Facets: c.QueryParams()["facet"]}
+	return c.JSON(http.StatusOK, removal)
+}
+
+func (s *Server) removeCapture(c echo.Context) error {
+	removal, err := s.flow.Define.RemoveCapture(c.Request().Context(), c.QueryParam("source"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, removal)
+}
+
+func (s *Server) search(c echo.Context) error {
+	limit, err := limitOf(c, 10, api.MaxHits)
+	if err != nil {
+		return err
+	}
+	q := engine.Query{Text: c.QueryParam("q"), Limit: limit, Facets: c.QueryParams()["facet"]}
 	for _, text := range c.QueryParams()["filter"] {
-		path, value, ok := strings.Cut(text, "=")
-		if !ok {
-			return problemf(http.StatusBadRequest, "a filter is FIELD=VALUE, not %q", text)
+		path, value, err := api.Filter(text)
+		if err != nil {
+			return problemf(http.StatusBadRequest, "%v", err)
 		}
-		q.Filters = append(q.Filters, wire.Filter{Path: path, Value: value})
+		q.Filters = append(q.Filters, engine.Filter{Path: path, Value: value})
 	}
 	for _, text := range c.QueryParams()["sort"] {
 		path, down := strings.CutPrefix(text, "-")
-		q.Order = append(q.Order, wire.Order{Path: path, Descending: down})
+		q.Order = append(q.Order, engine.Order{Path: path, Descending: down})
 	}
-	hits, err := s.flow.Search(c.Request().Context(), c.Param("index"), q)
+	hits, err := s.flow.Inspect.Search(c.Request().Context(), c.Param("index"), q)
 	if err != nil {
 		return err
 	}
@@ -387,7 +382,7 @@ func (s *Server) preview(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	preview, err := s.flow.Preview(c.Request().Context(), c.Param("index"), key)
+	preview, err := s.flow.Inspect.Preview(c.Request().Context(), c.Param("index"), key)
 	if err != nil {
 		return err
 	}
@@ -401,13 +396,13 @@ func (s *Server) sample(c echo.Context) error {
 		return err
 	}
 	ctx := c.Request().Context()
-	keys, err := s.flow.SampleKeys(ctx, c.Param("index"), limit)
+	keys, err := s.flow.Inspect.SampleKeys(ctx, c.Param("index"), limit)
 	if err != nil {
 		return err
 	}
-	list := []*flow.Preview{}
+	list := []*api.Preview{}
 	for _, key := range keys {
-		preview, err := s.flow.Preview(ctx, c.Param("index"), key)
+		preview, err := s.flow.Inspect.Preview(ctx, c.Param("index"), key)
 		if err != nil {
 			return err
 		}
@@ -426,7 +421,7 @@ func (s *Server) history(c echo.Context) error {
 		}
 		minutes = n
 	}
-	list, err := s.flow.History(c.Request().Context(), c.Param("index"), minutes)
+	list, err := s.flow.Inspect.History(c.Request().Context(), c.Param("index"), minutes)
 	if err != nil {
 		return err
 	}
@@ -445,7 +440,7 @@ func (s *Server) recent(c echo.Context) error {
 // traceChange tells which documents a change of a row would touch. The source - stands
 // for the only one.
 func (s *Server) traceChange(c echo.Context) error {
-	traced, err := s.flow.TraceChange(c.Request().Context(), strings.TrimPrefix(c.Param("source"), "-"), c.QueryParam("table"), c.QueryParam("key"))
+	traced, err := s.flow.Inspect.TraceChange(c.Request().Context(), strings.TrimPrefix(c.Param("source"), "-"), c.QueryParam("table"), c.QueryParam("key"))
 	if err != nil {
 		return err
 	}
@@ -457,7 +452,7 @@ func (s *Server) failed(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	failed, err := s.flow.FailedDocuments(c.Request().Context(), c.Param("index"), c.QueryParam("cause"), limit)
+	failed, err := s.flow.Inspect.FailedDocuments(c.Request().Context(), c.Param("index"), c.QueryParam("cause"), limit)
 	if err != nil {
 		return err
 	}
@@ -465,7 +460,7 @@ func (s *Server) failed(c echo.Context) error {
 }
 
 func (s *Server) failedGroups(c echo.Context) error {
-	groups, err := s.flow.FailedGroups(c.Request().Context(), c.QueryParam("index"))
+	groups, err := s.flow.Inspect.FailedGroups(c.Request().Context(), c.QueryParam("index"))
 	if err != nil {
 		return err
 	}
@@ -477,38 +472,26 @@ func (s *Server) failedDocument(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	f, err := s.flow.FailedDocument(c.Request().Context(), c.Param("index"), key)
+	f, err := s.flow.Inspect.FailedDocument(c.Request().Context(), c.Param("index"), key)
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, f)
 }
 
-// whichFailed names failed documents: by key, by cause, or all of an index.
-type whichFailed struct {
-	Keys  []string `json:"keys,omitempty"`
-	Cause string   `json:"cause,omitempty"`
-	All   bool     `json:"all,omitempty"`
-}
-
-// Treated says how many failed documents were treated.
-type Treated struct {
-	Documents int `json:"documents"`
-}
-
-func (s *Server) treatFailed(c echo.Context, treat func(ctx context.Context, index string, keys []string, cause string) (int, error)) error {
-	which, err := bind[whichFailed](c)
+func (s *Server) treatFailed(c echo.Context, treat func(ctx context.Context, index string, which api.FailedSelection) (int, error)) error {
+	which, err := bind[api.FailedSelection](c)
 	if err != nil {
 		return err
 	}
 	if !which.All && which.Cause == "" && len(which.Keys) == 0 {
 		return problemf(http.StatusBadRequest, "say which failed documents are meant: keys, cause, or all")
 	}
-	n, err := treat(c.Request().Context(), c.Param("index"), which.Keys, which.Cause)
+	n, err := treat(c.Request().Context(), c.Param("index"), which)
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, Treated{n})
+	return c.JSON(http.StatusOK, api.DocumentCount{Documents: n})
 }
 
 // console serves the console's files; a path that is none of them is a page of the

@@ -13,7 +13,9 @@ import (
 
 	"github.com/labstack/echo/v4"
 
+	"pingo/internal/api"
 	"pingo/internal/flow"
+	"pingo/internal/kinds"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/records"
 )
@@ -29,7 +31,7 @@ func newServer(t testing.TB) (http.Handler, string) {
 	}
 	t.Cleanup(func() { rec.Close() })
 	log := slog.New(slog.DiscardHandler)
-	service, err := flow.New(t.Context(), rec, "http://127.0.0.1:1", log)
+	service, err := flow.New(t.Context(), rec, kinds.All(), "http://127.0.0.1:1", log)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,7 +94,7 @@ func TestWrongRequestsSayWhat(t *testing.T) {
 	} {
 		response := ask(h, token, c.method, c.target, c.body)
 		body, err := io.ReadAll(response.Body)
-		var p Problem
+		var p api.Problem
 		if err != nil || json.Unmarshal(body, &p) != nil || p.Status != c.status || response.StatusCode != c.status || !strings.Contains(string(body), c.want) || p.Title == "" {
 			t.Errorf("%s %s: %d %s, want %d %s", c.method, c.target, response.StatusCode, body, c.status, c.want)
 		}

@@ -85,8 +85,8 @@ type Ticket struct {
 }
 
 // Tally counts what became of the documents that a change touched: sent, found to be
-// gone and deleted, the same as the engine had, refused, or put into the backlog.
-type Tally struct{ Sent, Gone, Same, Refused, Owed atomic.Int64 }
+// gone and deleted, unchanged from what the engine had, refused, or put into the backlog.
+type Tally struct{ Sent, Deleted, Unchanged, Refused, Backlog atomic.Int64 }
 
 // NewTicket makes a ticket that holds itself open until the first Close, so that
 // documents may be added while others are done already.
@@ -104,6 +104,17 @@ func (t *Ticket) Close() {
 	if t.open.Add(-1) == 0 {
 		t.done()
 	}
+}
+
+// Oldest is the time of the oldest of some changes; zero when none has one.
+func Oldest(tickets []*Ticket) time.Time {
+	var oldest time.Time
+	for _, t := range tickets {
+		if !t.At.IsZero() && (oldest.IsZero() || t.At.Before(oldest)) {
+			oldest = t.At
+		}
+	}
+	return oldest
 }
 
 // Entry is a key that waits, with the changes that wait for it.
@@ -140,6 +151,15 @@ func (q *Queue) Put(e Entry) {
 	q.tickets += len(e.Tickets)
 }
 
+// Join lets a ticket wait for every key that waits now, opening it for each.
+func (q *Queue) Join(t *Ticket) {
+	for key := range q.wait {
+		t.Open()
+		q.wait[key] = append(q.wait[key], t)
+		q.tickets++
+	}
+}
+
 // Tickets is how often a ticket waits for a key.
 func (q *Queue) Tickets() int { return q.tickets }
 
@@ -147,10 +167,8 @@ func (q *Queue) Tickets() int { return q.tickets }
 func (q *Queue) Oldest() time.Time {
 	var oldest time.Time
 	for _, tickets := range q.wait {
-		for _, t := range tickets {
-			if !t.At.IsZero() && (oldest.IsZero() || t.At.Before(oldest)) {
-				oldest = t.At
-			}
+		if at := Oldest(tickets); !at.IsZero() && (oldest.IsZero() || at.Before(oldest)) {
+			oldest = at
 		}
 	}
 	return oldest

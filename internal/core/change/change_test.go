@@ -76,26 +76,26 @@ func TestValuesBeforeAndAfter(t *testing.T) {
 }
 
 func TestAHotKeyIsSentAFewTimesASecond(t *testing.T) {
-	var p Pace
+	var p Throttle
 	now, sent := time.Unix(1000, 0), 0
 	for range 3000 { // three seconds of a change each millisecond
-		if p.Sends("hot", now) == 0 {
+		if p.Admit("hot", now) == 0 {
 			sent++
 		}
-		if wait := p.Sends("other"+now.String(), now); wait != 0 {
+		if wait := p.Admit("other"+now.String(), now); wait != 0 {
 			t.Fatalf("another key waits %s", wait)
 		}
 		now = now.Add(time.Millisecond)
 	}
-	if sent != 3*PaceSends {
+	if sent != 3*ThrottleSends {
 		t.Errorf("sent %d times", sent)
 	}
-	p.Sends("hot", now)
-	for range PaceSends {
-		p.Sends("hot", now)
+	p.Admit("hot", now)
+	for range ThrottleSends {
+		p.Admit("hot", now)
 	}
-	wait := p.Sends("hot", now)
-	if wait <= 0 || wait > time.Second || p.Sends("hot", now.Add(wait)) != 0 {
+	wait := p.Admit("hot", now)
+	if wait <= 0 || wait > time.Second || p.Admit("hot", now.Add(wait)) != 0 {
 		t.Errorf("after waiting %s it may not be sent", wait)
 	}
 }

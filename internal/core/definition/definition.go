@@ -4,7 +4,9 @@
 package definition
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -51,17 +53,17 @@ func (f Findings) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Sort orders findings by file, line and column.
-func (f Findings) Sort() {
-	sort.SliceStable(f, func(i, j int) bool {
-		a, b := f[i].Pos, f[j].Pos
-		if a.File != b.File {
-			return a.File < b.File
-		}
-		if a.Line != b.Line {
-			return a.Line < b.Line
-		}
-		return a.Col < b.Col
+// Sorted orders findings by file, line and column, each once: parts that others refer
+// to are read several times.
+func (f Findings) Sorted() Findings {
+	slices.SortStableFunc(f, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Pos.File, b.Pos.File), cmp.Compare(a.Pos.Line, b.Pos.Line), cmp.Compare(a.Pos.Col, b.Pos.Col))
+	})
+	seen := map[Finding]bool{}
+	return slices.DeleteFunc(f, func(x Finding) bool {
+		again := seen[x]
+		seen[x] = true
+		return again
 	})
 }
 
@@ -83,6 +85,8 @@ type Source struct {
 	// capture out so that the source's disk does not fill up.
 	JournalLimit int64
 	PastLimit    string
+	Options      Options // of its kind
+	Broken       bool    // there are findings in it
 	Pos          Pos
 }
 
@@ -92,9 +96,12 @@ const DefaultJournalLimit = 1_000_000_000
 // Engine is a search server.
 type Engine struct {
 	Name string
-	Kind string
-	URL  Secret
-	Pos  Pos
+	// Kind is empty when the engine is to be asked.
+	Kind    string
+	URL     Secret
+	Options Options // of its kind
+	Broken  bool    // there are findings in it
+	Pos     Pos
 }
 
 // Index says what the documents of one public name are made of.
@@ -111,6 +118,7 @@ type Index struct {
 	// Settings are passed on to the engine untouched.
 	Settings    map[string]any
 	SettingsPos Pos
+	Broken      bool // there are findings in it
 	Pos         Pos
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -107,9 +108,16 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "fields: &a { x: *a }", `the definition is too large, or refers to itself — keep it below`},
 		{right, right + "---\n" + right, `d.yaml:10:1: the file holds a second document after --- — put it into a file of its own`},
 		{"kind: opensearch", "kind: postgres", `d.yaml:4:32: the engine's url begins with http://, which this kind does not speak — begin it with postgres:// or postgresql://`},
-		{`url: "${DB}" }`, `url: "${DB}", capture: webhooks }`, `d.yaml:2:51: capture cannot be "webhooks" — known here: triggers`},
+		{`url: "${DB}" }`, `url: "${DB}", capture: webhooks }`, `d.yaml:2:51: capture of a source of kind postgres cannot be "webhooks" — known here: triggers`},
 		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, through: { table: j, on: { a: b } }, list: x } }", `through needs "to"`},
 		{"engines:", "\tengines:", `this is not YAML`},
+		{"fields: [name]", "fields: { name: { boost: 3 } }", `d.yaml:9:23: field name has no key "boost" — did you mean "search"?`},
+		{"fields: [name]", "fields: { name: { nosuch: 3 } }", `field name has no key "nosuch" — known here: column, combine, facet, filter, match, personal, search, sort, sql, type`},
+		{`kind: opensearch, `, `kind: opensearch, headers: { Authorization: "Bearer abc" }, `, `d.yaml:4:55: Authorization looks like a secret that is written out; secrets are never stored — put it into an environment variable`},
+		{`kind: opensearch, `, `kind: opensearch, headers: { X-Token: "${NOPE}" }, `, `d.yaml:4:49: the environment variable NOPE is not set — set it where pingo serve runs`},
+		{`kind: opensearch, `, `kind: opensearch, mode: fast, `, `d.yaml:4:35: mode cannot be "fast"`},
+		{`kind: opensearch, `, `kind: postgres, mode: fast, `, `engine main has no key "mode"`},
+		{`kind: opensearch, url: "${SEARCH}"`, `url: "ftp://x"`, `the engine's url begins with ftp://, which this kind does not speak — begin it with http:// or https:// or postgres:// or postgresql://`},
 		{right, "", `d.yaml:1:1: the file is empty — give it sources, engines and indexes`},
 		{right, "[1, 2]", `d.yaml:1:1: a definition is written as keys and values, not as a list`},
 		{"indexes:", "indexes:\n  huts: { engine: main, rows: lodge.huts, fields: [id] }", `d.yaml:7:3: "huts" stands twice under indexes`},
@@ -119,7 +127,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		if text == right {
 			t.Fatalf("nothing replaced: %q", c.replace)
 		}
-		_, findings := Parse([]File{{"d.yaml", text}}, look)
+		_, findings := Parse([]File{{"d.yaml", text}}, testKinds, look)
 		if !strings.Contains(findings.Error(), c.want) {
 			t.Errorf("%s\n got: %v\nwant: %s", c.with, findings, c.want)
 		}
@@ -136,11 +144,11 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 
 func TestSeveralFilesMakeOneDefinition(t *testing.T) {
 	head, tail, _ := strings.Cut(right, "indexes:")
-	def, findings := Parse([]File{{"a.yaml", head}, {"b.yaml", "indexes:" + tail}}, look)
+	def, findings := Parse([]File{{"a.yaml", head}, {"b.yaml", "indexes:" + tail}}, testKinds, look)
 	if len(findings) > 0 || def.Index("huts") == nil || def.Source("lodge") == nil {
 		t.Fatal(findings)
 	}
-	_, findings = Parse([]File{{"a.yaml", right}, {"b.yaml", right}}, look)
+	_, findings = Parse([]File{{"a.yaml", right}, {"b.yaml", right}}, testKinds, look)
 	if !strings.Contains(findings.Error(), "b.yaml:2:3: source lodge stands in a.yaml:2:3 already") {
 		t.Error(findings)
 	}
@@ -148,13 +156,48 @@ func TestSeveralFilesMakeOneDefinition(t *testing.T) {
 
 // Parts that * and << repeat mean the same as if they were written out.
 func TestRepeatedParts(t *testing.T) {
-	def, findings := Parse([]File{{"a.yaml", strings.Replace(right, "  huts:\n", "  huts: &huts\n    engine_settings: { number_of_replicas: 2 }\n", 1) + "  copies:\n    <<: *huts\n    engine: main\n    synonyms: [[Stone  Hut, refuge]]\n    fields: { name: { combine: [a.b] } }\n"}}, look)
+	def, findings := Parse([]File{{"a.yaml", strings.Replace(right, "  huts:\n", "  huts: &huts\n    engine_settings: { number_of_replicas: 2 }\n", 1) + "  copies:\n    <<: *huts\n    engine: main\n    synonyms: [[Stone  Hut, refuge]]\n    fields: { name: { combine: [a.b] } }\n"}}, testKinds, look)
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
 	c := def.Index("copies")
 	if c.Rows[0].Table != "huts" || c.Settings["number_of_replicas"] != 2 || c.Rows[0].Fields[0].Combine[0].Written != "a.b" || c.Synonyms[0][0] != "stone hut" || def.Index("huts").Rows[0].Fields[0].Column != "name" {
 		t.Errorf("%+v", c)
+	}
+}
+
+// Every mistake is said in one run, and once: also in what others refer to, and where
+// references are to names that are not there.
+func TestEveryMistakeIsSaidOnce(t *testing.T) {
+	text := strings.Replace(right, "fields: [name]", "fields: &shared { name: { serch: 1 } }", 1) +
+		"  copies: { engine: mian, rows: ldge.huts, fields: *shared }\n  others: { engine: main, rows: lodge.huts, fields: [name] }\n"
+	def, findings := Parse([]File{{"d.yaml", text}}, testKinds, look)
+	var got []string
+	for _, f := range findings {
+		got = append(got, f.Message)
+	}
+	want := []string{`field name has no key "serch"`, `index copies goes to engine "mian", which there is not`, `there is no source "ldge"`}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q", got)
+	}
+	if def.Index("others").Broken || !def.Index("copies").Broken || !def.Index("huts").Broken || def.Source("lodge").Broken {
+		t.Error("what is broken is not told from what is not")
+	}
+}
+
+func TestKindsOwnKeys(t *testing.T) {
+	text := strings.Replace(right, "kind: opensearch, ", `headers: { X-Team: huts, Authorization: "Bearer ${SEARCH}" }, mode: quick, `, 1)
+	def, findings := Parse([]File{{"d.yaml", text}}, testKinds, look)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	e := def.Engine("main")
+	headers, err := e.Options.Reveal("headers", look)
+	if secret, _ := look("SEARCH"); err != nil || headers["X-Team"] != "huts" || headers["Authorization"] != "Bearer "+secret {
+		t.Errorf("%v %v", headers, err)
+	}
+	if e.Kind != "" || e.Options.Texts["mode"].Written != "quick" || !e.Options.Same(&e.Options) || e.Options.Same(&Options{}) {
+		t.Errorf("%+v", e)
 	}
 }
 
@@ -179,7 +222,7 @@ func TestDemoDefinitionMeetsTheSchema(t *testing.T) {
 
 func compileSchema(t *testing.T) *jsonschema.Schema {
 	t.Helper()
-	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(testKinds.Schema()))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -211,13 +254,22 @@ func plain(t *testing.T, text string) any {
 	return v
 }
 
+// testKinds are kinds as they might be.
+var testKinds = Kinds{
+	Sources: []Kind{{Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Captures: []string{"triggers"}, Keys: `{}`}},
+	Engines: []Kind{
+		{Name: "opensearch", Schemes: []string{"http", "https"}, Keys: `{"headers": {"type": "object", "additionalProperties": {"type": "string"}}, "mode": {"enum": ["slow", "quick"]}}`},
+		{Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Keys: `{}`},
+	},
+}
+
 func FuzzParse(f *testing.F) {
 	f.Add(right)
 	f.Add("sources: &a { x: *a }")
 	f.Add("indexes: { a: { <<: &b { engine: e }, rows: { x: { table: s.t, key: [i], fields: { f: { combine: [g] } } } }, synonyms: [[a, b]] } }")
 	f.Add("indexes: { a: { related: { b: { many: c, through: [] } } } }")
 	f.Fuzz(func(t *testing.T, text string) {
-		def, findings := Parse([]File{{"f.yaml", text}}, look)
+		def, findings := Parse([]File{{"f.yaml", text}}, testKinds, look)
 		if len(findings) == 0 && (len(def.Sources) == 0 || len(def.Engines) == 0 || len(def.Indexes) == 0) {
 			t.Error("accepted without sources, engines or indexes")
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -17,24 +18,25 @@ import (
 
 // Parse reads definition files. look resolves ${…} references, so that a missing
 // environment variable is found before anything runs; the values are not kept.
-// A non-empty list of findings means that the definition cannot be used.
-func Parse(files []File, look Lookup) (*Definition, Findings) {
-	d := &decoder{def: &Definition{}, lookup: look}
+// A non-empty list of findings means that the definition cannot be used. What is not
+// Broken in it can still be looked at.
+func Parse(files []File, kinds Kinds, look Lookup) (*Definition, Findings) {
+	d := &decoder{def: &Definition{}, kinds: kinds, lookup: look}
 	for _, f := range files {
 		d.file = f.Name
 		d.document(f)
 	}
-	if len(d.findings) == 0 {
-		d.crossCheck()
-	}
-	d.findings.Sort()
+	d.crossCheck()
+	d.findings = d.findings.Sorted()
 	return d.def, d.findings
 }
 
 type decoder struct {
 	file     string
 	def      *Definition
+	kinds    Kinds
 	lookup   Lookup
+	unread   bool // a file is no YAML, so nobody knows what is in it
 	findings Findings
 }
 
@@ -60,6 +62,7 @@ func (d *decoder) document(f File) {
 			line, _ = strconv.Atoi(m[1])
 			message = strings.Replace(message, m[0], "", 1)
 		}
+		d.unread = true
 		d.find(Pos{f.Name, line, 1}, "this is not YAML: "+message, "look at the indentation and quotes here and in the line before")
 		return
 	}
@@ -247,17 +250,15 @@ func (d *decoder) name(k *yaml.Node, what string, pattern *regexp.Regexp) {
 	}
 }
 
-// schemes lists what the url of each kind of source or engine may begin with.
-var schemes = map[string][]string{"postgres": {"postgres", "postgresql"}, "opensearch": {"http", "https"}}
-
 func (d *decoder) source(k, v *yaml.Node) {
-	s := &Source{Name: k.Value, Pos: d.at(k), Capture: "triggers", JournalLimit: DefaultJournalLimit, PastLimit: "keep"}
-	var url scalar
+	before := len(d.findings)
+	s := &Source{Name: k.Value, Pos: d.at(k), JournalLimit: DefaultJournalLimit, PastLimit: "keep"}
+	var url, capture scalar
 	d.name(k, "a source", plainName)
-	d.object(v, "source "+k.Value, fields{
-		"kind":    d.word(&s.Kind, "the kind of a source", "postgres"),
+	known := fields{
+		"kind":    d.word(&s.Kind, "the kind of a source", kindNames(d.kinds.Sources)...),
 		"url":     func(_, v *yaml.Node) { url = d.text(v, "url") },
-		"capture": d.word(&s.Capture, "capture", "triggers"),
+		"capture": func(_, v *yaml.Node) { capture = d.text(v, "capture") },
 		"journal_limit": func(_, v *yaml.Node) {
 			text := d.text(v, "journal_limit")
 			n, err := humanize.ParseBytes(text.text)
@@ -267,8 +268,19 @@ func (d *decoder) source(k, v *yaml.Node) {
 			s.JournalLimit = int64(n)
 		},
 		"past_limit": d.word(&s.PastLimit, "past_limit", "keep", "remove"),
-	}, "kind", "url")
-	s.URL = d.secretURL(url, "source", s.Kind)
+	}
+	d.ofKind(v, d.kinds.Sources, known, &s.Options)
+	d.object(v, "source "+k.Value, known, "kind", "url")
+	if kind := kindNamed(d.kinds.Sources, s.Kind); kind != nil {
+		s.URL = d.secretURL(url, "source", kind.Schemes)
+		s.Capture = kind.Captures[0]
+		if capture.text != "" {
+			if s.Capture = capture.text; !slices.Contains(kind.Captures, s.Capture) {
+				d.find(capture.pos, fmt.Sprintf("capture of a source of kind %s cannot be %q", s.Kind, s.Capture), Nearest(s.Capture, kind.Captures))
+			}
+		}
+	}
+	s.Broken = len(d.findings) > before
 	if other := d.def.Source(s.Name); other != nil {
 		d.find(s.Pos, fmt.Sprintf("source %s stands in %s already", s.Name, other.Pos), "give one of them another name")
 		return
@@ -277,14 +289,26 @@ func (d *decoder) source(k, v *yaml.Node) {
 }
 
 func (d *decoder) engine(k, v *yaml.Node) {
+	before := len(d.findings)
 	e := &Engine{Name: k.Value, Pos: d.at(k)}
 	var url scalar
 	d.name(k, "an engine", plainName)
-	d.object(v, "engine "+k.Value, fields{
-		"kind": d.word(&e.Kind, "the kind of an engine", "opensearch", "postgres"),
+	known := fields{
+		"kind": d.word(&e.Kind, "the kind of an engine", kindNames(d.kinds.Engines)...),
 		"url":  func(_, v *yaml.Node) { url = d.text(v, "url") },
-	}, "kind", "url")
-	e.URL = d.secretURL(url, "engine", e.Kind)
+	}
+	d.ofKind(v, d.kinds.Engines, known, &e.Options)
+	d.object(v, "engine "+k.Value, known, "url")
+	if kind := kindNamed(d.kinds.Engines, e.Kind); kind != nil {
+		e.URL = d.secretURL(url, "engine", kind.Schemes)
+	} else if e.Kind == "" {
+		var schemes []string
+		for _, kind := range d.kinds.Engines {
+			schemes = append(schemes, kind.Schemes...)
+		}
+		e.URL = d.secretURL(url, "engine", schemes)
+	}
+	e.Broken = len(d.findings) > before
 	if other := d.def.Engine(e.Name); other != nil {
 		d.find(e.Pos, fmt.Sprintf("engine %s stands in %s already", e.Name, other.Pos), "give one of them another name")
 		return
@@ -293,6 +317,7 @@ func (d *decoder) engine(k, v *yaml.Node) {
 }
 
 func (d *decoder) index(k, v *yaml.Node) {
+	before := len(d.findings)
 	ix := &Index{Name: k.Value, Pos: d.at(k)}
 	only := &Rows{Node: Node{Pos: d.at(k)}}
 	if !indexPattern.MatchString(k.Value) {
@@ -340,6 +365,7 @@ func (d *decoder) index(k, v *yaml.Node) {
 		d.find(ix.Pos, fmt.Sprintf("index %s stands in %s already", ix.Name, other.Pos), "give one of them another name")
 		return
 	}
+	ix.Broken = len(d.findings) > before
 	d.def.Indexes = append(d.def.Indexes, ix)
 }
 
@@ -432,7 +458,7 @@ func (d *decoder) fields(n *Node, v *yaml.Node) {
 	default:
 		d.each(v, "fields", func(k, v *yaml.Node) { d.addField(n, d.field(k, v)) })
 	}
-	if len(n.Fields) == 0 && len(d.findings) == 0 {
+	if len(n.Fields) == 0 && len(v.Content) == 0 {
 		d.find(d.at(v), "there are no fields here", "name at least one column")
 	}
 }
@@ -613,29 +639,55 @@ func (d *decoder) links(v *yaml.Node) []Link {
 }
 
 func (d *decoder) crossCheck() {
+	if d.unread {
+		return // what seems to be missing may stand there
+	}
 	for _, need := range []struct {
 		missing bool
 		what    string
 	}{{len(d.def.Sources) == 0, "sources"}, {len(d.def.Engines) == 0, "engines"}, {len(d.def.Indexes) == 0, "indexes"}} {
-		if need.missing {
+		if need.missing && !d.said(need.what) {
 			d.find(Pos{d.file, 1, 1}, "the definition has no "+need.what, "add them under "+need.what+":")
 		}
 	}
 	for _, ix := range d.def.Indexes {
-		if d.def.Source(ix.Source) == nil {
+		if ix.Source != "" && len(d.def.Sources) > 0 && d.def.Source(ix.Source) == nil {
+			ix.Broken = true
 			d.find(ix.Rows[0].TablePos, fmt.Sprintf("there is no source %q", ix.Source), Nearest(ix.Source, names(d.def.Sources, sourceName)))
 		}
-		if d.def.Engine(ix.Engine) == nil {
+		if ix.Engine != "" && len(d.def.Engines) > 0 && d.def.Engine(ix.Engine) == nil {
+			ix.Broken = true
 			d.find(ix.EnginePos, fmt.Sprintf("index %s goes to engine %q, which there is not", ix.Name, ix.Engine), Nearest(ix.Engine, names(d.def.Engines, engineName)))
 		}
 	}
 }
 
-// Nearest words a suggestion: the known word closest to what was written, or what is
-// known when nothing is close; empty only when nothing is known.
+// said reports whether a finding mentions some words already.
+func (d *decoder) said(words string) bool {
+	return slices.ContainsFunc(d.findings, func(f Finding) bool { return strings.Contains(f.Message, words) })
+}
+
+// meant gives, for words that people know from elsewhere, the word of the language.
+var meant = map[string]string{
+	"boost": "search", "weight": "search", "searchable": "search", "analyzer": "match", "tokenizer": "match", "filterable": "filter", "sortable": "sort", "facets": "facet",
+	"aggregate": "facet", "columns": "fields", "properties": "fields", "select": "fields", "expression": "sql", "table": "rows", "index": "indexes", "source": "sources",
+	"engine": "engines", "condition": "where", "join": "related", "relations": "related", "order_by": "order", "primary_key": "key", "settings": "engine_settings", "address": "url",
+}
+
+// Nearest words a suggestion: the known word that is near in spelling or meaning to what
+// was written, or what is known when none is; empty only when nothing is known.
 func Nearest(written string, known []string) string {
-	best, distance := "", len(written)/2+2
+	if word := meant[strings.ToLower(written)]; word != "" && slices.Contains(known, word) {
+		return fmt.Sprintf("did you mean %q?", word)
+	}
+	best, distance := "", max(2, len(written)/4)+1
+	if len(written) < 4 {
+		distance = 2
+	}
 	for _, k := range known {
+		if len(written) > 2 && len(k) > len(written) && strings.HasPrefix(k, written) {
+			return fmt.Sprintf("did you mean %q?", k)
+		}
 		if n := levenshtein.ComputeDistance(strings.ToLower(written), strings.ToLower(k)); n < distance {
 			best, distance = k, n
 		}

@@ -2,7 +2,7 @@ package definition
 
 import _ "embed"
 
-// Schema is the JSON Schema (2020-12) of definition files.
+// schema is the part of the JSON Schema that does not depend on kinds; see Kinds.Schema.
 //
 //go:embed schema.json
-var Schema []byte
+var schema []byte

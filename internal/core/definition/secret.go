@@ -51,11 +51,11 @@ func writtenPassword(written string) bool {
 	return !reference.MatchString(password)
 }
 
-// secretURL checks the url of a source or engine of some kind. A url that is not
-// there, or of a kind that is not known, was complained about already.
-func (d *decoder) secretURL(value scalar, what, kind string) Secret {
+// secretURL checks the url of a source or engine, which begins with one of some schemes.
+// A url that is not there was complained about already.
+func (d *decoder) secretURL(value scalar, what string, schemes []string) Secret {
 	s := Secret{Written: value.text, Pos: value.pos}
-	if value.text == "" || schemes[kind] == nil {
+	if value.text == "" {
 		return s
 	}
 	if writtenPassword(value.text) {
@@ -70,15 +70,15 @@ func (d *decoder) secretURL(value scalar, what, kind string) Secret {
 	}
 	u, err := url.Parse(revealed)
 	if err != nil || u.Host == "" && u.Query().Get("host") == "" {
-		d.find(value.pos, fmt.Sprintf("the %s's url cannot be read as a URL", what), "it looks like "+schemes[kind][0]+"://user:password@host:port/…")
+		d.find(value.pos, fmt.Sprintf("the %s's url cannot be read as a URL", what), "it looks like "+schemes[0]+"://user:password@host:port/…")
 		return s
 	}
-	for _, scheme := range schemes[kind] {
+	for _, scheme := range schemes {
 		if u.Scheme == scheme {
 			return s
 		}
 	}
 	d.find(value.pos, fmt.Sprintf("the %s's url begins with %s://, which this kind does not speak", what, u.Scheme),
-		"begin it with "+strings.Join(schemes[kind], ":// or ")+"://")
+		"begin it with "+strings.Join(schemes, ":// or ")+"://")
 	return s
 }

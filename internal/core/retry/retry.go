@@ -1,10 +1,12 @@
-// Package retry decides what an engine's answer means, and how long to wait
-// before the next try.
+// Package retry decides what an engine's answer means, what refusals have in common, and
+// how long to wait before the next try.
 package retry
 
 import (
-	"math/rand/v2"
+	"context"
 	"time"
+
+	"github.com/cenkalti/backoff/v5"
 )
 
 // Outcome is what an engine's answer means for a document or a request.
@@ -24,37 +26,65 @@ func (o Outcome) String() string {
 	return [...]string{"done", "already newer", "later", "refused", "blocked"}[o]
 }
 
-// Classify reads an HTTP status and, where the engine gives one, its word for the
-// kind of error.
-func Classify(status int, kind string) Outcome {
-	switch kind {
-	case "version_conflict_engine_exception":
-		return Newer
-	case "index_not_found_exception", "cluster_block_exception", "security_exception", "index_closed_exception":
-		return Blocked
-	}
-	switch {
-	case status >= 200 && status < 300:
-		return Done
-	case status == 409:
-		return Newer
-	case status == 408, status == 413, status == 429, status >= 500:
-		return Later
-	case status == 401, status == 403, status == 404:
-		return Blocked
-	case status == 400:
-		return Refused
-	}
-	return Blocked
+// The waits between tries: they double, with jitter so that many do not come back
+// together.
+const (
+	firstWait   = 40 * time.Millisecond
+	longestWait = 4 * time.Second
+)
+
+// Waits are the waits between tries of one thing. The zero value is ready.
+type Waits struct {
+	backoff *backoff.ExponentialBackOff
+	// Failures is how many tries have failed since the last Reset.
+	Failures int
 }
 
-// Backoff is the wait before try number attempt, which counts from 1: doubling
-// from 50 ms up to 5 s, with jitter so that many do not come back together.
-func Backoff(attempt int) time.Duration {
-	const first, most = 50 * time.Millisecond, 5 * time.Second
-	wait := most
-	if attempt < 8 {
-		wait = min(most, first<<(max(attempt, 1)-1))
+// Next is how long to wait after one more failure.
+func (w *Waits) Next() time.Duration {
+	if w.backoff == nil {
+		w.backoff = &backoff.ExponentialBackOff{InitialInterval: firstWait, MaxInterval: longestWait, Multiplier: 2, RandomizationFactor: 0.25}
 	}
-	return wait/2 + rand.N(wait/2)
+	w.Failures++
+	return w.backoff.NextBackOff()
+}
+
+// Sleep waits after one more failure; false when the context ended.
+func (w *Waits) Sleep(ctx context.Context) bool { return Sleep(ctx, w.Next()) }
+
+// Reset begins anew after a success.
+func (w *Waits) Reset() { *w = Waits{} }
+
+// Until tries do until it succeeds. It returns the context's error when that ends
+// before. failed, if given, is told of every failure, with how many there were.
+func Until(ctx context.Context, do func() error, failed func(err error, failures int)) error {
+	var waits Waits
+	for {
+		err := do()
+		switch {
+		case err == nil:
+			return nil
+		case ctx.Err() != nil:
+			return ctx.Err()
+		}
+		wait := waits.Next()
+		if failed != nil {
+			failed(err, waits.Failures)
+		}
+		if !Sleep(ctx, wait) {
+			return ctx.Err()
+		}
+	}
+}
+
+// Sleep waits; false when the context ended.
+func Sleep(ctx context.Context, d time.Duration) bool {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-timer.C:
+		return true
+	}
 }

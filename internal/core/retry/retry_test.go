@@ -1,62 +1,58 @@
 package retry
 
 import (
-	"strings"
+	"context"
+	"errors"
 	"testing"
+	"testing/synctest"
 	"time"
 )
 
-func TestAnswersAreClassified(t *testing.T) {
-	for _, c := range []struct {
-		status int
-		kind   string
-		want   Outcome
-	}{
-		{200, "", Done}, {201, "", Done}, {409, "version_conflict_engine_exception", Newer}, {409, "", Newer},
-		{429, "circuit_breaking_exception", Later}, {503, "", Later}, {500, "x", Later}, {413, "", Later}, {408, "", Later},
-		{400, "mapper_parsing_exception", Refused}, {400, "strict_dynamic_mapping_exception", Refused},
-		{404, "index_not_found_exception", Blocked}, {403, "cluster_block_exception", Blocked}, {401, "", Blocked}, {302, "", Blocked},
-	} {
-		if got := Classify(c.status, c.kind); got != c.want {
-			t.Errorf("%d %s: %s, want %s", c.status, c.kind, got, c.want)
+func TestWaitsGrowAndAreBounded(t *testing.T) {
+	var w Waits
+	for i := range 100 {
+		d := w.Next()
+		if d < 20*time.Millisecond || d > 5*time.Second || i > 20 && d < 2*time.Second {
+			t.Fatalf("wait %d is %s", i, d)
 		}
+	}
+	w.Reset()
+	if d := w.Next(); d > 100*time.Millisecond || w.Failures != 1 {
+		t.Errorf("after a success the wait is %s", d)
 	}
 }
 
-func TestBackoffGrowsAndIsBounded(t *testing.T) {
-	for attempt := -1; attempt < 100; attempt++ {
-		for range 50 {
-			if d := Backoff(attempt); d < 25*time.Millisecond || d > 5*time.Second {
-				t.Fatalf("attempt %d waits %s", attempt, d)
+func TestUntilItWorks(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		defer cancel()
+		tries, told := 0, 0
+		err := Until(ctx, func() error {
+			if tries++; tries < 10 {
+				return errors.New("not yet")
 			}
+			return nil
+		}, func(err error, failures int) { told = failures })
+		if err != nil || tries != 10 || told != 9 {
+			t.Errorf("%v after %d tries, told of %d", err, tries, told)
 		}
-	}
-	if Backoff(20) < 2*time.Second {
-		t.Error("late attempts come too soon")
-	}
+		began := time.Now()
+		err = Until(ctx, func() error { return errors.New("never") }, nil)
+		if !errors.Is(err, context.DeadlineExceeded) || time.Since(began) > time.Minute {
+			t.Errorf("%v after %s", err, time.Since(began))
+		}
+	})
 }
 
 func TestCausesGatherWhatIsAlike(t *testing.T) {
+	cause := func(kind, reason string) Cause { return CauseOf(kind, Pattern(reason), "", AsTheEngineSays) }
 	words := func(id, value string) string {
-		return "failed to parse field [beds] of type [long] in document with id '" + id + "'. Preview of field's value: '" + value + "': For input string: \"" + value + "\""
+		return "field's value in document with id '" + id + "': '" + value + "' at 1:20: For input string: \"" + value + "\""
 	}
-	a, b := CauseOf("mapper_parsing_exception", words("1", "many")), CauseOf("mapper_parsing_exception", words("42", "few"))
-	if a != b || a.Field != "beds" || !strings.Contains(a.Explanation, "keeps beds as long") {
+	if a, b := cause("x", words("1", "many")), cause("x", words("42", "few")); a != b || a.Pattern != "field's value in document with id …: … at #:#: For input string: …" {
 		t.Errorf("%+v\n%+v", a, b)
 	}
-	for reason, field := range map[string]string{
-		"mapping set to strict, dynamic introduction of [lift] within [_doc] is not allowed":   "lift",
-		"mapping set to strict, dynamic introduction of [name] within [region] is not allowed": "region.name",
-		`field region.size is integer, which "very 'large'" is not`:                            "region.size",
-		"the document has a field lift, which the edition does not":                            "lift",
-		"some other words": "",
-	} {
-		c := CauseOf("x", reason)
-		if c.Field != field || c.Explanation == "" || c.ID == a.ID {
-			t.Errorf("%s: %+v", reason, c)
-		}
-	}
-	if CauseOf("source", "division by zero").ID == CauseOf("mapper", "division by zero").ID {
+	if cause("source", "division by zero").ID == cause("mapper", "division by zero").ID {
 		t.Error("two kinds have one cause")
 	}
 }

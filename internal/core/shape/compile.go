@@ -55,15 +55,16 @@ const (
 	Ordering
 )
 
-// Asked is an SQL expression over one table that the source is asked about.
-type Asked struct {
+// Expression is an expression over one table's columns, in the source's own language.
+type Expression struct {
 	Table string // as written in the definition
-	SQL   string
+	Text  string // in the source's own language
 	Role  Role
 }
 
-// Told is the source's answer: the value's type and the columns read.
-type Told struct {
+// ExpressionFacts is what a source knows of an expression: the value's type and the
+// columns that it reads.
+type ExpressionFacts struct {
 	TableColumn
 	Columns []string
 	// Problem is the database's own complaint about the expression.
@@ -73,7 +74,7 @@ type Told struct {
 // Facts is what a source's catalogue knows about everything a definition names.
 type Facts struct {
 	Tables      map[string]*Table // by name as written
-	Expressions map[Asked]Told
+	Expressions map[Expression]ExpressionFacts
 	// Known lists all tables that may be read, for suggestions.
 	Known []string
 	// Denied are tables by name as written that are there, but may not be read; with
@@ -88,11 +89,11 @@ type Origin struct{ View, Table Ref }
 
 // Questions lists the tables and expressions of an index that the source must be
 // asked about before Compile.
-func Questions(ix *definition.Index) (tables []string, expressions []Asked) {
+func Questions(ix *definition.Index) (tables []string, expressions []Expression) {
 	var walk func(n *definition.Node)
 	ask := func(table string, e definition.Expression, role Role) {
 		if e.SQL != "" {
-			expressions = append(expressions, Asked{table, e.SQL, role})
+			expressions = append(expressions, Expression{table, e.SQL, role})
 		}
 	}
 	walk = func(n *definition.Node) {
@@ -130,8 +131,7 @@ func Compile(ix *definition.Index, facts Facts) (*Shape, definition.Findings) {
 	}
 	c.agree(ix, s)
 	if len(c.findings) > 0 {
-		c.findings.Sort()
-		return nil, c.findings
+		return nil, c.findings.Sorted()
 	}
 	return s, nil
 }
@@ -200,7 +200,7 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 	if t.Foreign {
 		c.find(n.TablePos, "make its own database a source", "%s is a table of another server; its changes there cannot be noticed here", n.Table)
 	}
-	var ordering *Told
+	var ordering *ExpressionFacts
 	if rel == nil {
 		c.root(node, t, rows)
 	} else {
@@ -379,11 +379,11 @@ func (c *compiler) column(t *Table, name, written string, pos definition.Pos) *T
 	return nil
 }
 
-func (c *compiler) expression(node *Node, table string, e definition.Expression, role Role) *Told {
+func (c *compiler) expression(node *Node, table string, e definition.Expression, role Role) *ExpressionFacts {
 	if e.SQL == "" {
 		return nil
 	}
-	told := c.facts.Expressions[Asked{table, e.SQL, role}]
+	told := c.facts.Expressions[Expression{table, e.SQL, role}]
 	if told.Problem != "" {
 		c.find(e.Pos, "it may use the columns of "+table+" only", "the database does not accept this expression: %s", told.Problem)
 		return nil

@@ -57,7 +57,7 @@ func facts() Facts {
 			"hut_amenities": table("hut_amenities", "hut_id:integer amenity_id:integer", "hut_id", "amenity_id"),
 			"notes":         table("notes", "id:integer hut_id:integer body:text approved:boolean written_at:timestamp"),
 		},
-		Expressions: map[Asked]Told{
+		Expressions: map[Expression]ExpressionFacts{
 			{"huts", "retired_at IS NULL", Condition}: {Columns: []string{"retired_at"}},
 			{"huts", "ARRAY[lon, lat]", Value}:        {TableColumn: TableColumn{Type: Decimal, Array: true, Native: "double precision[]", Form: "float8[]", Family: "double precision[]"}, Columns: []string{"lat", "lon"}},
 			{"notes", "approved", Condition}:          {Columns: []string{"approved"}},
@@ -70,7 +70,7 @@ func facts() Facts {
 
 func parse(t *testing.T, text string) *definition.Index {
 	t.Helper()
-	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: text}}, func(r string) (string, error) {
+	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: text}}, testKinds, func(r string) (string, error) {
 		if r == "DB" {
 			return "postgres://h/d", nil
 		}
@@ -250,4 +250,9 @@ func TestPersonalNames(t *testing.T) {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
+}
+
+var testKinds = definition.Kinds{
+	Sources: []definition.Kind{{Name: "postgres", Schemes: []string{"postgres"}, Captures: []string{"triggers"}, Keys: `{}`}},
+	Engines: []definition.Kind{{Name: "opensearch", Schemes: []string{"http"}, Keys: `{}`}},
 }

@@ -11,7 +11,7 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/core/shape"
-	"pingo/internal/engine/wire"
+	"pingo/internal/engine"
 )
 
 // Prepare creates an edition that refuses fields it does not know and does not
@@ -28,7 +28,7 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 		"mappings": Mapping(s),
 		"aliases":  map[string]any{deliveries(edition): map[string]any{}},
 	})
-	var f *wire.Failure
+	var f *engine.Failure
 	if errors.As(err, &f) && f.Kind == "resource_already_exists_exception" {
 		return nil
 	}
@@ -231,7 +231,7 @@ func whole(f shape.Placed) string {
 
 // Search asks for documents in which each word is found in some field, or all of them
 // together in one, where phrases have their synonyms.
-func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q wire.Query) (wire.Hits, error) {
+func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q engine.Query) (engine.Hits, error) {
 	byPath := map[string]shape.Placed{}
 	for _, f := range s.Fields() {
 		byPath[f.Path] = f
@@ -257,7 +257,7 @@ func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q wire
 	if len(q.Facets) > 0 {
 		facets := map[string]any{}
 		for i, path := range q.Facets {
-			facets[fmt.Sprint(i)] = map[string]any{"terms": map[string]any{"field": at(path), "size": wire.FacetSize}}
+			facets[fmt.Sprint(i)] = map[string]any{"terms": map[string]any{"field": at(path), "size": engine.FacetSize}}
 		}
 		request["aggs"] = facets
 	}
@@ -270,33 +270,33 @@ func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q wire
 	}
 	b, err := json.Marshal(request)
 	if err != nil {
-		return wire.Hits{}, err
+		return engine.Hits{}, err
 	}
 	var out searchAnswer
 	if err := e.do(ctx, http.MethodPost, "/"+name+"/_search", nil, strings.NewReader(string(b)), &out); err != nil {
-		return wire.Hits{}, err
+		return engine.Hits{}, err
 	}
-	hits := wire.Hits{Total: out.Hits.Total.Value, Hits: []wire.Hit{}}
+	hits := engine.Hits{Total: out.Hits.Total.Value, Hits: []engine.Hit{}}
 	for _, h := range out.Hits.Hits {
-		hits.Hits = append(hits.Hits, wire.Hit{Key: h.ID, Score: h.Score, Document: h.Source})
+		hits.Hits = append(hits.Hits, engine.Hit{Key: h.ID, Score: h.Score, Document: h.Source})
 	}
 	for i, path := range q.Facets {
 		if hits.Facets == nil {
-			hits.Facets = map[string][]wire.Facet{}
+			hits.Facets = map[string][]engine.Facet{}
 		}
-		hits.Facets[path] = []wire.Facet{}
+		hits.Facets[path] = []engine.Facet{}
 		for _, b := range out.Aggregations[fmt.Sprint(i)].Buckets {
 			value := b.KeyText
 			if value == "" {
 				value = fmt.Sprint(b.Key)
 			}
-			hits.Facets[path] = append(hits.Facets[path], wire.Facet{Value: value, Documents: b.Documents})
+			hits.Facets[path] = append(hits.Facets[path], engine.Facet{Value: value, Documents: b.Documents})
 		}
 	}
 	return hits, nil
 }
 
-func words(s *shape.Shape, q wire.Query) map[string]any {
+func words(s *shape.Shape, q engine.Query) map[string]any {
 	words := strings.Fields(q.Text)
 	if len(words) == 0 {
 		return map[string]any{"match_all": map[string]any{}}

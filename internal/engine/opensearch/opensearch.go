@@ -23,27 +23,38 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
-	"pingo/internal/engine/wire"
+	"pingo/internal/engine"
 )
 
 // Engine is one server. Make one with Open.
 type Engine struct {
-	base   *url.URL
-	user   *url.Userinfo
-	client *http.Client
-	bodies sync.Pool
+	base *url.URL
+	user *url.Userinfo
+	// headers are sent with every request.
+	headers map[string]string
+	client  *http.Client
+	bodies  sync.Pool
 }
 
 const requestTimeout = 30 * time.Second
 
+// Kind is what there is to know of this kind of engine.
+var Kind = engine.Kind{
+	Name: "opensearch", Schemes: []string{"http", "https"},
+	Keys: `{"headers": {"type": "object", "additionalProperties": {"type": "string"},
+		"description": "Sent with every request; values are usually ${NAME} or ${file:path}."}}`,
+	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
+	Limits: Limits, InPlace: InPlace, Recognize: recognize,
+}
+
 // Open prepares an engine at a URL, whose user and password are sent as basic
 // credentials; it connects when it is first used.
-func Open(raw string) (*Engine, error) {
-	u, err := url.Parse(raw)
+func Open(c engine.Config) (*Engine, error) {
+	u, err := url.Parse(c.URL)
 	if err != nil {
 		return nil, errors.New("the url of the engine cannot be read")
 	}
-	e := &Engine{user: u.User, base: &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")}}
+	e := &Engine{user: u.User, headers: c.Headers, base: &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")}}
 	e.client = &http.Client{
 		Timeout:   requestTimeout,
 		Transport: &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, WriteBufferSize: 64 << 10},
@@ -89,6 +100,9 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 			request.Header.Set("Content-Type", "application/x-ndjson")
 		}
 	}
+	for name, value := range e.headers {
+		request.Header.Set(name, value)
+	}
 	if e.user != nil {
 		password, _ := e.user.Password()
 		request.SetBasicAuth(e.user.Username(), password)
@@ -101,9 +115,11 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 	defer io.Copy(io.Discard, io.LimitReader(response.Body, 1<<20))
 	if kind := response.Header.Get("Content-Type"); response.StatusCode != http.StatusUnauthorized && !strings.Contains(kind, "json") {
 		start, _ := io.ReadAll(io.LimitReader(response.Body, 200))
-		return &wire.Failure{Outcome: notJSON(response.StatusCode), Status: response.StatusCode, Message: fmt.Sprintf(
-			"%s answered %s with %s instead of JSON (it begins %.60q): is the url really the engine's, without a proxy or a login page before it?",
-			e.base, response.Status, orNothing(kind), strings.TrimSpace(string(start)))}
+		f := failure(response.StatusCode)
+		f.Outcome = notJSON(response.StatusCode)
+		f.Message = fmt.Sprintf("%s answered %s with %s instead of JSON (it begins %.60q): is the url really the engine's, without a proxy or a login page before it?",
+			e.base, response.Status, orNothing(kind), strings.TrimSpace(string(start)))
+		return f
 	}
 	if response.StatusCode >= 300 {
 		return e.failed(response)
@@ -142,7 +158,8 @@ func (e *Engine) failed(response *http.Response) error {
 	if json.Unmarshal(body, &a) == nil && a.Error != nil && json.Unmarshal(a.Error, &c) != nil {
 		json.Unmarshal(a.Error, &c.Reason) // some errors are a plain text
 	}
-	f := &wire.Failure{Outcome: retry.Classify(response.StatusCode, c.Type), Status: response.StatusCode, Kind: c.Type}
+	f := failure(response.StatusCode)
+	f.Outcome, f.Kind = classify(response.StatusCode, c.Type), c.Type
 	switch response.StatusCode {
 	case http.StatusUnauthorized:
 		f.Message = fmt.Sprintf("%s refused the user or password: look at the url's user and password", e.base)
@@ -157,7 +174,7 @@ func (e *Engine) failed(response *http.Response) error {
 func (e *Engine) unreachable(err error) error {
 	var untrusted *tls.CertificateVerificationError
 	if errors.As(err, &untrusted) {
-		return &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
+		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"the certificate of %s is not trusted: %s. If your own authority signed it, start pingo serve with SSL_CERT_FILE=/path/to/its.pem", e.base, untrusted.Err)}
 	}
 	var why error
@@ -185,31 +202,13 @@ func (e *Engine) unreachable(err error) error {
 	return fmt.Errorf("%s does not answer (%w): look at the url's host and port, and whether the engine runs", e.base, why)
 }
 
-// Describe says which server answered.
-func (e *Engine) Describe(ctx context.Context) (string, error) {
-	var info struct {
-		ClusterName string `json:"cluster_name"`
-		Version     struct {
-			Distribution string `json:"distribution"`
-			Number       string `json:"number"`
-		} `json:"version"`
-	}
-	if err := e.do(ctx, http.MethodGet, "/", nil, nil, &info); err != nil {
-		return "", err
-	}
-	if info.Version.Number == "" {
-		return "", &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s answers JSON, but not as a search engine does: look at the url", e.base)}
-	}
-	return fmt.Sprintf("%s %s, cluster %s", info.Version.Distribution, info.Version.Number, info.ClusterName), nil
-}
-
 // deliveries is the alias that documents are sent to. A server that makes missing
 // indices by itself would make a lost edition anew, with a guessed mapping; an alias
 // that must exist is never made by itself.
 func deliveries(edition string) string { return edition + "-write" }
 
-// Filled lets the edition refresh by itself, and refreshes it now.
-func (e *Engine) Filled(ctx context.Context, edition string, s *shape.Shape) error {
+// FinishFill lets the edition refresh by itself, and refreshes it now.
+func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape) error {
 	var refresh any = "500ms"
 	if wanted, ok := indexSettings(s)["refresh_interval"]; ok {
 		refresh = wanted
@@ -221,8 +220,8 @@ func (e *Engine) Filled(ctx context.Context, edition string, s *shape.Shape) err
 	return e.do(ctx, http.MethodPost, "/"+edition+"/_refresh", nil, nil, nil)
 }
 
-// Adjust takes dynamic settings into use.
-func (e *Engine) Adjust(ctx context.Context, edition string, s *shape.Shape) error {
+// UpdateSettings takes dynamic settings into use.
+func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Shape) error {
 	dynamic := map[string]any{}
 	for name, value := range indexSettings(s) {
 		if dynamicSettings[name] {
@@ -241,8 +240,8 @@ func (e *Engine) Drop(ctx context.Context, edition string) error {
 }
 
 func ignoreMissing(err error) error {
-	var f *wire.Failure
-	if errors.As(err, &f) && f.Status == http.StatusNotFound {
+	var f *statusFailure
+	if errors.As(err, &f) && f.status == http.StatusNotFound {
 		return nil
 	}
 	return err
@@ -257,7 +256,7 @@ func (e *Engine) send(ctx context.Context, method, path string, body any) error 
 }
 
 // Deliver sends one bulk request with external versions.
-func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Document) ([]wire.Result, error) {
+func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
 	body := e.bodies.Get().(*bytes.Buffer)
 	defer e.bodies.Put(body)
 	body.Reset()
@@ -291,7 +290,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Docume
 	if len(out.Items) != len(docs) {
 		return nil, fmt.Errorf("%s answered for %d documents of %d", e.base, len(out.Items), len(docs))
 	}
-	results := make([]wire.Result, len(docs))
+	results := make([]engine.Result, len(docs))
 	for i, item := range out.Items {
 		action := "index"
 		if docs[i].Body == nil {
@@ -312,7 +311,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Docume
 				results[i].Reason = fmt.Sprintf("%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one", e.base, edition)
 			}
 		}
-		results[i].Outcome = retry.Classify(r.Status, kind)
+		results[i].Outcome = classify(r.Status, kind)
 		if action == "delete" && r.Status == http.StatusNotFound && r.Error == nil {
 			results[i].Outcome = retry.Done // it was not there
 		}
@@ -432,14 +431,14 @@ type searchAnswer struct {
 
 // Switch moves the alias in one atomic request.
 func (e *Engine) Switch(ctx context.Context, name, edition string) error {
-	now, err := e.Answering(ctx, name)
+	now, err := e.Resolve(ctx, name)
 	if err != nil {
 		return err
 	}
 	actions := []any{}
 	for _, old := range now {
 		if old == name {
-			return &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s has an index of the name %s that Pingo did not make, so the name cannot point at %s: rename or delete it, or give the index another name", e.base, name, edition)}
+			return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s has an index of the name %s that Pingo did not make, so the name cannot point at %s: rename or delete it, or give the index another name", e.base, name, edition)}
 		}
 		if old != edition {
 			actions = append(actions, map[string]any{"remove": map[string]any{"index": old, "alias": name}})
@@ -449,8 +448,8 @@ func (e *Engine) Switch(ctx context.Context, name, edition string) error {
 	return e.send(ctx, http.MethodPost, "/_aliases", map[string]any{"actions": actions})
 }
 
-// Answering reads where the alias points. An index of that very name answers for itself.
-func (e *Engine) Answering(ctx context.Context, name string) ([]string, error) {
+// Resolve reads where the alias points. An index of that very name answers for itself.
+func (e *Engine) Resolve(ctx context.Context, name string) ([]string, error) {
 	var out map[string]json.RawMessage
 	if err := ignoreMissing(e.do(ctx, http.MethodGet, "/"+name, nil, nil, &out)); err != nil {
 		return nil, err

@@ -11,16 +11,16 @@ import (
 	"testing"
 
 	"pingo/internal/core/retry"
+	"pingo/internal/engine"
 	"pingo/internal/engine/enginetest"
 	"pingo/internal/engine/opensearch"
-	"pingo/internal/engine/wire"
 	"pingo/internal/lab/standin"
 )
 
 func TestConformance(t *testing.T) {
 	server := httptest.NewServer(&standin.Server{User: "pingo", Password: "p:@/ w"})
 	defer server.Close()
-	e, err := opensearch.Open("http://pingo:p%3A%40%2F%20w@" + server.Listener.Addr().String())
+	e, err := opensearch.Open(engine.Config{URL: "http://pingo:p%3A%40%2F%20w@" + server.Listener.Addr().String()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,13 +67,13 @@ func TestFailuresSayWhatToDo(t *testing.T) {
 		{answer(403, "application/json", `{"error":{"type":"security_exception","reason":"no permissions"},"status":403}`), retry.Blocked, "does not allow this user to do that (no permissions): give the user rights"},
 		{answer(503, "application/json", `{"error":"plain words"}`), retry.Later, "says plain words (503)"},
 	} {
-		e, err := opensearch.Open(c.url)
+		e, err := opensearch.Open(engine.Config{URL: c.url})
 		if err != nil {
 			t.Fatal(err)
 		}
 		_, err = e.Describe(t.Context())
-		if err == nil || !strings.Contains(err.Error(), c.want) || wire.OutcomeOf(err) != c.outcome || strings.Contains(err.Error(), "wrong-secret") {
-			t.Errorf("%s\n got %v (%s)\nwant %s (%s)", c.url, err, wire.OutcomeOf(err), c.want, c.outcome)
+		if err == nil || !strings.Contains(err.Error(), c.want) || engine.FailureOf(err).Outcome != c.outcome || strings.Contains(err.Error(), "wrong-secret") {
+			t.Errorf("%s\n got %v (%s)\nwant %s (%s)", c.url, err, engine.FailureOf(err).Outcome, c.want, c.outcome)
 		}
 	}
 }
@@ -85,11 +85,11 @@ func TestLyingAnswers(t *testing.T) {
 			w.Header().Set("Content-Type", "application/json")
 			fmt.Fprintf(w, `{"items":%s}`, items)
 		}))
-		e, err := opensearch.Open(server.URL)
+		e, err := opensearch.Open(engine.Config{URL: server.URL})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if results, err := e.Deliver(t.Context(), "x", []wire.Document{{Key: "1", Version: 1, Body: []byte("{}")}}); err == nil {
+		if results, err := e.Deliver(t.Context(), "x", []engine.Document{{Key: "1", Version: 1, Body: []byte("{}")}}); err == nil {
 			t.Errorf("%s: %v", items, results)
 		}
 		server.Close()
@@ -112,7 +112,7 @@ func TestListingsAreWholeOrFail(t *testing.T) {
 			}
 			io.WriteString(w, `{"pit_id":"p"}`)
 		}))
-		e, err := opensearch.Open(server.URL)
+		e, err := opensearch.Open(engine.Config{URL: server.URL})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -144,11 +144,11 @@ func FuzzAnswers(f *testing.F) {
 		io.WriteString(w, body)
 	}))
 	f.Cleanup(server.Close)
-	e, err := opensearch.Open(server.URL)
+	e, err := opensearch.Open(engine.Config{URL: server.URL})
 	if err != nil {
 		f.Fatal(err)
 	}
-	docs := []wire.Document{{Key: "a", Version: 7, Body: []byte(`{"n":1}`)}, {Key: "b", Version: 7}}
+	docs := []engine.Document{{Key: "a", Version: 7, Body: []byte(`{"n":1}`)}, {Key: "b", Version: 7}}
 	f.Fuzz(func(t *testing.T, answer string) {
 		body = answer
 		results, err := e.Deliver(t.Context(), "huts-e1", docs)

@@ -18,7 +18,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
-	"pingo/internal/engine/wire"
+	"pingo/internal/engine"
 )
 
 // row is a document as its edition's table holds it.
@@ -264,16 +264,16 @@ func databaseTime(text string) string {
 
 // Deliver writes documents in one transaction where that works; where the database
 // refuses one of them, each on its own.
-func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Document) ([]wire.Result, error) {
+func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
 	l, err := e.layout(ctx, edition)
-	var f *wire.Failure
+	var f *engine.Failure
 	if errors.As(err, &f) && f.Outcome == retry.Blocked {
 		return blocked(docs, f), nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	results := make([]wire.Result, len(docs))
+	results := make([]engine.Result, len(docs))
 	var fit []int
 	rows := make([]*row, len(docs))
 	for i, d := range docs {
@@ -284,7 +284,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Docume
 				if !errors.As(err, &r) {
 					return nil, err
 				}
-				results[i] = wire.Result{Outcome: retry.Refused, Kind: r.kind, Reason: r.reason}
+				results[i] = engine.Result{Outcome: retry.Refused, Kind: r.kind, Reason: r.reason}
 				continue
 			}
 		}
@@ -303,7 +303,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Docume
 			now = append(now, i)
 		}
 		if err := e.write(ctx, edition, l, docs, rows, now, results); err != nil {
-			var f *wire.Failure
+			var f *engine.Failure
 			var pg *pgconn.PgError
 			if errors.As(err, &pg) && (pg.Code == "42P01" || pg.Code == "3F000") {
 				e.mu.Lock()
@@ -319,21 +319,21 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []wire.Docume
 	return results, e.sweep(ctx, edition)
 }
 
-func blocked(docs []wire.Document, f *wire.Failure) []wire.Result {
-	results := make([]wire.Result, len(docs))
+func blocked(docs []engine.Document, f *engine.Failure) []engine.Result {
+	results := make([]engine.Result, len(docs))
 	for i := range results {
-		results[i] = wire.Result{Outcome: retry.Blocked, Kind: f.Kind, Reason: f.Message}
+		results[i] = engine.Result{Outcome: retry.Blocked, Kind: f.Kind, Reason: f.Message}
 	}
 	return results
 }
 
 // write writes some of the documents, whose keys differ.
-func (e *Engine) write(ctx context.Context, edition string, l *layout, docs []wire.Document, rows []*row, which []int, results []wire.Result) error {
+func (e *Engine) write(ctx context.Context, edition string, l *layout, docs []engine.Document, rows []*row, which []int, results []engine.Result) error {
 	taken, err := e.upsert(ctx, edition, l, docs, rows, which)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "54")) {
 		if len(which) == 1 {
-			results[which[0]] = wire.Result{Outcome: retry.Refused, Kind: pg.Code, Reason: pg.Message}
+			results[which[0]] = engine.Result{Outcome: retry.Refused, Kind: pg.Code, Reason: pg.Message}
 			return nil
 		}
 		for _, i := range which {
@@ -355,7 +355,7 @@ func (e *Engine) write(ctx context.Context, edition string, l *layout, docs []wi
 	return nil
 }
 
-func (e *Engine) upsert(ctx context.Context, edition string, l *layout, docs []wire.Document, rows []*row, which []int) (map[string]bool, error) {
+func (e *Engine) upsert(ctx context.Context, edition string, l *layout, docs []engine.Document, rows []*row, which []int) (map[string]bool, error) {
 	names := []string{"pingo_key", "pingo_version", "pingo_document", "pingo_words", "pingo_beginnings", "pingo_parts", "pingo_exact"}
 	vector := func(first int) string {
 		parts := make([]string, 4)

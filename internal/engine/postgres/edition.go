@@ -13,7 +13,7 @@ import (
 
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
-	"pingo/internal/engine/wire"
+	"pingo/internal/engine"
 )
 
 // Prepare creates an edition's table, without the indexes that a fill would only have
@@ -68,8 +68,8 @@ func (l *layout) saveSynonyms(ctx context.Context, tx pgx.Tx, edition string) er
 	return nil
 }
 
-// Filled builds the indexes that searches need.
-func (e *Engine) Filled(ctx context.Context, edition string, s *shape.Shape) error {
+// FinishFill builds the indexes that searches need.
+func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape) error {
 	l := layoutOf(s)
 	table := qualified(edition)
 	var list []string
@@ -115,8 +115,8 @@ func (e *Engine) Filled(ctx context.Context, edition string, s *shape.Shape) err
 
 func indexName(edition, suffix string) string { return fmt.Sprintf("%.52s_%s", edition, suffix) }
 
-// Adjust takes new synonyms and search weights into use.
-func (e *Engine) Adjust(ctx context.Context, edition string, s *shape.Shape) error {
+// UpdateSettings takes new synonyms and search weights into use.
+func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Shape) error {
 	return e.transaction(ctx, func(tx pgx.Tx) error { return layoutOf(s).saveSynonyms(ctx, tx, edition) })
 }
 
@@ -163,9 +163,9 @@ const reading = `
 
 const viewsOf = "SELECT DISTINCT v.relname::text" + reading + " WHERE t.relname = $1"
 
-// Answering reads which edition the view of a public name shows. Anything else of that
+// Resolve reads which edition the view of a public name shows. Anything else of that
 // very name answers for itself.
-func (e *Engine) Answering(ctx context.Context, index string) ([]string, error) {
+func (e *Engine) Resolve(ctx context.Context, index string) ([]string, error) {
 	var there, kept bool
 	err := e.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL, to_regclass('pingo_search.pingo_editions') IS NOT NULL", qualified(index)).Scan(&there, &kept)
 	if err != nil {
@@ -191,7 +191,7 @@ func (e *Engine) Answering(ctx context.Context, index string) ([]string, error) 
 // Switch makes the view of a public name show another edition, in one transaction:
 // in place where its columns are the same, made anew with its grants otherwise.
 func (e *Engine) Switch(ctx context.Context, index, edition string) error {
-	now, err := e.Answering(ctx, index)
+	now, err := e.Resolve(ctx, index)
 	if err != nil {
 		return err
 	}
@@ -199,7 +199,7 @@ func (e *Engine) Switch(ctx context.Context, index, edition string) error {
 		return nil
 	}
 	if slices.Contains(now, index) {
-		return &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("the schema %s has a table or view %s that Pingo did not make, so the name cannot show %s: rename or drop it, or give the index another name", schema, index, edition)}
+		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("the schema %s has a table or view %s that Pingo did not make, so the name cannot show %s: rename or drop it, or give the index another name", schema, index, edition)}
 	}
 	l, err := e.layout(ctx, edition)
 	if err != nil {
@@ -266,5 +266,5 @@ func (e *Engine) layout(ctx context.Context, edition string) (*layout, error) {
 }
 
 func lost(edition string) error {
-	return &wire.Failure{Outcome: retry.Blocked, Kind: "no_such_edition", Message: fmt.Sprintf("the engine's PostgreSQL has no edition %s any more, somebody dropped it: run pingo apply, which fills a new one", edition)}
+	return &engine.Failure{Outcome: retry.Blocked, Kind: "no_such_edition", Message: fmt.Sprintf("the engine's PostgreSQL has no edition %s any more, somebody dropped it: run pingo apply, which fills a new one", edition)}
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -17,7 +18,7 @@ import (
 
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
-	"pingo/internal/engine/wire"
+	"pingo/internal/engine"
 )
 
 // Engine is one database. Make one with Open.
@@ -38,9 +39,49 @@ CREATE TABLE IF NOT EXISTS pingo_search.pingo_editions (name text PRIMARY KEY, s
 CREATE TABLE IF NOT EXISTS pingo_search.pingo_synonyms (edition text NOT NULL, said tsquery NOT NULL, means tsquery NOT NULL);
 `
 
+// Kind is what there is to know of this kind of engine.
+var Kind = engine.Kind{
+	Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Keys: `{}`,
+	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
+	Limits: Limits, InPlace: InPlace, Recognize: recognize,
+}
+
+// recognize: no other kind has these schemes, and PostgreSQL answers or nobody does.
+func recognize(ctx context.Context, c engine.Config) (bool, error) {
+	e, err := Open(c)
+	if err != nil {
+		return false, err
+	}
+	defer e.Close()
+	if err := e.pool.Ping(ctx); err != nil {
+		return false, explain(err)
+	}
+	return true, nil
+}
+
+// RefusesOlderVersions: every row has its document's version.
+func (*Engine) RefusesOlderVersions() {}
+
+var (
+	wrongType    = regexp.MustCompile(`^field (\S+) is (\S+), which .* is not$`)
+	unknownField = regexp.MustCompile(`^the document has a field (\S+), which the edition does not$`)
+)
+
+// Explain reads a refusal of a document.
+func (*Engine) Explain(kind, reason string) retry.Cause {
+	if m := wrongType.FindStringSubmatch(reason); m != nil {
+		return retry.WrongType(kind, fmt.Sprintf("field %s is %s, which … is not", m[1], m[2]), m[1], m[2])
+	}
+	pattern := retry.Pattern(reason)
+	if m := unknownField.FindStringSubmatch(reason); m != nil {
+		return retry.UnknownField(kind, pattern, m[1])
+	}
+	return retry.CauseOf(kind, pattern, "", retry.AsTheEngineSays)
+}
+
 // Open prepares a pool; it connects when it is first used.
-func Open(url string) (*Engine, error) {
-	config, err := pgxpool.ParseConfig(url)
+func Open(c engine.Config) (*Engine, error) {
+	config, err := pgxpool.ParseConfig(c.URL)
 	if err != nil {
 		var parse *pgconn.ParseConfigError
 		if errors.As(err, &parse) {
@@ -77,9 +118,9 @@ func explain(err error) error {
 		if lines := strings.Split(reason, "\n"); len(lines) > 1 {
 			reason = strings.TrimSpace(lines[len(lines)-1])
 		}
-		return &wire.Failure{Outcome: retry.Later, Message: fmt.Sprintf("the engine's PostgreSQL does not answer (%s): look at the url's host and port, and whether the server runs", reason)}
+		return &engine.Failure{Outcome: retry.Later, Message: fmt.Sprintf("the engine's PostgreSQL does not answer (%s): look at the url's host and port, and whether the server runs", reason)}
 	}
-	f := &wire.Failure{Outcome: retry.Later, Kind: pg.Code, Message: "the engine's PostgreSQL says " + pg.Message}
+	f := &engine.Failure{Outcome: retry.Later, Kind: pg.Code, Message: "the engine's PostgreSQL says " + pg.Message}
 	switch {
 	case strings.HasPrefix(pg.Code, "28"):
 		f.Outcome, f.Message = retry.Blocked, f.Message+": look at the url's user and password"
@@ -106,7 +147,7 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 		return "", explain(err)
 	}
 	if !may {
-		return "", &wire.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s may not make tables in database %s: GRANT CREATE ON DATABASE %s TO %s, or make it the owner of the schema %s",
+		return "", &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s may not make tables in database %s: GRANT CREATE ON DATABASE %s TO %s, or make it the owner of the schema %s",
 			user, database, name(database), name(user), schema)}
 	}
 	version, _, _ = strings.Cut(version, " ")
@@ -147,7 +188,7 @@ func Limits(s *shape.Shape) (refused, notes []string) {
 // transaction runs f in a transaction.
 func (e *Engine) transaction(ctx context.Context, f func(pgx.Tx) error) error {
 	err := pgx.BeginFunc(ctx, e.pool, f)
-	var known *wire.Failure
+	var known *engine.Failure
 	if err == nil || errors.As(err, &known) {
 		return err
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/core/shape"
-	"pingo/internal/engine/wire"
+	"pingo/internal/engine"
 )
 
 // builder writes a query with its parameters.
@@ -22,8 +22,8 @@ func (b *builder) param(v any) string {
 
 // Search finds documents in which each word is found in some field, or all of them
 // together, where phrases have their synonyms.
-func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q wire.Query) (wire.Hits, error) {
-	hits := wire.Hits{Hits: []wire.Hit{}}
+func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q engine.Query) (engine.Hits, error) {
+	hits := engine.Hits{Hits: []engine.Hit{}}
 	l := layoutOf(s)
 	b := &builder{}
 	where, rank, err := l.words(ctx, e, b, index, q.Text)
@@ -57,7 +57,7 @@ func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q wir
 	}
 	for _, path := range q.Facets {
 		if hits.Facets == nil {
-			hits.Facets = map[string][]wire.Facet{}
+			hits.Facets = map[string][]engine.Facet{}
 		}
 		if hits.Facets[path], err = e.facet(ctx, l.column(path), from, b.params); err != nil {
 			return hits, err
@@ -67,7 +67,7 @@ func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q wir
 	if err != nil {
 		return hits, explain(err)
 	}
-	found, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (h wire.Hit, err error) {
+	found, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (h engine.Hit, err error) {
 		return h, row.Scan(&h.Key, &h.Score, &h.Document)
 	})
 	if err != nil {
@@ -77,21 +77,21 @@ func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q wir
 	return hits, nil
 }
 
-func (e *Engine) facet(ctx context.Context, c column, from string, params []any) ([]wire.Facet, error) {
+func (e *Engine) facet(ctx context.Context, c column, from string, params []any) ([]engine.Facet, error) {
 	value := name(c.name)
 	if c.repeated {
 		value = "unnest(" + value + ")"
 	}
-	sql := fmt.Sprintf("SELECT value::text, count(DISTINCT pingo_key) FROM (SELECT pingo_key, %s AS value%s) found WHERE value IS NOT NULL GROUP BY value ORDER BY 2 DESC, 1 LIMIT %d", value, from, wire.FacetSize)
+	sql := fmt.Sprintf("SELECT value::text, count(DISTINCT pingo_key) FROM (SELECT pingo_key, %s AS value%s) found WHERE value IS NOT NULL GROUP BY value ORDER BY 2 DESC, 1 LIMIT %d", value, from, engine.FacetSize)
 	rows, err := e.pool.Query(ctx, sql, params...)
 	if err != nil {
 		return nil, explain(err)
 	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[wire.Facet])
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[engine.Facet])
 	if err != nil {
 		return nil, explain(err)
 	}
-	return append([]wire.Facet{}, list...), nil
+	return append([]engine.Facet{}, list...), nil
 }
 
 // words gives the conditions that a text sets, and the rank of what meets them.
@@ -100,7 +100,7 @@ func (l *layout) words(ctx context.Context, e *Engine, b *builder, index, text s
 	if len(words) == 0 {
 		return nil, "0", nil
 	}
-	editions, err := e.Answering(ctx, index)
+	editions, err := e.Resolve(ctx, index)
 	if err != nil {
 		return nil, "", err
 	}

@@ -10,7 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"pingo/internal/core/definition"
+	"pingo/internal/api"
 )
 
 //go:embed lodge.sql
@@ -25,8 +25,8 @@ var Definition string
 var finder string
 
 // Files is the demo's whole definition.
-func Files() []definition.File {
-	return []definition.File{{Name: "huts.yaml", Text: Definition}, {Name: "finder.yaml", Text: finder}}
+func Files() []api.File {
+	return []api.File{{Name: "huts.yaml", Text: Definition}, {Name: "finder.yaml", Text: finder}}
 }
 
 // Huts is how many the demo begins with.
@@ -35,7 +35,7 @@ const Huts = 2000
 var (
 	peaks     = words("Aldren Birk Corvin Dusk Eira Falk Grim Harrow Isen Jora Kestrel Lorn Marrow Nevil Orrin Pell Quarn Raven Skarn Torvel Ulm Varn Wester Yarrow Zinnel Amber Bracken Cinder Drift Ember Fallow Granite Hollow Juniper Larch")
 	features  = words("Ridge Saddle Notch Spire Terrace Hollow Basin Crag Shoulder Gully Pass Moraine Cirque Ledge Plateau")
-	kinds     = words("Hut Hut Hut Refuge Bothy Shelter Lodge")
+	buildings = words("Hut Hut Hut Refuge Bothy Shelter Lodge")
 	regions   = words("Upper-Fenn Lower-Fenn Tarn-Country Grey-Marches Sunward-Range Shade-Range Ostrel Velm Karst-of-Ansgard Long-Glacier Seven-Lakes Black-Larch Windgap Pale-Cliffs Hearth-Valley North-Comb South-Comb Ironmoor Silverbeck Old-Pastures Cloudfold Emberfell Thornwall Moonstair")
 	countries = words("Norrland Veldmark Aurelia Tarsen")
 	firsts    = words("Alva Bram Cato Dagny Edda Fenn Greta Hale Ilka Joss Kaia Lev Mira Nils Odette Per Runa Sten Tove Ulla Vera Wim Yrsa Zeno")
@@ -59,7 +59,7 @@ func words(text string) []string {
 func pick[T any](r *rand.Rand, list []T) T { return list[r.IntN(len(list))] }
 
 func hutName(r *rand.Rand) string {
-	return pick(r, peaks) + " " + pick(r, features) + " " + pick(r, kinds)
+	return pick(r, peaks) + " " + pick(r, features) + " " + pick(r, buildings)
 }
 
 func hutSummary(r *rand.Rand) string {

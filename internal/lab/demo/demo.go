@@ -18,9 +18,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"pingo/internal/api"
 	"pingo/internal/client"
-	"pingo/internal/engine/wire"
-	"pingo/internal/flow"
 	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
@@ -172,7 +171,7 @@ func (w *world) fill(ctx context.Context) error {
 		if err == nil {
 			break
 		}
-		var p *server.Problem
+		var p *api.Problem
 		if !errors.As(err, &p) || p.Status != http.StatusServiceUnavailable || time.Now().After(deadline) {
 			return err
 		}
@@ -180,9 +179,9 @@ func (w *world) fill(ctx context.Context) error {
 			return err
 		}
 	}
-	return w.until(ctx, 2*time.Minute, "the first fill", func(s *flow.Status) bool {
+	return w.until(ctx, 2*time.Minute, "the first fill", func(s *api.Status) bool {
 		for _, ix := range s.Indexes {
-			if !ix.Answering || ix.Documents == nil {
+			if !ix.Live || ix.Documents == nil {
 				return false
 			}
 		}
@@ -191,7 +190,7 @@ func (w *world) fill(ctx context.Context) error {
 }
 
 // until waits for a state of the service.
-func (w *world) until(ctx context.Context, most time.Duration, what string, reached func(*flow.Status) bool) error {
+func (w *world) until(ctx context.Context, most time.Duration, what string, reached func(*api.Status) bool) error {
 	for deadline := time.Now().Add(most); ; {
 		status, err := w.client.Status(ctx)
 		if err != nil {
@@ -278,7 +277,7 @@ Ctrl-C ends everything.`, documentsOf(status), w.client.URL, w.client.Token, pro
 	}
 }
 
-func documentsOf(s *flow.Status) int64 {
+func documentsOf(s *api.Status) int64 {
 	ix := indexOf(s, "huts")
 	if ix.Documents == nil {
 		return 0
@@ -286,13 +285,13 @@ func documentsOf(s *flow.Status) int64 {
 	return *ix.Documents
 }
 
-func indexOf(s *flow.Status, name string) flow.IndexStatus {
+func indexOf(s *api.Status, name string) api.IndexStatus {
 	for _, ix := range s.Indexes {
 		if ix.Name == name {
 			return ix
 		}
 	}
-	return flow.IndexStatus{}
+	return api.IndexStatus{}
 }
 
 // quiet: when a person ended it, that is no error.
@@ -312,14 +311,14 @@ type Check struct {
 
 // Summary is what a run of the whole example came to.
 type Summary struct {
-	Rows        int64            `json:"rows"`
-	Documents   int64            `json:"documents"`
-	ChangesMade int64            `json:"changesMade"`
-	ChangesSeen int64            `json:"changesSeen"`
-	Refused     int64            `json:"refused"`
-	Lag         flow.Percentiles `json:"lagMs"`
-	Checks      []Check          `json:"checks"`
-	OK          bool             `json:"ok"`
+	Rows        int64           `json:"rows"`
+	Documents   int64           `json:"documents"`
+	ChangesMade int64           `json:"changesMade"`
+	ChangesSeen int64           `json:"changesSeen"`
+	Refused     int64           `json:"refused"`
+	Lag         api.Percentiles `json:"lagMs"`
+	Checks      []Check         `json:"checks"`
+	OK          bool            `json:"ok"`
 }
 
 func (s *Summary) check(name string, ok bool, words string, args ...any) {
@@ -387,7 +386,7 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	if _, err := w.lodge.Exec(ctx, "UPDATE huts SET visits_counted = visits_counted + 1"); err != nil {
 		return nil, err
 	}
-	if err := w.until(ctx, time.Minute, "the end of all changes", func(st *flow.Status) bool {
+	if err := w.until(ctx, time.Minute, "the end of all changes", func(st *api.Status) bool {
 		return st.Sources[0].Noticed >= s.ChangesMade && st.Sources[0].InFlight == 0
 	}); err != nil {
 		return nil, err
@@ -419,7 +418,7 @@ func (w *world) searchable(ctx context.Context) (time.Duration, error) {
 		return 0, err
 	}
 	for began := time.Now(); time.Since(began) < 10*time.Second; {
-		hits, err := w.client.Search(ctx, "huts", wire.Query{Text: "marmot observatory", Limit: 3})
+		hits, err := w.client.Search(ctx, "huts", api.Query{Text: "marmot observatory", Limit: 3})
 		if err != nil {
 			return 0, err
 		}

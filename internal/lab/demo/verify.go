@@ -10,16 +10,18 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"pingo/internal/api"
 	"pingo/internal/core/definition"
-	"pingo/internal/flow"
+	"pingo/internal/flow/connect"
+	"pingo/internal/kinds"
 	"pingo/internal/lab/plainsql"
 )
 
 // Compare compares every document of an index in the engine with what lodge's rows
 // make, byte by byte of meaning. It reads the engine through its public interface.
 // definition files are those that were applied.
-func Compare(ctx context.Context, conn *pgx.Conn, files []definition.File, index string) (rows, documents int, differences []plainsql.Difference, err error) {
-	def, findings := definition.Parse(files, flow.Environment)
+func Compare(ctx context.Context, conn *pgx.Conn, files []api.File, index string) (rows, documents int, differences []plainsql.Difference, err error) {
+	def, findings := definition.Parse(definitionFiles(files), kinds.All().Language(), connect.Environment)
 	if len(findings) > 0 {
 		return 0, 0, nil, findings
 	}
@@ -32,7 +34,7 @@ func Compare(ctx context.Context, conn *pgx.Conn, files []definition.File, index
 		return 0, 0, nil, err
 	}
 	eng := def.Engine(ix.Engine)
-	url, err := eng.URL.Reveal(flow.Environment)
+	url, err := eng.URL.Reveal(connect.Environment)
 	if err != nil {
 		return 0, 0, nil, err
 	}
@@ -137,4 +139,12 @@ func post(ctx context.Context, url string, in, out any) error {
 		return nil
 	}
 	return json.NewDecoder(response.Body).Decode(out)
+}
+
+func definitionFiles(files []api.File) []definition.File {
+	out := make([]definition.File, len(files))
+	for i, f := range files {
+		out[i] = definition.File(f)
+	}
+	return out
 }

@@ -8,21 +8,12 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/core/shape"
+	"pingo/internal/source"
 )
-
-// Advice is something about the source that a developer should know, with the SQL that
-// mends it where there is some.
-type Advice struct {
-	// Kind is index, cascade, trigger, rule or key.
-	Kind    string `json:"kind"`
-	Table   string `json:"table"`
-	Message string `json:"message"`
-	SQL     string `json:"sql,omitempty"`
-}
 
 // MissingRights lists the statements that let Pingo install and read capture. Making and
 // dropping triggers takes the rights of a table's owner.
-func (p *Postgres) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
+func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
 	installed, err := p.installedLayouts(ctx)
 	if err != nil {
 		return nil, err
@@ -81,18 +72,18 @@ func distinct(list []string) []string {
 	return out
 }
 
-// Gap is a table whose changes are not all noted any more.
-type Gap struct {
-	Table shape.Ref
-	// Safe: nothing went unnoticed so far, and installing capture again closes it.
-	Safe  bool
-	Words string
-}
-
-// CaptureGaps compares the triggers that stand on tables with those that should.
-func (p *Postgres) CaptureGaps(ctx context.Context, need []shape.Captured) ([]Gap, error) {
-	var out []Gap
+// Gaps compares the triggers that stand on tables with those that should.
+func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap, error) {
+	var out []source.Gap
+	var installed bool
+	if err := p.pool.QueryRow(ctx, "SELECT to_regclass('pingo_capture.journal') IS NOT NULL").Scan(&installed); err != nil {
+		return nil, explain(err)
+	}
 	for _, c := range need {
+		if !installed {
+			out = append(out, source.Gap{Table: c.Table, Reason: "capture was removed from this database, so its changes go unnoticed"})
+			continue
+		}
 		if c.Refreshed {
 			continue
 		}
@@ -113,11 +104,11 @@ func (p *Postgres) CaptureGaps(ctx context.Context, need []shape.Captured) ([]Ga
 		case err != nil:
 			return nil, wrap("looking at the triggers of "+c.Table.String(), err)
 		case !there:
-			out = append(out, Gap{c.Table, false, fmt.Sprintf("the table %s was dropped or renamed, so its changes go unnoticed", c.Table)})
+			out = append(out, source.Gap{Table: c.Table, Safe: false, Reason: fmt.Sprintf("the table %s was dropped or renamed, so its changes go unnoticed", c.Table)})
 		case fire < want:
-			out = append(out, Gap{c.Table, false, fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)})
+			out = append(out, source.Gap{Table: c.Table, Safe: false, Reason: fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)})
 		case partitions > 0:
-			out = append(out, Gap{c.Table, true, fmt.Sprintf("%s has %d new partitions, whose truncation would go unnoticed", c.Table, partitions)})
+			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf("%s has %d new partitions, whose truncation would go unnoticed", c.Table, partitions)})
 		}
 	}
 	return out, nil
@@ -125,8 +116,8 @@ func (p *Postgres) CaptureGaps(ctx context.Context, need []shape.Captured) ([]Ga
 
 // Advice looks for lookups without an index, and for what changes rows behind the
 // application's back.
-func (p *Postgres) Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]Advice, error) {
-	out := []Advice{}
+func (p *Capture) Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]source.Advice, error) {
+	out := []source.Advice{}
 	for _, l := range lookups {
 		var rows int64
 		var indexed bool
@@ -141,8 +132,8 @@ func (p *Postgres) Advice(ctx context.Context, need []shape.Captured, lookups []
 			return nil, wrap("looking for indexes on "+l.Table.String(), err)
 		}
 		if !indexed {
-			out = append(out, Advice{"index", l.Table.String(), fmt.Sprintf("rows are looked for by %s without an index: each time about %d rows are scanned", strings.Join(l.Columns, ", "), rows),
-				fmt.Sprintf("CREATE INDEX ON %s (%s);", quote(l.Table), quoteNames(l.Columns, ""))})
+			out = append(out, source.Advice{Kind: "index", Table: l.Table.String(), Message: fmt.Sprintf("rows are looked for by %s without an index: each time about %d rows are scanned", strings.Join(l.Columns, ", "), rows),
+				Statement: fmt.Sprintf("CREATE INDEX ON %s (%s);", quote(l.Table), quoteNames(l.Columns, ""))})
 		}
 	}
 	tables := make([]string, len(need))
@@ -164,28 +155,9 @@ func (p *Postgres) Advice(ctx context.Context, need []shape.Captured, lookups []
 	if err != nil {
 		return nil, wrap("looking for cascades and triggers", err)
 	}
-	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Advice])
+	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[source.Advice])
 	if err != nil {
 		return nil, wrap("looking for cascades and triggers", err)
 	}
 	return append(out, found...), nil
-}
-
-// Ambiguous counts the rows of a view that share their key with another one.
-func (p *Postgres) Ambiguous(ctx context.Context, t *shape.Tree) (int64, error) {
-	root := t.Root()
-	if !root.View && !root.Refreshed {
-		return 0, nil
-	}
-	where := identified(root)
-	if root.Where != "" {
-		where += " AND (" + root.Where + ")"
-	}
-	var n int64
-	err := p.pool.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM %s WHERE true%s GROUP BY %s HAVING count(*) > 1) shared",
-		quote(root.Table), where, quoteNames(root.Key, ""))).Scan(&n)
-	if err != nil {
-		return 0, wrap("looking for rows of "+root.Table.String()+" with the same key", err)
-	}
-	return n, nil
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"pingo/internal/core/shape"
+	"pingo/internal/source"
 )
 
 // The journal: a row for each changed row. layout says which table it was, and
@@ -192,11 +193,11 @@ func (c needed) asText(columns []string) string {
 }
 
 // needs adds to what is to be captured what only the database knows.
-func (p *Postgres) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
+func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
 	out := make([]needed, len(list))
 	tx, err := p.pool.Begin(ctx)
 	if err != nil {
-		return nil, Explain(err)
+		return nil, explain(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
 	for i, c := range list {
@@ -242,16 +243,16 @@ func (p *Postgres) needs(ctx context.Context, list []shape.Captured) ([]needed, 
 	return out, nil
 }
 
-// CaptureSQL is all that InstallCapture runs, with the least grants that Pingo
+// Script is all that Install runs, with the least grants that Pingo
 // needs when another user runs it.
-func (p *Postgres) CaptureSQL(ctx context.Context, need []shape.Captured) (string, error) {
+func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, error) {
 	list, err := p.needs(ctx, need)
 	if err != nil {
 		return "", err
 	}
 	var user string
 	if err := p.pool.QueryRow(ctx, "SELECT current_user").Scan(&user); err != nil {
-		return "", Explain(err)
+		return "", explain(err)
 	}
 	var b strings.Builder
 	b.WriteString("-- What Pingo installs to notice changes. Run it as the owner of the tables;\n-- creating a trigger waits for writers, so set a short lock_timeout and try again.\nSET lock_timeout = '2s';\n\n")
@@ -271,10 +272,10 @@ func (p *Postgres) CaptureSQL(ctx context.Context, need []shape.Captured) (strin
 	return b.String(), nil
 }
 
-// InstallCapture installs what is missing or different, a table at a time, each in
+// Install installs what is missing or different, a table at a time, each in
 // a transaction of its own. It claims the journal for one service: two that read
 // it would each take changes away from the other.
-func (p *Postgres) InstallCapture(ctx context.Context, service string, need []shape.Captured) ([]shape.Ref, error) {
+func (p *Capture) Install(ctx context.Context, service string, need []shape.Captured) ([]shape.Ref, error) {
 	installed, err := p.installedLayouts(ctx)
 	if err != nil {
 		return nil, err
@@ -315,7 +316,7 @@ func (p *Postgres) InstallCapture(ctx context.Context, service string, need []sh
 
 // dropUnused drops the functions that no trigger calls any more. Their layouts stay,
 // since rows of theirs may still wait in the journal.
-func (p *Postgres) dropUnused(ctx context.Context) error {
+func (p *Capture) dropUnused(ctx context.Context) error {
 	var sql *string
 	err := p.pool.QueryRow(ctx, `SELECT string_agg('DROP FUNCTION ' || f.oid::regprocedure, '; ') FROM pg_proc f
 		WHERE f.pronamespace = 'pingo_capture'::regnamespace AND NOT EXISTS (
@@ -331,7 +332,7 @@ func (p *Postgres) dropUnused(ctx context.Context) error {
 }
 
 // locked runs DDL in one transaction, and tries again when writers hold the table.
-func (p *Postgres) locked(ctx context.Context, sql string) error {
+func (p *Capture) locked(ctx context.Context, sql string) error {
 	for attempt := 1; ; attempt++ {
 		_, err := p.pool.Exec(ctx, sql)
 		var pg *pgconn.PgError
@@ -346,7 +347,7 @@ func (p *Postgres) locked(ctx context.Context, sql string) error {
 	}
 }
 
-func (p *Postgres) claim(ctx context.Context, service string) error {
+func (p *Capture) claim(ctx context.Context, service string) error {
 	_, err := p.pool.Exec(ctx, "INSERT INTO pingo_capture.owner SELECT $1 WHERE NOT EXISTS (SELECT FROM pingo_capture.owner)", service)
 	if err != nil {
 		return wrap("claiming the journal", err)
@@ -363,10 +364,10 @@ func (p *Postgres) claim(ctx context.Context, service string) error {
 
 // installedLayouts gives the layout of every table whose triggers all stand and
 // fire, 0 for one where some do not; nil when there is no journal.
-func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, error) {
+func (p *Capture) installedLayouts(ctx context.Context) (map[shape.Ref]int32, error) {
 	var there bool
 	if err := p.pool.QueryRow(ctx, "SELECT to_regclass('pingo_capture.journal') IS NOT NULL").Scan(&there); err != nil {
-		return nil, Explain(err)
+		return nil, explain(err)
 	}
 	if !there {
 		return nil, nil
@@ -396,7 +397,7 @@ func (p *Postgres) installedLayouts(ctx context.Context) (map[shape.Ref]int32, e
 }
 
 // dropTriggers takes every trigger of ours from a table and its partitions.
-func (p *Postgres) dropTriggers(ctx context.Context, t shape.Ref) error {
+func (p *Capture) dropTriggers(ctx context.Context, t shape.Ref) error {
 	var drops *string
 	err := p.pool.QueryRow(ctx, `
 		SELECT string_agg(format('DROP TRIGGER %I ON %I.%I', t.tgname, n.nspname, c.relname), '; ')
@@ -416,8 +417,8 @@ func (p *Postgres) dropTriggers(ctx context.Context, t shape.Ref) error {
 	return nil
 }
 
-// RemoveCapture drops every trigger of ours, then the schema with the journal.
-func (p *Postgres) RemoveCapture(ctx context.Context) error {
+// Remove drops every trigger of ours, then the schema with the journal.
+func (p *Capture) Remove(ctx context.Context) error {
 	installed, err := p.installedLayouts(ctx)
 	if err != nil {
 		return err
@@ -430,31 +431,12 @@ func (p *Postgres) RemoveCapture(ctx context.Context) error {
 	if err := p.locked(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
 		return wrap("removing the journal", err)
 	}
-	p.Rewind()
 	return nil
 }
 
-// CaptureStatus is what stands in the source.
-type CaptureStatus struct {
-	Installed bool     `json:"installed"`
-	Tables    []string `json:"tables"`
-	Depth
-}
-
-// Depth is how much the journal holds.
-type Depth struct {
-	// Waiting is the number of changes in it, and Oldest when the first was noted. Above
-	// countedRows it is estimated from the numbers that they were given.
-	Waiting int64      `json:"waiting"`
-	Oldest  *time.Time `json:"oldest,omitempty"`
-	Bytes   int64      `json:"bytes"`
-}
-
-const countedRows = 50_000
-
-// CaptureStatus reads which tables have triggers and how deep the journal is.
-func (p *Postgres) CaptureStatus(ctx context.Context) (CaptureStatus, error) {
-	var s CaptureStatus
+// Status reads which tables have triggers.
+func (p *Capture) Status(ctx context.Context) (source.CaptureStatus, error) {
+	var s source.CaptureStatus
 	installed, err := p.installedLayouts(ctx)
 	if err != nil || installed == nil {
 		return s, err
@@ -464,29 +446,5 @@ func (p *Postgres) CaptureStatus(ctx context.Context) (CaptureStatus, error) {
 		s.Tables = append(s.Tables, table.String())
 	}
 	sort.Strings(s.Tables)
-	s.Depth, err = p.JournalDepth(ctx)
-	return s, err
-}
-
-// JournalDepth reads how much the journal holds, without reading much of it.
-func (p *Postgres) JournalDepth(ctx context.Context) (Depth, error) {
-	p.journal.mu.Lock()
-	low := p.journal.low // nothing is below but what was read and is not done
-	for seq := range p.journal.inFlight {
-		low = min(low, seq-1)
-	}
-	p.journal.mu.Unlock()
-	var d Depth
-	var first, last int64
-	err := p.pool.QueryRow(ctx, `
-		WITH first_ones AS (SELECT seq, at FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2)
-		SELECT count(*), coalesce(min(seq), 0), (SELECT at FROM first_ones ORDER BY seq LIMIT 1), (SELECT last_value FROM pingo_capture.journal_seq),
-			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, low, countedRows).Scan(&d.Waiting, &first, &d.Oldest, &last, &d.Bytes)
-	if err != nil {
-		return d, journalError(err)
-	}
-	if d.Waiting == countedRows {
-		d.Waiting = max(d.Waiting, last-first+1)
-	}
-	return d, nil
+	return s, nil
 }

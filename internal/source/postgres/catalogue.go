@@ -16,11 +16,11 @@ import (
 // Facts asks the catalogue about tables, and the parser about expressions: each
 // expression becomes a temporary view that is rolled back, whose column and
 // dependencies say its type and what it reads.
-func (p *Postgres) Facts(ctx context.Context, tables []string, expressions []shape.Asked) (shape.Facts, error) {
-	facts := shape.Facts{Tables: map[string]*shape.Table{}, Expressions: map[shape.Asked]shape.Told{}, Origins: map[shape.Origin]map[string]string{}, Denied: map[string]string{}}
+func (p *Reader) Facts(ctx context.Context, tables []string, expressions []shape.Expression) (shape.Facts, error) {
+	facts := shape.Facts{Tables: map[string]*shape.Table{}, Expressions: map[shape.Expression]shape.ExpressionFacts{}, Origins: map[shape.Origin]map[string]string{}, Denied: map[string]string{}}
 	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted})
 	if err != nil {
-		return facts, Explain(err)
+		return facts, explain(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
 	oids := map[string]uint32{}
@@ -58,7 +58,7 @@ func (p *Postgres) Facts(ctx context.Context, tables []string, expressions []sha
 		}
 		told, err := probe(ctx, tx, asked, facts.Tables[asked.Table].Ref, oids[asked.Table])
 		if err != nil {
-			return facts, wrap("asking about "+asked.SQL, err)
+			return facts, wrap("asking about "+asked.Text, err)
 		}
 		facts.Expressions[asked] = told
 	}
@@ -356,17 +356,17 @@ func primaryKey(ctx context.Context, tx pgx.Tx, oid uint32) ([]string, error) {
 }
 
 // probe asks PostgreSQL what an expression yields and reads.
-func probe(ctx context.Context, tx pgx.Tx, asked shape.Asked, table shape.Ref, oid uint32) (shape.Told, error) {
+func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table shape.Ref, oid uint32) (shape.ExpressionFacts, error) {
 	sql := "CREATE TEMPORARY VIEW pingo_probe AS "
 	switch asked.Role {
 	case shape.Value:
-		sql += "SELECT " + asked.SQL + " AS value FROM " + quote(table)
+		sql += "SELECT " + asked.Text + " AS value FROM " + quote(table)
 	case shape.Condition:
-		sql += "SELECT 1 AS value FROM " + quote(table) + " WHERE " + asked.SQL
+		sql += "SELECT 1 AS value FROM " + quote(table) + " WHERE " + asked.Text
 	case shape.Ordering:
-		sql += "SELECT 1 AS value FROM " + quote(table) + " ORDER BY " + asked.SQL
+		sql += "SELECT 1 AS value FROM " + quote(table) + " ORDER BY " + asked.Text
 	}
-	var told shape.Told
+	var told shape.ExpressionFacts
 	nested, err := tx.Begin(ctx)
 	if err != nil {
 		return told, err

@@ -9,20 +9,25 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
+	"pingo/internal/pgerror"
+	"pingo/internal/source"
 )
 
-// journal remembers what was read. Writers take their sequence numbers before
+// Feed reads the journal, and remembers what was read. Writers take their sequence numbers before
 // they commit, so rows appear late and out of order: everything visible above low
 // is read that is not in flight, and low only rises to a number below which no
 // uncommitted row can exist.
-type journal struct {
-	mu       sync.Mutex
-	inFlight map[int64]struct{}
+type Feed struct {
+	pool *pgxpool.Pool
+
+	mu sync.Mutex // guards what follows
+	// inFlight has the time of every change that was returned and is not done.
+	inFlight map[int64]time.Time
 	// gone were deleted; they leave inFlight when the next read begins, since a
 	// read that began before the deletion still sees them.
 	gone    []int64
@@ -45,8 +50,8 @@ type mark struct {
 	xid uint64
 }
 
-// ErrNoCapture says that the journal is gone.
-var ErrNoCapture = errors.New("capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew")
+// errNoCapture says that the journal is gone.
+var errNoCapture = errors.New("capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew")
 
 // markEvery bounds how often a mark is set, since each takes a transaction number.
 const markEvery = 50 * time.Millisecond
@@ -83,14 +88,14 @@ type noted struct {
 
 // Changes returns at most limit rows of the journal that it has not returned since
 // the last Rewind.
-func (p *Postgres) Changes(ctx context.Context, limit int) ([]change.Change, error) {
+func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
 	if err := p.noteRefreshes(ctx); err != nil {
 		return nil, err
 	}
-	j := &p.journal
+	j := p
 	j.mu.Lock()
 	if j.inFlight == nil {
-		j.inFlight = map[int64]struct{}{}
+		j.inFlight = map[int64]time.Time{}
 	}
 	for _, seq := range j.gone {
 		delete(j.inFlight, seq)
@@ -149,9 +154,8 @@ func (p *Postgres) Changes(ctx context.Context, limit int) ([]change.Change, err
 }
 
 func journalError(err error) error {
-	var pg *pgconn.PgError
-	if errors.As(err, &pg) && (pg.Code == "42P01" || pg.Code == "3F000") { // no such table, no such schema
-		return ErrNoCapture
+	if code := pgerror.Code(err); code == "42P01" || code == "3F000" { // no such table, no such schema
+		return &source.Error{Fault: source.NoCapture, Err: errNoCapture}
 	}
 	return wrap("reading the journal", err)
 }
@@ -166,11 +170,11 @@ const refreshesEvery = time.Second
 // was refreshed since it was last looked at. No trigger can do that: a refresh shows
 // in the file that a view is kept in, or, done concurrently, in the statistics of rows
 // written, which the session that refreshes may hold back for up to ten seconds.
-func (p *Postgres) noteRefreshes(ctx context.Context) error {
-	if time.Since(p.journal.looked) < refreshesEvery {
+func (p *Feed) noteRefreshes(ctx context.Context) error {
+	if time.Since(p.looked) < refreshesEvery {
 		return nil
 	}
-	p.journal.looked = time.Now()
+	p.looked = time.Now()
 	_, err := p.pool.Exec(ctx, `
 		WITH now AS (
 			SELECT r.layout, `+refreshMark+` AS mark
@@ -187,7 +191,7 @@ func (p *Postgres) noteRefreshes(ctx context.Context) error {
 }
 
 // took keeps what is new among the rows read, and moves the marks on.
-func (j *journal) took(read []change.Change, from int64, full, cut bool, now mark, xmin uint64, began time.Time) []change.Change {
+func (j *Feed) took(read []change.Change, from int64, full, cut bool, now mark, xmin uint64, began time.Time) []change.Change {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	fresh := read[:0]
@@ -197,7 +201,7 @@ func (j *journal) took(read []change.Change, from int64, full, cut bool, now mar
 		if _, handed := j.inFlight[c.Seq]; handed {
 			continue
 		}
-		j.inFlight[c.Seq] = struct{}{}
+		j.inFlight[c.Seq] = c.At
 		fresh = append(fresh, c)
 	}
 	j.high = max(j.high, last)
@@ -224,16 +228,16 @@ func (j *journal) took(read []change.Change, from int64, full, cut bool, now mar
 }
 
 // changes reads journal rows by their layouts, which are looked up as they appear.
-func (p *Postgres) changes(ctx context.Context, rows []noted) ([]change.Change, error) {
+func (p *Feed) changes(ctx context.Context, rows []noted) ([]change.Change, error) {
 	out := make([]change.Change, len(rows))
 	for i, n := range rows {
-		known, ok := p.journal.layouts[n.layout]
+		known, ok := p.layouts[n.layout]
 		if !ok {
 			var err error
-			if p.journal.layouts, err = p.readLayouts(ctx); err != nil {
+			if p.layouts, err = p.readLayouts(ctx); err != nil {
 				return nil, err
 			}
-			if known, ok = p.journal.layouts[n.layout]; !ok {
+			if known, ok = p.layouts[n.layout]; !ok {
 				return nil, fmt.Errorf("journal row %d has layout %d, which pingo_capture.layouts does not know: somebody deleted it; install capture again and reindex", n.seq, n.layout)
 			}
 		}
@@ -253,7 +257,7 @@ func (p *Postgres) changes(ctx context.Context, rows []noted) ([]change.Change, 
 	return out, nil
 }
 
-func (p *Postgres) readLayouts(ctx context.Context) (map[int32]layout, error) {
+func (p *Feed) readLayouts(ctx context.Context) (map[int32]layout, error) {
 	rows, err := p.pool.Query(ctx, "SELECT id, schema_name, table_name, key, links FROM pingo_capture.layouts")
 	if err != nil {
 		return nil, wrap("reading the journal's layouts", err)
@@ -269,21 +273,59 @@ func (p *Postgres) readLayouts(ctx context.Context) (map[int32]layout, error) {
 	return out, err
 }
 
-// Forget deletes rows that are done.
-func (p *Postgres) Forget(ctx context.Context, seqs []int64) error {
+// Done deletes rows that are done.
+func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	if _, err := p.pool.Exec(ctx, "DELETE FROM pingo_capture.journal WHERE seq = ANY($1)", seqs); err != nil {
 		return wrap("deleting done changes from the journal", err)
 	}
-	p.journal.mu.Lock()
-	defer p.journal.mu.Unlock()
-	p.journal.gone = append(p.journal.gone, seqs...)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.gone = append(p.gone, seqs...)
 	return nil
 }
 
 // Rewind forgets what was handed out, so that all that is left is read again.
-func (p *Postgres) Rewind() {
-	p.journal.mu.Lock()
-	defer p.journal.mu.Unlock()
-	j := &p.journal
+func (p *Feed) Rewind() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	j := p
 	j.inFlight, j.gone, j.low, j.high, j.marks, j.taken, j.layouts, j.nextFull = nil, nil, 0, 0, nil, 0, nil, time.Time{}
+}
+
+// InFlight is how many changes were returned and are not done, and when the oldest of
+// them was made.
+func (p *Feed) InFlight() (n int, oldest time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, at := range p.inFlight {
+		if oldest.IsZero() || at.Before(oldest) {
+			oldest = at
+		}
+	}
+	return len(p.inFlight), oldest
+}
+
+const countedRows = 50_000
+
+// Depth reads how much the journal holds, without reading much of it.
+func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
+	p.mu.Lock()
+	low := p.low // nothing is below but what was read and is not done
+	for seq := range p.inFlight {
+		low = min(low, seq-1)
+	}
+	p.mu.Unlock()
+	var d source.Depth
+	var first, last int64
+	err := p.pool.QueryRow(ctx, `
+		WITH first_ones AS (SELECT seq, at FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2)
+		SELECT count(*), coalesce(min(seq), 0), (SELECT at FROM first_ones ORDER BY seq LIMIT 1), (SELECT last_value FROM pingo_capture.journal_seq),
+			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, low, countedRows).Scan(&d.Changes, &first, &d.Oldest, &last, &d.Bytes)
+	if err != nil {
+		return d, journalError(err)
+	}
+	if d.Changes == countedRows {
+		d.Changes = max(d.Changes, last-first+1)
+	}
+	return d, nil
 }

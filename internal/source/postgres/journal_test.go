@@ -17,7 +17,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
 	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY, name text)")
-	if _, err := p.InstallCapture(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}); err != nil {
+	if _, err := p.Capture.Install(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}); err != nil {
 		t.Fatal(err)
 	}
 	writer, reader := pgtest.Connect(t, url), pgtest.Connect(t, url)
@@ -27,7 +27,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 
 	depth := func(want int64) {
 		t.Helper()
-		if d, err := p.JournalDepth(t.Context()); err != nil || d.Waiting != want || (d.Oldest == nil) != (want == 0) || d.Bytes == 0 {
+		if d, err := p.Depth(t.Context()); err != nil || d.Changes != want || (d.Oldest == nil) != (want == 0) || d.Bytes == 0 {
 			t.Errorf("depth %+v, want %d, %v", d, want, err)
 		}
 	}
@@ -51,7 +51,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 		if len(seen) <= 3*portion { // what was read stands there until it is done
 			depth(int64(rows - len(seen) + len(changes)))
 		}
-		if err := p.Forget(t.Context(), seqs); err != nil {
+		if err := p.Done(t.Context(), seqs); err != nil {
 			t.Fatal(err)
 		}
 		return len(changes)
@@ -126,7 +126,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 		time.Sleep(15 * time.Millisecond)
 	}
 	depth(100)
-	if err := p.Forget(t.Context(), held); err != nil || len(held) != 100 {
+	if err := p.Done(t.Context(), held); err != nil || len(held) != 100 {
 		t.Error(len(held), err)
 	}
 	depth(0)

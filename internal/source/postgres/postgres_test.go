@@ -14,16 +14,18 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/core/change"
+	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/source"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
 
-func open(t *testing.T, url string) *Postgres {
+func open(t *testing.T, url string) *source.Source {
 	t.Helper()
-	p, err := Open(url, time.Second)
+	p, err := Open(source.Config{URL: url, ConnectTimeout: time.Second})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,12 +33,18 @@ func open(t *testing.T, url string) *Postgres {
 	return p
 }
 
+// language knows the kinds that the tests' definitions name.
+var language = definition.Kinds{
+	Sources: []definition.Kind{{Name: "postgres", Schemes: Kind.Schemes, Captures: Kind.Captures, Keys: Kind.Keys}},
+	Engines: []definition.Kind{{Name: "opensearch", Schemes: []string{"http"}, Keys: `{}`}, {Name: "postgres", Schemes: Kind.Schemes, Keys: `{}`}},
+}
+
 func captured(table string, key, watch, links []string) shape.Captured {
 	return shape.Captured{Table: shape.Ref{Schema: "public", Name: table}, Key: key, Watch: watch, Links: links}
 }
 
 // read takes what the journal holds, in words, and forgets it.
-func read(t *testing.T, p *Postgres) []string {
+func read(t *testing.T, p *source.Source) []string {
 	t.Helper()
 	changes, err := p.Changes(t.Context(), 1000)
 	if err != nil {
@@ -51,7 +59,7 @@ func read(t *testing.T, p *Postgres) []string {
 		}
 		out, seqs = append(out, line), append(seqs, c.Seq)
 	}
-	if err := p.Forget(t.Context(), seqs); err != nil {
+	if err := p.Done(t.Context(), seqs); err != nil {
 		t.Fatal(err)
 	}
 	return out
@@ -72,14 +80,14 @@ func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
 		captured("Odd Pairs", []string{"a", "B b"}, []string{"a", "B b", "v"}, []string{"a", "v"}),
 		captured("loose", nil, []string{"hut_id", "word"}, []string{"hut_id"}),
 	}
-	made, err := p.InstallCapture(t.Context(), "one", need)
+	made, err := p.Capture.Install(t.Context(), "one", need)
 	if err != nil || len(made) != 4 {
 		t.Fatal(made, err)
 	}
-	if made, err = p.InstallCapture(t.Context(), "one", need); err != nil || len(made) != 0 {
+	if made, err = p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 0 {
 		t.Fatalf("installed again: %v %v", made, err)
 	}
-	if _, err := p.InstallCapture(t.Context(), "two", need); err == nil || !strings.Contains(err.Error(), "another Pingo service (one) reads this database's journal already") {
+	if _, err := p.Capture.Install(t.Context(), "two", need); err == nil || !strings.Contains(err.Error(), "another Pingo service (one) reads this database's journal already") {
 		t.Errorf("a second service: %v", err)
 	}
 	// As the application does it: with no right to anything of Pingo's.
@@ -127,19 +135,19 @@ func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
 	// A trigger of the application that changes a watched column unasked.
 	pgtest.Exec(t, conn, `CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.name := ''!'' || NEW.visits; RETURN NEW; END';
 		CREATE TRIGGER shout BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION shout()`)
-	if made, err := p.InstallCapture(t.Context(), "one", need); err != nil || len(made) != 1 {
+	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 1 {
 		t.Fatal(made, err)
 	}
 	pgtest.Exec(t, conn, "UPDATE huts SET visits = 9")
 	if got := read(t, p); !slices.Equal(got, []string{"huts update 1"}) {
 		t.Errorf("changed by a trigger: %q", got)
 	}
-	sql, err := p.CaptureSQL(t.Context(), need)
+	sql, err := p.Capture.Script(t.Context(), need)
 	if err != nil {
 		t.Fatal(err)
 	}
 	before := catalogue(t, conn)
-	if err := p.RemoveCapture(t.Context()); err != nil {
+	if err := p.Capture.Remove(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if left := catalogue(t, conn); strings.Contains(left, "pingo") || !strings.Contains(before, "pingo") {
@@ -172,7 +180,7 @@ func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
 	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY)")
-	if _, err := p.InstallCapture(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id"}, nil)}); err != nil {
+	if _, err := p.Capture.Install(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id"}, nil)}); err != nil {
 		t.Fatal(err)
 	}
 	const writers, each = 6, 150
@@ -231,7 +239,7 @@ func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 			}
 			seqs = append(seqs, c.Seq)
 		}
-		if err := p.Forget(t.Context(), seqs); err != nil {
+		if err := p.Done(t.Context(), seqs); err != nil {
 			t.Fatal(err)
 		}
 		select {
@@ -251,9 +259,9 @@ func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 	if len(seen) != len(committed) {
 		t.Errorf("%d rows returned, %d committed", len(seen), len(committed))
 	}
-	p.journal.mu.Lock()
-	defer p.journal.mu.Unlock()
-	if p.journal.low == 0 {
+	p.Feed.(*Feed).mu.Lock()
+	defer p.Feed.(*Feed).mu.Unlock()
+	if p.Feed.(*Feed).low == 0 {
 		t.Error("the low-water mark never rose")
 	}
 }
@@ -266,9 +274,9 @@ func TestFactsAskTheDatabase(t *testing.T) {
 		CREATE TABLE huts (id bigint PRIMARY KEY, name text, height metres, m mood, tags text[], raw bytea, at timestamptz, doc jsonb, u uuid, gone int);
 		ALTER TABLE huts DROP COLUMN gone;
 		CREATE VIEW seen AS SELECT * FROM huts; CREATE TABLE other (id int)`)
-	asked := []shape.Asked{
-		{Table: "huts", SQL: "lower(name) || height", Role: shape.Value}, {Table: "huts", SQL: "doc ->> 'x' IS NOT NULL", Role: shape.Condition},
-		{Table: "huts", SQL: "at DESC, id", Role: shape.Ordering}, {Table: "huts", SQL: "(SELECT count(*) FROM other)", Role: shape.Value}, {Table: "huts", SQL: "nme", Role: shape.Value},
+	asked := []shape.Expression{
+		{Table: "huts", Text: "lower(name) || height", Role: shape.Value}, {Table: "huts", Text: "doc ->> 'x' IS NOT NULL", Role: shape.Condition},
+		{Table: "huts", Text: "at DESC, id", Role: shape.Ordering}, {Table: "huts", Text: "(SELECT count(*) FROM other)", Role: shape.Value}, {Table: "huts", Text: "nme", Role: shape.Value},
 	}
 	facts, err := p.Facts(t.Context(), []string{"huts", "seen", "nowhere"}, asked)
 	if err != nil {
@@ -287,7 +295,7 @@ func TestFactsAskTheDatabase(t *testing.T) {
 	for i, want := range []string{"text [height name] ", "integer [doc] ", "integer [at id] ", "integer [] it reads other as well, whose changes would go unnoticed", ` [] column "nme" does not exist`} {
 		told := facts.Expressions[asked[i]]
 		if got := fmt.Sprintf("%s %v %s", told.Type, told.Columns, told.Problem); got != want {
-			t.Errorf("%s: %q, want %q", asked[i].SQL, got, want)
+			t.Errorf("%s: %q, want %q", asked[i].Text, got, want)
 		}
 	}
 	// A user who may read part of it is told which statements are missing.

@@ -16,6 +16,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/plainsql"
+	"pingo/internal/source"
 )
 
 // world is a random schema with data and a definition over it.
@@ -257,7 +258,7 @@ func randomRun(t *testing.T, seed uint64) {
 			t.Fatalf("%s by key: %v, %d rows, %s\ninstead of %s\n%s", key, err, set.Rows(0).Len(), set.Append(nil, 0), d, b.String())
 		}
 	}
-	if _, err := p.InstallCapture(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+	if _, err := p.Capture.Install(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
 		t.Fatal(err)
 	}
 	for range 12 {
@@ -277,7 +278,7 @@ func randomRun(t *testing.T, seed uint64) {
 }
 
 // touchedBy resolves what the journal holds.
-func touchedBy(t *testing.T, p *Postgres, s *shape.Shape) map[string]bool {
+func touchedBy(t *testing.T, p *source.Source, s *shape.Shape) map[string]bool {
 	t.Helper()
 	changes, err := p.Changes(t.Context(), 1000)
 	if err != nil {
@@ -299,7 +300,7 @@ func touchedBy(t *testing.T, p *Postgres, s *shape.Shape) map[string]bool {
 					add(values)
 				}
 			default:
-				if err := p.Touched(t.Context(), route.Steps, c.Values(route.Link), add); err != nil {
+				if err := p.WalkUp(t.Context(), route.Steps, c.Values(route.Link), add); err != nil {
 					t.Fatal(err)
 				}
 			}

@@ -20,7 +20,7 @@ type nodeSQL struct {
 	writers []document.Writer
 }
 
-func (p *Postgres) sqlOf(n *shape.Node) *nodeSQL {
+func (p *Reader) sqlOf(n *shape.Node) *nodeSQL {
 	if known, ok := p.plans.Load(n); ok {
 		return known.(*nodeSQL)
 	}
@@ -147,7 +147,7 @@ type query struct {
 }
 
 // ReadKeys reads the rows of documents by key.
-func (p *Postgres) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
+func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
 	root := set.Tree().Root()
 	s := p.sqlOf(root)
 	condition, params := among(root.Key, root.KeyTypes, transpose(keys, len(root.Key)))
@@ -184,7 +184,7 @@ func among(columns, types []string, lists [][]string) (string, [][]byte) {
 }
 
 // ReadRange reads the rows of documents in a range of keys.
-func (p *Postgres) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
+func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
 	root := set.Tree().Root()
 	s := p.sqlOf(root)
 	condition, params := between(root.Key, nil, after, upto)
@@ -227,10 +227,10 @@ func between(columns, types []string, after, upto []string) (string, [][]byte) {
 // read reads node by node in one read-only snapshot: first the root, then, level by
 // level, every node whose parent is there, sent together. ranged gives a condition
 // by range for nodes that can be read like that; others are read by their links.
-func (p *Postgres) read(ctx context.Context, set *document.Set, root query, ranged func(*shape.Link) (string, [][]byte)) error {
+func (p *Reader) read(ctx context.Context, set *document.Set, root query, ranged func(*shape.Link) (string, [][]byte)) error {
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
-		return Explain(err)
+		return explain(err)
 	}
 	defer conn.Release()
 	raw := conn.Conn().PgConn()
@@ -240,7 +240,7 @@ func (p *Postgres) read(ctx context.Context, set *document.Set, root query, rang
 	for len(level) > 0 {
 		if err := readLevel(ctx, raw, set, level, begin); err != nil {
 			conn.Conn().Close(context.WithoutCancel(ctx)) // its state is unknown
-			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, Explain(err))
+			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
 		}
 		begin = false
 		var next []query
@@ -316,9 +316,9 @@ func result(pipeline *pgconn.Pipeline, into *document.Rows, writers []document.W
 	return reader.Close()
 }
 
-// Touched walks the steps up from linking values to document keys. Values in
+// WalkUp walks the steps up from linking values to document keys. Values in
 // between are held in memory; keys are passed on as they come.
-func (p *Postgres) Touched(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error {
+func (p *Reader) WalkUp(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error {
 	for _, step := range steps[:len(steps)-1] {
 		var next [][]string
 		err := p.walk(ctx, step, tuples, func(row []string) error {
@@ -333,7 +333,7 @@ func (p *Postgres) Touched(ctx context.Context, steps []shape.Step, tuples [][]s
 	return p.walk(ctx, steps[len(steps)-1], tuples, each)
 }
 
-func (p *Postgres) walk(ctx context.Context, step shape.Step, tuples [][]string, each func(row []string) error) error {
+func (p *Reader) walk(ctx context.Context, step shape.Step, tuples [][]string, each func(row []string) error) error {
 	if len(tuples) == 0 {
 		return nil
 	}
@@ -349,14 +349,14 @@ func (p *Postgres) walk(ctx context.Context, step shape.Step, tuples [][]string,
 func keyColumns(root *shape.Node) []shape.Column { return root.Columns[:len(root.Key)] }
 
 // Keys passes on the keys of a root table's rows in a range.
-func (p *Postgres) Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func(key []string) error) error {
+func (p *Reader) Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func(key []string) error) error {
 	root := t.Root()
 	condition, params := between(root.Key, nil, after, upto)
 	return p.stream(ctx, keyColumns(root), fmt.Sprintf("FROM %s WHERE %s%s", quote(root.Table), condition, identified(root)), params, each)
 }
 
 // stream reads rows of some columns without holding them; rows with a NULL are left out.
-func (p *Postgres) stream(ctx context.Context, columns []shape.Column, from string, params [][]byte, each func(row []string) error) error {
+func (p *Reader) stream(ctx context.Context, columns []shape.Column, from string, params [][]byte, each func(row []string) error) error {
 	selected, writers := make([]string, len(columns)), make([]document.Writer, len(columns))
 	for i, c := range columns {
 		selected[i], writers[i] = readColumn(c), writerOf(c)
@@ -364,7 +364,7 @@ func (p *Postgres) stream(ctx context.Context, columns []shape.Column, from stri
 	sql := "SELECT " + strings.Join(selected, ", ") + " " + from
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
-		return Explain(err)
+		return explain(err)
 	}
 	defer conn.Release()
 	reader := conn.Conn().PgConn().ExecParams(ctx, sql, params, nil, nil, nil)
@@ -389,13 +389,13 @@ rows:
 		return stopped
 	}
 	if _, err := reader.Close(); err != nil {
-		return Explain(err)
+		return explain(err)
 	}
 	return nil
 }
 
 // Count counts the rows that have documents.
-func (p *Postgres) Count(ctx context.Context, t *shape.Tree) (int64, error) {
+func (p *Reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 	root := t.Root()
 	sql := "SELECT count(*) FROM " + quote(root.Table) + " WHERE true" + identified(root)
 	if root.Where != "" {
@@ -409,7 +409,7 @@ func (p *Postgres) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 }
 
 // ChunkEnd looks rows ahead in the key's own index.
-func (p *Postgres) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error) {
+func (p *Reader) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error) {
 	root := t.Root()
 	condition, params := between(root.Key, nil, after, nil)
 	from := fmt.Sprintf("FROM %s WHERE %s%s ORDER BY %s OFFSET %d LIMIT 1", quote(root.Table), condition, identified(root), quoteNames(root.Key, quote(root.Table)+"."), rows-1)
@@ -422,4 +422,23 @@ func (p *Postgres) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, 
 		return nil, fmt.Errorf("planning chunks of %s: %w", root.Table, err)
 	}
 	return end, nil
+}
+
+// DuplicateKeys counts the rows of a view that share their key with another one.
+func (p *Reader) DuplicateKeys(ctx context.Context, t *shape.Tree) (int64, error) {
+	root := t.Root()
+	if !root.View && !root.Refreshed {
+		return 0, nil
+	}
+	where := identified(root)
+	if root.Where != "" {
+		where += " AND (" + root.Where + ")"
+	}
+	var n int64
+	err := p.pool.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM %s WHERE true%s GROUP BY %s HAVING count(*) > 1) shared",
+		quote(root.Table), where, quoteNames(root.Key, ""))).Scan(&n)
+	if err != nil {
+		return 0, wrap("looking for rows of "+root.Table.String()+" with the same key", err)
+	}
+	return n, nil
 }

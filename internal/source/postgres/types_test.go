@@ -12,12 +12,13 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/source"
 )
 
 // compile makes the shape of the first index of a definition, as the service does.
-func compile(t *testing.T, p *Postgres, text string) (*shape.Shape, *definition.Index, definition.Findings) {
+func compile(t *testing.T, p *source.Source, text string) (*shape.Shape, *definition.Index, definition.Findings) {
 	t.Helper()
-	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: "sources: { s: { kind: postgres, url: \"postgres://h/d\" } }\nengines: { e: { kind: opensearch, url: \"http://h\" } }\nindexes:\n" + text}},
+	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: "sources: { s: { kind: postgres, url: \"postgres://h/d\" } }\nengines: { e: { kind: opensearch, url: \"http://h\" } }\nindexes:\n" + text}}, language,
 		func(string) (string, error) { return "", nil })
 	if len(findings) > 0 {
 		t.Fatalf("%v\n%s", findings, text)
@@ -33,7 +34,7 @@ func compile(t *testing.T, p *Postgres, text string) (*shape.Shape, *definition.
 }
 
 // documents reads all documents of a shape, by ranges of so many rows.
-func documents(t *testing.T, p *Postgres, s *shape.Shape, chunk int) map[string]string {
+func documents(t *testing.T, p *source.Source, s *shape.Shape, chunk int) map[string]string {
 	t.Helper()
 	out := map[string]string{}
 	for _, tree := range s.Trees {
@@ -153,7 +154,7 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 		if len(keys) != 2 {
 			t.Fatalf("%s: %q", c.kind, keys)
 		}
-		if _, err := p.InstallCapture(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+		if _, err := p.Capture.Install(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
 			t.Fatal(err)
 		}
 		// As an application would that speaks another way.
@@ -180,7 +181,7 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 		if !slices.Equal(slices.Compact(touched), keys) {
 			t.Errorf("%s: the journal says %q, reads say %q", c.kind, touched, keys)
 		}
-		if err := p.RemoveCapture(t.Context()); err != nil {
+		if err := p.Capture.Remove(t.Context()); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -57,7 +57,7 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 		t.Errorf("%q", docs)
 	}
 	s, _, _ := compile(t, p, "  x: { engine: e, rows: s.plain, key: hut, fields: [name, region] }\n")
-	if _, err := p.InstallCapture(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+	if _, err := p.Capture.Install(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
 		t.Fatal(err)
 	}
 	if docs := documents(t, p, s, 2); len(docs) != 3 || !strings.Contains(docs["3"], `"name":"c","region":null`) {
@@ -83,11 +83,11 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 	}
 	byRegion := &shape.Tree{Nodes: []*shape.Node{{View: true, Table: shape.Ref{Schema: "public", Name: "plain"}, Key: []string{"region"}}}}
 	pgtest.Exec(t, conn, "UPDATE huts SET region_id = id % 2 + 1")
-	if n, err := p.Ambiguous(t.Context(), byRegion); err != nil || n != 2 {
+	if n, err := p.DuplicateKeys(t.Context(), byRegion); err != nil || n != 2 {
 		t.Errorf("%d rows share a region, %v", n, err)
 	}
 	pgtest.Exec(t, conn, "UPDATE huts SET region_id = 2")
-	if n, err := p.Ambiguous(t.Context(), byRegion); err != nil || n != 3 {
+	if n, err := p.DuplicateKeys(t.Context(), byRegion); err != nil || n != 3 {
 		t.Errorf("%d rows share a region, %v", n, err)
 	}
 }
@@ -104,7 +104,7 @@ func TestRefreshesAreNoticed(t *testing.T) {
 	}
 	need := shape.Capture([]*shape.Shape{s})
 	for range 2 {
-		if made, err := p.InstallCapture(t.Context(), "one", need); err != nil {
+		if made, err := p.Capture.Install(t.Context(), "one", need); err != nil {
 			t.Fatal(made, err)
 		}
 	}
@@ -113,7 +113,7 @@ func TestRefreshesAreNoticed(t *testing.T) {
 	}
 	noticed := func() (got []string) {
 		for deadline := time.Now().Add(4 * time.Second); len(got) == 0 && time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-			p.journal.looked = time.Time{}
+			p.Feed.(*Feed).looked = time.Time{}
 			got = read(t, p)
 		}
 		return got
@@ -127,11 +127,11 @@ func TestRefreshesAreNoticed(t *testing.T) {
 			t.Errorf("%s: %q", refresh, got)
 		}
 	}
-	p.journal.looked = time.Time{}
+	p.Feed.(*Feed).looked = time.Time{}
 	if got := read(t, p); len(got) > 0 {
 		t.Errorf("noticed again: %q", got)
 	}
-	if err := p.RemoveCapture(t.Context()); err != nil {
+	if err := p.Capture.Remove(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if left := catalogue(t, conn); strings.Contains(left, "pingo") {
@@ -153,10 +153,10 @@ func TestPartitionsAreCaptured(t *testing.T) {
 		t.Fatal(findings)
 	}
 	need := shape.Capture([]*shape.Shape{s})
-	if _, err := p.InstallCapture(t.Context(), "one", need); err != nil {
+	if _, err := p.Capture.Install(t.Context(), "one", need); err != nil {
 		t.Fatal(err)
 	}
-	if made, err := p.InstallCapture(t.Context(), "one", need); err != nil || len(made) > 0 {
+	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) > 0 {
 		t.Errorf("installed again: %v %v", made, err)
 	}
 	check := func(sql string, want ...string) {
@@ -179,17 +179,17 @@ func TestPartitionsAreCaptured(t *testing.T) {
 	// noticed after capture was installed again.
 	check("CREATE TABLE notes_2033 PARTITION OF notes FOR VALUES FROM ('2033-01-01') TO ('2034-01-01'); INSERT INTO notes_2033 VALUES (5, '2033-05-01 00:00Z', 7, 'e')", "notes insert 5,2033-05-01T00:00:00")
 	check("SET session_replication_role = replica; UPDATE notes_2033 SET body = 'f'; RESET session_replication_role", "notes update 5,2033-05-01T00:00:00")
-	if gaps, err := p.CaptureGaps(t.Context(), need); err != nil || len(gaps) != 1 || !gaps[0].Safe || !strings.Contains(gaps[0].Words, "1 new partitions") {
+	if gaps, err := p.Capture.Gaps(t.Context(), need); err != nil || len(gaps) != 1 || !gaps[0].Safe || !strings.Contains(gaps[0].Reason, "1 new partitions") {
 		t.Errorf("%+v %v", gaps, err)
 	}
-	if made, err := p.InstallCapture(t.Context(), "one", need); err != nil || len(made) != 1 {
+	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 1 {
 		t.Errorf("installed for a new partition: %v %v", made, err)
 	}
 	check("TRUNCATE notes_2033", "notes truncate ")
 	if docs := documents(t, p, s, 1); len(docs) != 1 || !strings.Contains(docs["1,2032-06-01T00:00:00"], `"body":"a"`) {
 		t.Errorf("%q", docs)
 	}
-	if err := p.RemoveCapture(t.Context()); err != nil {
+	if err := p.Capture.Remove(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if left := catalogue(t, conn); strings.Contains(left, "pingo") {

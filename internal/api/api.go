@@ -1,0 +1,669 @@
+// Package api is the plain types of what Pingo's API takes and gives. It imports nothing
+// of ours, so that clients need nothing else. openapi.yaml describes the same types.
+package api
+
+import (
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// OpenAPI is the OpenAPI 3.1 document, in YAML.
+//
+//go:embed openapi.yaml
+var OpenAPI []byte
+
+// File is one definition file: its name as shown in findings, and its text.
+type File struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// Position is a place in a definition file; lines and columns count from 1.
+type Position struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+// Finding is one thing wrong with a definition.
+type Finding struct {
+	At      Position `json:"at"`
+	Message string   `json:"message"`
+	// Suggestion is what to do about it, or the nearest known word.
+	Suggestion string `json:"suggestion,omitempty"`
+}
+
+func (f Finding) String() string {
+	s := fmt.Sprintf("%s:%d:%d: %s", f.At.File, f.At.Line, f.At.Column, f.Message)
+	if f.Suggestion != "" {
+		s += " — " + f.Suggestion
+	}
+	return s
+}
+
+// Files is a definition that is checked or applied.
+type Files struct {
+	Files []File `json:"files"`
+	// Source names the source whose capture is asked for; only for capture-script.
+	Source string `json:"source,omitempty"`
+	// Accept names the indexes whose guarded changes are meant; only for apply.
+	Accept []string `json:"accept,omitempty"`
+}
+
+// Problem is an error as RFC 9457 has it.
+type Problem struct {
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	// Detail says what happened and what to do.
+	Detail   string    `json:"detail,omitempty"`
+	Findings []Finding `json:"findings,omitempty"`
+	Plan     *Plan     `json:"plan,omitempty"`
+}
+
+func (p *Problem) Error() string {
+	if p.Detail == "" {
+		return p.Title
+	}
+	return p.Detail
+}
+
+// The states of an index, from good to bad.
+const (
+	StateInSync     = "in sync"     // every noticed change is acknowledged
+	StateCatchingUp = "catching up" // changes have been on their way for longer than usual
+	StateFilling    = "filling"     // no edition answers yet, or a new one is being filled
+	StateWaiting    = "waiting"     // something does not answer; tried again by itself
+	StateBlocked    = "blocked"     // a person must mend something; goes on by itself afterwards
+	StateEmpty      = "empty"       // of the service: there is no index yet
+)
+
+// States lists the states of an index, from good to bad.
+var States = []string{StateInSync, StateCatchingUp, StateFilling, StateWaiting, StateBlocked}
+
+// Status is what goes on. Times are in milliseconds unless they are points in time.
+type Status struct {
+	At time.Time `json:"at"`
+	// State is the worst of all indexes, or empty.
+	State    string         `json:"state" jsonschema:"enum=in sync,enum=catching up,enum=filling,enum=waiting,enum=blocked,enum=empty"`
+	Sentence string         `json:"sentence"`
+	Version  int            `json:"definitionVersion"`
+	Trouble  *Trouble       `json:"trouble,omitempty"`
+	Indexes  []IndexStatus  `json:"indexes"`
+	Sources  []SourceStatus `json:"sources"`
+	// Engines are as the process that answers meets them.
+	Engines []EngineStatus `json:"engines"`
+	// Processes are all pingo serve on the same records.
+	Processes []ProcessStatus `json:"processes"`
+}
+
+// Index finds an index by name, nil when there is none.
+func (s *Status) Index(name string) *IndexStatus {
+	for i := range s.Indexes {
+		if s.Indexes[i].Name == name {
+			return &s.Indexes[i]
+		}
+	}
+	return nil
+}
+
+// Trouble is why something does not go on, in a sentence with what to do.
+type Trouble struct {
+	Since   time.Time `json:"since"`
+	Message string    `json:"message"`
+	// Blocked: it waits for a person, and goes on by itself once it is mended.
+	// Otherwise it is tried again until it works.
+	Blocked bool `json:"blocked"`
+}
+
+// ProcessStatus is one pingo serve.
+type ProcessStatus struct {
+	Address   string    `json:"address"`
+	StartedAt time.Time `json:"startedAt"`
+	// Answering: it is the one that answered.
+	Answering bool `json:"answering"`
+	// Sources are those whose indexes it feeds.
+	Sources []string `json:"sources"`
+}
+
+// IndexStatus is one index.
+type IndexStatus struct {
+	Name     string `json:"name"`
+	Source   string `json:"source"`
+	Engine   string `json:"engine"`
+	Edition  string `json:"edition"`
+	State    string `json:"state" jsonschema:"enum=in sync,enum=catching up,enum=filling,enum=waiting,enum=blocked"`
+	Sentence string `json:"sentence"`
+	// Live: the public name answers from a complete edition.
+	Live bool `json:"live"`
+	// Rows in the source that have documents, and Documents that searches find;
+	// null until they were counted, CountedAt when.
+	Rows      *int64     `json:"rows"`
+	Documents *int64     `json:"documents"`
+	CountedAt *time.Time `json:"countedAt,omitempty"`
+	// Failed documents, and keys that are Waiting to be delivered.
+	Failed  int64 `json:"failed"`
+	Waiting int   `json:"waiting"`
+	// LagMS is the age of the oldest change that is not acknowledged, 0 when there is
+	// none; Lag are percentiles over the last changes.
+	LagMS float64     `json:"lagMs"`
+	Lag   Percentiles `json:"lag"`
+	// Built are documents made of rows or found to be gone, Delivered those that the
+	// engine took, Unchanged those not sent because it has the same already, Refused its
+	// answers that refused one; all since the process that feeds the index began with it.
+	Built     int64 `json:"built"`
+	Delivered int64 `json:"delivered"`
+	Unchanged int64 `json:"unchanged"`
+	Refused   int64 `json:"refused"`
+	// PerSecond is documents delivered a second of late, Minute those of each second.
+	PerSecond float64     `json:"perSecond"`
+	Minute    []int64     `json:"minute"`
+	Fill      *FillStatus `json:"fill,omitempty"`
+	Trouble   *Trouble    `json:"trouble,omitempty"`
+	// Unnoticed: changes were not captured, which only another edition mends.
+	Unnoticed bool `json:"unnoticed,omitempty"`
+}
+
+// Percentiles of the lag of the last changes, in milliseconds.
+type Percentiles struct {
+	Changes int     `json:"changes"` // how many they are made from
+	P50     float64 `json:"p50"`
+	P95     float64 `json:"p95"`
+	P99     float64 `json:"p99"`
+}
+
+// The steps of filling an edition.
+const (
+	FillPreparing  = "preparing"
+	FillFilling    = "filling"
+	FillCatchingUp = "catching up"
+)
+
+// FillStatus is how far the filling of an edition is.
+type FillStatus struct {
+	Edition string `json:"edition"`
+	State   string `json:"state" jsonschema:"enum=preparing,enum=filling,enum=catching up,enum=switched,enum=cancelled"`
+	// Rows done, of them Resumed before this run began, and those Expected.
+	Rows     int64 `json:"rows"`
+	Resumed  int64 `json:"resumed"`
+	Expected int64 `json:"expected"`
+	Bytes    int64 `json:"bytes"`
+	// Dropped are documents that the stream had delivered in a newer form.
+	Dropped   int64     `json:"dropped"`
+	Began     time.Time `json:"began"`
+	PerSecond float64   `json:"perSecond"`
+	LeftMS    int64     `json:"leftMs"`
+}
+
+// SourceStatus is one source.
+type SourceStatus struct {
+	Name string `json:"name"`
+	// InFlight are changes that were read and are not done, OldestAt when the oldest of
+	// them was made.
+	InFlight  int        `json:"inFlight"`
+	OldestAt  *time.Time `json:"oldestAt,omitempty"`
+	Noticed   int64      `json:"noticed"`
+	PerSecond float64    `json:"perSecond"`
+	Minute    []int64    `json:"minute"`
+	Trouble   *Trouble   `json:"trouble,omitempty"`
+	// Journal is what the source's journal holds; missing until it was measured.
+	Journal *JournalStatus `json:"journal,omitempty"`
+}
+
+// JournalStatus is how deep a journal is, how fast it grows, and how much it may hold.
+type JournalStatus struct {
+	Changes int64      `json:"changes"`
+	Oldest  *time.Time `json:"oldest,omitempty"`
+	Bytes   int64      `json:"bytes"`
+	// GrowsPerSecond is how many changes more there are each second, of late; below 0
+	// while it shrinks.
+	GrowsPerSecond float64   `json:"growsPerSecond"`
+	LimitBytes     int64     `json:"limitBytes"`
+	MeasuredAt     time.Time `json:"measuredAt"`
+	// Warning is there while it is larger than its limit.
+	Warning string `json:"warning,omitempty"`
+}
+
+// EngineStatus is one engine, as the deliveries of a process meet it.
+type EngineStatus struct {
+	Name string `json:"name"`
+	// RequestsAllowed is how many requests may be under way: fewer while it is busy.
+	RequestsAllowed int `json:"requestsAllowed"`
+	// Trouble is there while it does not answer; its indexes wait, and only one request
+	// now and then looks whether it is back.
+	Trouble *Trouble `json:"trouble,omitempty"`
+}
+
+// Plan says what applying a definition would do. With findings, it would be refused.
+type Plan struct {
+	Findings []Finding   `json:"findings"`
+	Sources  []Endpoint  `json:"sources"`
+	Engines  []Endpoint  `json:"engines"`
+	Indexes  []IndexPlan `json:"indexes"`
+	// Capture lists, by source, the tables whose changes would be noticed.
+	Capture []CapturePlan `json:"capture"`
+}
+
+// Refused reports whether the definition cannot be applied.
+func (p *Plan) Refused() bool { return p.Reason() != "" }
+
+// Reason is the first thing that stands against applying; empty when nothing does.
+func (p *Plan) Reason() string {
+	if wrong := p.Wrong(); wrong != "" {
+		return wrong
+	}
+	for _, s := range p.Sources {
+		if len(s.Missing) > 0 {
+			return fmt.Sprintf("Pingo lacks rights in source %s: %s", s.Name, s.Missing[0])
+		}
+	}
+	return ""
+}
+
+// Wrong is what stands against the definition itself, whatever Pingo may do.
+func (p *Plan) Wrong() string {
+	for _, list := range [][]Endpoint{p.Sources, p.Engines} {
+		for _, e := range list {
+			if !e.Answers {
+				return e.Message
+			}
+		}
+	}
+	if len(p.Findings) > 0 {
+		return p.Findings[0].String()
+	}
+	return ""
+}
+
+// Changes reports whether applying would change anything.
+func (p *Plan) Changes() bool {
+	for _, ix := range p.Indexes {
+		if ix.Change != ChangeNone {
+			return true
+		}
+	}
+	return false
+}
+
+// Fills reports whether applying would fill an edition or give up an index.
+func (p *Plan) Fills() bool {
+	for _, ix := range p.Indexes {
+		if ix.Change != ChangeNone && ix.Change != ChangeInPlace {
+			return true
+		}
+	}
+	return false
+}
+
+// Endpoint says whether a source or engine answers, and as what.
+type Endpoint struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	// Recognized: the definition does not name the kind, so Pingo asked.
+	Recognized bool `json:"recognized,omitempty"`
+	Answers    bool `json:"answers"`
+	// Message is what answered, or why nothing did.
+	Message string `json:"message"`
+	// Missing are statements that give Pingo the rights it lacks.
+	Missing []string `json:"missing,omitempty"`
+}
+
+// The changes that applying may make to an index.
+const (
+	ChangeNew     = "new"
+	ChangeNone    = "unchanged"
+	ChangeInPlace = "in place"
+	ChangeReindex = "reindex"
+	ChangeRemoved = "removed"
+)
+
+// IndexPlan says what would happen to one index.
+type IndexPlan struct {
+	Name   string `json:"name"`
+	Engine string `json:"engine"`
+	Change string `json:"change" jsonschema:"enum=new,enum=unchanged,enum=in place,enum=reindex,enum=removed"`
+	// Differences to what is live, one by one.
+	Differences []Difference `json:"differences"`
+	// Guard says why the change must be accepted by the index's name; empty when it
+	// need not be.
+	Guard string `json:"guard,omitempty"`
+	Rows  int64  `json:"rows"`
+	// Bytes estimates the size of all documents by the first of them, and Operations
+	// is how many documents would be sent.
+	Bytes      int64       `json:"bytes"`
+	Operations int64       `json:"operations"`
+	Nodes      []PlanNode  `json:"nodes"`
+	Fields     []PlanField `json:"fields"`
+	Samples    []Sample    `json:"samples"`
+	// Notes are what the engine cannot do as asked, and what changes would cost.
+	Notes []string `json:"notes"`
+}
+
+// Difference is one way in which a definition's index differs from what is live.
+type Difference struct {
+	// Path is the field or related table, empty for the index as a whole.
+	Path string `json:"path,omitempty"`
+	What string `json:"what"`
+	// InPlace: a live edition can take it up without being filled anew.
+	InPlace bool `json:"inPlace"`
+}
+
+// PlanNode is one table of an index's documents.
+type PlanNode struct {
+	Rows   string `json:"rows,omitempty"` // which of an index's several rows it belongs to
+	Path   string `json:"path"`           // where it stands in documents; empty for a root
+	Parent string `json:"parent"`
+	Table  string `json:"table"`
+	Kind   string `json:"kind" jsonschema:"enum=root,enum=one,enum=many,enum=list"`
+	Link   string `json:"link,omitempty"`
+	Where  string `json:"where,omitempty"`
+	Order  string `json:"order,omitempty"`
+	Limit  int    `json:"limit,omitempty"`
+}
+
+// PlanField is one field of the documents.
+type PlanField struct {
+	Rows string `json:"rows,omitempty"`
+	Path string `json:"path"`
+	Type string `json:"type"`
+	List bool   `json:"list,omitempty"`
+	// From is the column, expression or fields that it is made of.
+	From   string  `json:"from"`
+	Search float64 `json:"search,omitempty"`
+	Match  string  `json:"match,omitempty"`
+	Filter bool    `json:"filter,omitempty"`
+	Sort   bool    `json:"sort,omitempty"`
+	Facet  bool    `json:"facet,omitempty"`
+}
+
+// TypeName is the field's type as people read it.
+func (f *PlanField) TypeName() string { return typeName(f.Type, f.List) }
+
+func typeName(kind string, list bool) string {
+	if list {
+		return "list of " + kind
+	}
+	return kind
+}
+
+// Sample is a document built from a real row.
+type Sample struct {
+	Key      string          `json:"key"`
+	Document json.RawMessage `json:"document"`
+}
+
+// CapturePlan is what one source would have to note.
+type CapturePlan struct {
+	Source string   `json:"source"`
+	Tables []string `json:"tables"`
+	// Advice is what a developer should know about the tables that are read.
+	Advice []Advice `json:"advice"`
+}
+
+// Advice is something about a source that a developer should know, with the statement
+// that mends it where there is one.
+type Advice struct {
+	Kind      string `json:"kind"`
+	Table     string `json:"table"`
+	Message   string `json:"message"`
+	Statement string `json:"statement,omitempty"`
+}
+
+// Applied is the answer to applying a definition.
+type Applied struct {
+	Version int   `json:"version"`
+	Plan    *Plan `json:"plan"`
+}
+
+// DefinitionVersion is one version of the definition.
+type DefinitionVersion struct {
+	Version int `json:"version"`
+	// Files are left out of lists.
+	Files     []File    `json:"files,omitempty"`
+	AppliedAt time.Time `json:"appliedAt"`
+	AppliedBy string    `json:"appliedBy"`
+	// CarriedOut: its editions were all recorded.
+	CarriedOut bool `json:"carriedOut"`
+}
+
+// Script is what is to be run in a source.
+type Script struct {
+	Script string `json:"script"`
+}
+
+// CaptureRemoval says what removing capture does, or did, to a source's indexes.
+type CaptureRemoval struct {
+	Source string `json:"source"`
+	// Indexes are no longer followed, and must be filled anew later.
+	Indexes []string `json:"indexes"`
+	// Changes waited in the journal, and are not followed any more.
+	Changes int64 `json:"changes"`
+}
+
+// Preview is a document as it would be built now, beside the one in the engine.
+type Preview struct {
+	Index   string `json:"index"`
+	Key     string `json:"key"`
+	Edition string `json:"edition"`
+	// Built is null when the source has no such row, or where keeps it out.
+	Built json.RawMessage `json:"built"`
+	// Stored is null when the engine has no such document.
+	Stored json.RawMessage `json:"stored"`
+	// Same: built and stored have one fingerprint, or neither is there.
+	Same bool `json:"same"`
+	// Verdict says what this comes to.
+	Verdict string `json:"verdict"`
+	// Origins say where each value comes from.
+	Origins []FieldOrigin `json:"origins"`
+}
+
+// FieldOrigin is the column, expression or fields that a field is made of.
+type FieldOrigin struct {
+	Path string `json:"path"`
+	From string `json:"from"`
+	Type string `json:"type"`
+	List bool   `json:"list,omitempty"`
+}
+
+// TypeName is the field's type as people read it.
+func (o *FieldOrigin) TypeName() string { return typeName(o.Type, o.List) }
+
+// Query is a search. Every word of Text is found in some searched field, as the field
+// matches; without text all documents are.
+type Query struct {
+	Text    string
+	Filters []string // FIELD=VALUE
+	Sort    []string // FIELD, or -FIELD for downwards
+	Facets  []string // fields whose values are counted over all that is found
+	Limit   int
+}
+
+// MaxHits is how many documents a search may return.
+const MaxHits = 100
+
+// Hits is what a search found.
+type Hits struct {
+	Total  int64                   `json:"total"`
+	Hits   []Hit                   `json:"hits"`
+	Facets map[string][]FacetValue `json:"facets,omitempty"`
+}
+
+// FacetValue is a value and in how many of the documents found it stands.
+type FacetValue struct {
+	Value     string `json:"value"`
+	Documents int64  `json:"documents"`
+}
+
+// Hit is one document found.
+type Hit struct {
+	Key      string          `json:"key"`
+	Score    float64         `json:"score"`
+	Document json.RawMessage `json:"document"`
+}
+
+// ChangeTrace says which documents a change of one row would touch.
+type ChangeTrace struct {
+	Source  string       `json:"source"`
+	Table   string       `json:"table"`
+	Key     string       `json:"key"`
+	Indexes []IndexTrace `json:"indexes"`
+}
+
+// IndexTrace is what a change of a row would touch of one index.
+type IndexTrace struct {
+	Index string `json:"index"`
+	// Documents that would be built anew, and the first of their Keys.
+	Documents int64    `json:"documents"`
+	Keys      []string `json:"keys"`
+	// Everything: any document may be touched, so all of them would be built.
+	Everything bool   `json:"everything"`
+	Verdict    string `json:"verdict"`
+}
+
+// RecentChange is a change and what became of it.
+type RecentChange struct {
+	At    time.Time `json:"at"`
+	Op    string    `json:"op" jsonschema:"enum=insert,enum=update,enum=delete,enum=truncate,enum=unknown"`
+	Table string    `json:"table"`
+	Key   string    `json:"key"`
+	// How many documents it touched, by what became of them.
+	Sent      int64 `json:"sent"`
+	Deleted   int64 `json:"deleted"`
+	Unchanged int64 `json:"unchanged"`
+	Refused   int64 `json:"refused"`
+	Backlog   int64 `json:"backlog"`
+	// LagMS is from its commit until everything that it touched was acknowledged, or
+	// written to the backlog; null while it is not.
+	LagMS  *float64 `json:"lagMs"`
+	Result string   `json:"result"`
+}
+
+// HistoryPoint is how an index was during the time until it was taken.
+type HistoryPoint struct {
+	At  time.Time   `json:"at"`
+	Lag Percentiles `json:"lag"`
+	// OldestMS is the age of the oldest change that was not acknowledged.
+	OldestMS float64 `json:"oldestMs"`
+	Waiting  int     `json:"waiting"`
+	// Documents a second that the engine took, had already, and refused.
+	Delivered float64 `json:"delivered"`
+	Unchanged float64 `json:"unchanged"`
+	Refused   float64 `json:"refused"`
+	// Noticed are changes of the source a second, Journal changes in its journal.
+	Noticed float64 `json:"noticed"`
+	Journal int64   `json:"journal"`
+}
+
+// FailedGroup is all failed documents of an index with one cause, explained.
+type FailedGroup struct {
+	Index string `json:"index"`
+	// Cause is the same for the same cause, and short.
+	Cause string `json:"cause"`
+	Kind  string `json:"kind"`
+	// Pattern is the engine's words without what differs from document to document.
+	Pattern string `json:"pattern"`
+	// Field is the document's field at fault, as far as the words tell.
+	Field       string    `json:"field,omitempty"`
+	Explanation string    `json:"explanation"`
+	Documents   int64     `json:"documents"`
+	FirstAt     time.Time `json:"firstAt"`
+	LastAt      time.Time `json:"lastAt"`
+}
+
+// FailedDocument is a document that an engine refused.
+type FailedDocument struct {
+	Index    string    `json:"index"`
+	Edition  int       `json:"edition"`
+	Key      string    `json:"key"`
+	Kind     string    `json:"kind"`
+	Reason   string    `json:"reason"` // the engine's words
+	Cause    string    `json:"cause"`
+	Attempts int       `json:"attempts"`
+	FirstAt  time.Time `json:"firstAt"`
+	LastAt   time.Time `json:"lastAt"`
+}
+
+// FailedDetail is a failed document as it was sent, explained, and what happened since.
+type FailedDetail struct {
+	FailedDocument
+	// Field is the one at fault, as far as the words tell.
+	Field       string `json:"field,omitempty"`
+	Explanation string `json:"explanation"`
+	// Document as it was sent; null when none could be built.
+	Document json.RawMessage `json:"document"`
+	// Now is what the row makes now, and what the engine has.
+	Now     *Preview `json:"now,omitempty"`
+	Verdict string   `json:"verdict"`
+}
+
+// FailedSelection names failed documents: by key, by cause, or all of an index.
+type FailedSelection struct {
+	Keys  []string `json:"keys,omitempty"`
+	Cause string   `json:"cause,omitempty"`
+	All   bool     `json:"all,omitempty"`
+}
+
+// DocumentCount is how many documents something was done to.
+type DocumentCount struct {
+	Documents int `json:"documents"`
+}
+
+// The roles, from least to most: a viewer sees everything, an operator mends, an
+// admin changes definitions, captures and tokens.
+const (
+	RoleViewer   = "viewer"
+	RoleOperator = "operator"
+	RoleAdmin    = "admin"
+)
+
+// Roles lists the roles in order.
+var Roles = []string{RoleViewer, RoleOperator, RoleAdmin}
+
+// Token is a right to use the API; the token itself is not kept.
+type Token struct {
+	Name      string     `json:"name"`
+	Role      string     `json:"role" jsonschema:"enum=viewer,enum=operator,enum=admin"`
+	CreatedAt time.Time  `json:"createdAt"`
+	UsedAt    *time.Time `json:"usedAt,omitempty"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name string `json:"name"`
+	Role string `json:"role" jsonschema:"enum=viewer,enum=operator,enum=admin"`
+}
+
+// CreatedToken is a fresh token: the only time that it is shown.
+type CreatedToken struct {
+	Name  string `json:"name"`
+	Role  string `json:"role" jsonschema:"enum=viewer,enum=operator,enum=admin"`
+	Token string `json:"token"`
+}
+
+// SignIn begins a session of the console.
+type SignIn struct {
+	Token string `json:"token"`
+}
+
+// Session is who makes a request.
+type Session struct {
+	Name string `json:"name"`
+	Role string `json:"role" jsonschema:"enum=viewer,enum=operator,enum=admin"`
+}
+
+// Health says that the process runs, or is ready.
+type Health struct {
+	Status  string `json:"status"`
+	Version string `json:"version,omitempty"`
+}
+
+// Filter takes a filter of a search apart.
+func Filter(text string) (field, value string, err error) {
+	field, value, ok := strings.Cut(text, "=")
+	if !ok || field == "" {
+		return "", "", fmt.Errorf("a filter is FIELD=VALUE, not %q", text)
+	}
+	return field, value, nil
+}

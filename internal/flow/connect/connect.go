@@ -1,0 +1,273 @@
+// Package connect holds the opened sources and engines of the definition in force.
+package connect
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/engine"
+	"pingo/internal/source"
+)
+
+// Kinds opens sources and engines by their kinds.
+type Kinds interface {
+	Language() definition.Kinds
+	OpenSource(kind string, c source.Config) (*source.Source, error)
+	OpenEngine(kind string, c engine.Config) (engine.Engine, error)
+	// Engine is nil when there is no such kind.
+	Engine(kind string) *engine.Kind
+	// Recognize asks an engine for its kind.
+	Recognize(ctx context.Context, c engine.Config) (string, error)
+}
+
+// Timeout bounds how long a source or engine may take to answer at all.
+const Timeout = 5 * time.Second
+
+// Engine is an opened engine, and the limiter before it.
+type Engine struct {
+	engine.Engine
+	Name    string
+	Limiter *Limiter
+}
+
+// Connections are the sources and engines of the definition in force. An engine that is
+// no longer in it stays open: an edition of before may be in it.
+type Connections struct {
+	Kinds  Kinds
+	Lookup definition.Lookup
+
+	mu         sync.RWMutex // guards what follows
+	definition *definition.Definition
+	sources    map[string]*source.Source
+	engines    map[string]*Engine
+}
+
+// New has nothing opened yet.
+func New(kinds Kinds) *Connections {
+	return &Connections{Kinds: kinds, Lookup: Environment, definition: &definition.Definition{}, sources: map[string]*source.Source{}, engines: map[string]*Engine{}}
+}
+
+// Environment resolves ${NAME} from the environment and ${file:path} from a file.
+func Environment(reference string) (string, error) {
+	if path, ok := strings.CutPrefix(reference, "file:"); ok {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return "", fmt.Errorf("${file:%s} cannot be read: %w", path, err)
+		}
+		return strings.TrimSpace(string(b)), nil
+	}
+	v, ok := os.LookupEnv(reference)
+	if !ok {
+		return "", fmt.Errorf("the environment variable %s is not set", reference)
+	}
+	return v, nil
+}
+
+// Parse reads a definition with the kinds and secrets that there are.
+func (c *Connections) Parse(files []definition.File) (*definition.Definition, definition.Findings) {
+	return definition.Parse(files, c.Kinds.Language(), c.Lookup)
+}
+
+// Definition is the one in force; empty before the first.
+func (c *Connections) Definition() *definition.Definition {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.definition
+}
+
+// Source is an opened source, nil when there is none of that name.
+func (c *Connections) Source(name string) *source.Source {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.sources[name]
+}
+
+// Engine is an opened engine, nil when there is none of that name.
+func (c *Connections) Engine(name string) *Engine {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.engines[name]
+}
+
+// Engines lists the engines that are open, by name.
+func (c *Connections) Engines() []*Engine {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	out := make([]*Engine, 0, len(c.engines))
+	for _, e := range c.engines {
+		out = append(out, e)
+	}
+	slices.SortFunc(out, func(a, b *Engine) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Change is a definition that is about to be in force, with what it needs opened.
+type Change struct {
+	definition *definition.Definition
+	sources    map[string]*source.Source
+	engines    map[string]*Engine
+	// Replaced are the sources whose work must end before the change is made: they, or
+	// an engine, are somewhere else now.
+	Replaced []string
+}
+
+// Prepare opens what a definition needs and is not open. Nothing changes until Use.
+func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	ch := &Change{definition: def, sources: map[string]*source.Source{}, engines: map[string]*Engine{}}
+	for _, src := range def.Sources {
+		if old := c.definition.Source(src.Name); old != nil && old.URL.Written == src.URL.Written && old.Kind == src.Kind && old.Options.Same(&src.Options) {
+			ch.sources[src.Name] = c.sources[src.Name]
+			continue
+		}
+		opened, err := c.OpenSource(src)
+		if err != nil {
+			return nil, err
+		}
+		ch.sources[src.Name] = opened
+		if c.sources[src.Name] != nil {
+			ch.Replaced = append(ch.Replaced, src.Name)
+		}
+	}
+	moved := false
+	for _, eng := range def.Engines {
+		if old := c.definition.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written && old.Kind == eng.Kind && old.Options.Same(&eng.Options) {
+			ch.engines[eng.Name] = c.engines[eng.Name]
+			continue
+		}
+		opened, err := c.OpenEngine(eng)
+		if err != nil {
+			return nil, err
+		}
+		ch.engines[eng.Name] = &Engine{opened, eng.Name, NewLimiter()}
+		moved = moved || c.engines[eng.Name] != nil
+	}
+	if moved { // which sources feed it is not known here
+		for name := range c.sources {
+			ch.Replaced = append(ch.Replaced, name)
+		}
+	}
+	return ch, nil
+}
+
+// Use puts a definition in force, and closes what it replaces. A source that is no longer
+// in it stays open until CloseSource, since work on it may go on.
+func (c *Connections) Use(ch *Change) {
+	c.mu.Lock()
+	var closed []interface{ Close() }
+	for name, src := range c.sources {
+		switch {
+		case ch.sources[name] == nil:
+			ch.sources[name] = src
+		case ch.sources[name] != src:
+			closed = append(closed, src)
+		}
+	}
+	for name, eng := range c.engines {
+		switch {
+		case ch.engines[name] == nil:
+			ch.engines[name] = eng
+		case ch.engines[name] != eng:
+			closed = append(closed, eng)
+		}
+	}
+	c.definition, c.sources, c.engines = ch.definition, ch.sources, ch.engines
+	c.mu.Unlock()
+	for _, x := range closed {
+		x.Close()
+	}
+}
+
+// CloseSource closes a source that the definition has no longer.
+func (c *Connections) CloseSource(name string) {
+	c.mu.Lock()
+	src := c.sources[name]
+	delete(c.sources, name)
+	c.mu.Unlock()
+	if src != nil {
+		src.Close()
+	}
+}
+
+// OpenSource opens a source beside the one that may be open already.
+func (c *Connections) OpenSource(src *definition.Source) (*source.Source, error) {
+	url, err := src.URL.Reveal(c.Lookup)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", src.Name, err)
+	}
+	opened, err := c.Kinds.OpenSource(src.Kind, source.Config{URL: url, ConnectTimeout: Timeout})
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", src.Name, err)
+	}
+	return opened, nil
+}
+
+// OpenEngine opens an engine beside the one that may be open already.
+func (c *Connections) OpenEngine(eng *definition.Engine) (engine.Engine, error) {
+	config, err := c.engineConfig(eng)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := c.Kinds.OpenEngine(eng.Kind, config)
+	if err != nil {
+		return nil, fmt.Errorf("engine %s: %w", eng.Name, err)
+	}
+	return opened, nil
+}
+
+// Recognize asks an engine whose kind is not named for it.
+func (c *Connections) Recognize(ctx context.Context, eng *definition.Engine) (string, error) {
+	config, err := c.engineConfig(eng)
+	if err != nil {
+		return "", err
+	}
+	return c.Kinds.Recognize(ctx, config)
+}
+
+func (c *Connections) engineConfig(eng *definition.Engine) (engine.Config, error) {
+	url, err := eng.URL.Reveal(c.Lookup)
+	if err != nil {
+		return engine.Config{}, fmt.Errorf("engine %s: %w", eng.Name, err)
+	}
+	headers, err := eng.Options.Reveal("headers", c.Lookup)
+	if err != nil {
+		return engine.Config{}, fmt.Errorf("engine %s: %w", eng.Name, err)
+	}
+	return engine.Config{URL: url, Headers: headers}, nil
+}
+
+// SourcesLeft lists the open sources that the definition has no longer.
+func (c *Connections) SourcesLeft() (out []string) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for name := range c.sources {
+		if c.definition.Source(name) == nil {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// AddEngine opens an engine that the definition in force has not, for an edition of
+// before.
+func (c *Connections) AddEngine(eng *definition.Engine) (*Engine, error) {
+	opened, err := c.OpenEngine(eng)
+	if err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if known := c.engines[eng.Name]; known != nil {
+		opened.Close()
+		return known, nil
+	}
+	c.engines[eng.Name] = &Engine{opened, eng.Name, NewLimiter()}
+	return c.engines[eng.Name], nil
+}

@@ -1,0 +1,169 @@
+package define
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"pingo/internal/api"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/shape"
+	"pingo/internal/flow/inspect"
+	"pingo/internal/source"
+)
+
+// ErrNeedsFill says that installing capture alone would leave an index wrong.
+var ErrNeedsFill = errors.New("changes went unnoticed while capture was gone: run pingo apply with the definition in force, which installs it and fills the indexes anew")
+
+// captured is a source of the definition in force, opened beside the one that is read,
+// with what it has to note.
+type captured struct {
+	*source.Source
+	definition *definition.Source
+	need       []shape.Captured
+}
+
+func (d *Definer) captured(ctx context.Context, name string) (*captured, error) {
+	src, err := d.Inspector.Source(name)
+	if err != nil {
+		return nil, err
+	}
+	shapes, err := d.Inspector.Shapes(ctx, src.Name)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := d.Connections.OpenSource(src)
+	if err != nil {
+		return nil, err
+	}
+	if opened.Capture == nil {
+		opened.Close()
+		return nil, &inspect.BadRequest{Err: fmt.Errorf("nothing is installed in source %s, whose changes are noticed by %s", src.Name, src.Capture)}
+	}
+	return &captured{opened, src, shape.Capture(shapes)}, nil
+}
+
+// InstallCapture installs what the definition in force needs, where it is missing. An
+// empty name is the only source.
+func (d *Definer) InstallCapture(ctx context.Context, name string) error {
+	c, err := d.captured(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	status, err := c.Capture.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if !status.Installed && len(c.need) > 0 {
+		return ErrNeedsFill
+	}
+	gaps, err := c.Capture.Gaps(ctx, c.need)
+	if err != nil {
+		return err
+	}
+	for _, gap := range gaps {
+		if !gap.Safe {
+			return fmt.Errorf("%w (%s)", ErrNeedsFill, gap.Reason)
+		}
+	}
+	return d.install(ctx, c.definition, c.need)
+}
+
+// MendCapture installs the capture of a source where it is missing, while no change can
+// have been missed.
+func (d *Definer) MendCapture(ctx context.Context, name string) error {
+	return d.Records.Exclusively(ctx, func() error {
+		c, err := d.captured(ctx, name)
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		return d.install(ctx, c.definition, c.need)
+	})
+}
+
+// CaptureScript is what InstallCapture would run.
+func (d *Definer) CaptureScript(ctx context.Context, name string) (string, error) {
+	c, err := d.captured(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	return c.Capture.Script(ctx, c.need)
+}
+
+// CaptureScriptFor is what applying a definition would install in one of its sources.
+func (d *Definer) CaptureScriptFor(ctx context.Context, files []api.File, name string) (string, error) {
+	p, err := d.plan(ctx, files)
+	if err != nil {
+		return "", err
+	}
+	if wrong := p.Wrong(); wrong != "" {
+		return "", fmt.Errorf("%w: %s", ErrRefused, wrong)
+	}
+	known := []string{}
+	for _, c := range p.Capture {
+		known = append(known, c.Source)
+		if c.Source == name || name == "" && len(p.Capture) == 1 {
+			opened, err := d.Connections.OpenSource(p.definition.Source(c.Source))
+			if err != nil {
+				return "", err
+			}
+			defer opened.Close()
+			return opened.Capture.Script(ctx, p.need[c.Source])
+		}
+	}
+	return "", fmt.Errorf("%w: the definition captures nothing in a source %q: %s", inspect.ErrUnknown, name, definition.Nearest(name, known))
+}
+
+// PlanRemoval says what removing capture from a source would do.
+func (d *Definer) PlanRemoval(ctx context.Context, name string) (*api.CaptureRemoval, error) {
+	c, err := d.captured(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	return d.removal(ctx, c)
+}
+
+func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval, error) {
+	shapes, err := d.Inspector.Shapes(ctx, c.definition.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.CaptureRemoval{Source: c.definition.Name, Indexes: []string{}}
+	for _, s := range shapes {
+		if !slices.Contains(out.Indexes, s.Index) {
+			out.Indexes = append(out.Indexes, s.Index)
+		}
+	}
+	slices.Sort(out.Indexes)
+	status, err := c.Capture.Status(ctx)
+	if err != nil || !status.Installed {
+		return out, err
+	}
+	depth, err := c.Depth(ctx)
+	out.Changes = depth.Changes
+	return out, err
+}
+
+// RemoveCapture takes everything of Pingo out of a source. Its indexes are no longer kept
+// in sync until it is installed again and they are filled anew.
+func (d *Definer) RemoveCapture(ctx context.Context, name string) (*api.CaptureRemoval, error) {
+	c, err := d.captured(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	out, err := d.removal(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Capture.Remove(ctx); err != nil {
+		return nil, err
+	}
+	d.Log.Info("capture removed", "source", out.Source, "changes", out.Changes)
+	return out, nil
+}

@@ -1,0 +1,420 @@
+// Package define checks definitions and puts them in force.
+package define
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"pingo/internal/api"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/flow/connect"
+	"pingo/internal/flow/inspect"
+	"pingo/internal/flow/rebuild"
+	"pingo/internal/flow/verify"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+// Definer checks and applies definitions.
+type Definer struct {
+	Records     *records.Records
+	Connections *connect.Connections
+	Inspector   *inspect.Inspector
+	// Service is the identity that journals are claimed under.
+	Service string
+	// IndexStatus is how an index is now, nil when there is none.
+	IndexStatus func(name string) *api.IndexStatus
+	Log         *slog.Logger
+
+	applying sync.Mutex // one apply at a time in this process
+}
+
+// plan is what applying a definition would do, with what only the service needs.
+type plan struct {
+	api.Plan
+	definition *definition.Definition
+	// kinds are those of the engines that were asked for theirs.
+	kinds   map[string]string
+	sources map[string]*source.Source // opened for the plan
+	indexes []*planned
+	need    map[string][]shape.Captured // by source
+}
+
+// planned is an index of a plan.
+type planned struct {
+	api.IndexPlan
+	shape *shape.Shape
+	// lost: the engine has no edition of it any more.
+	lost bool
+}
+
+const checkTimeout = 30 * time.Second
+
+// Check says what applying a definition would do, without touching anything.
+func (d *Definer) Check(ctx context.Context, files []api.File) (*api.Plan, error) {
+	p, err := d.plan(ctx, files)
+	if err != nil {
+		return nil, err
+	}
+	return &p.Plan, nil
+}
+
+func filesOf(files []api.File) []definition.File {
+	out := make([]definition.File, len(files))
+	for i, f := range files {
+		out[i] = definition.File(f)
+	}
+	return out
+}
+
+// plan plans all that can be planned, so that every mistake is found at once.
+func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
+	p := &plan{kinds: map[string]string{}, sources: map[string]*source.Source{}, need: map[string][]shape.Captured{},
+		Plan: api.Plan{Findings: []api.Finding{}, Sources: []api.Endpoint{}, Engines: []api.Endpoint{}, Indexes: []api.IndexPlan{}, Capture: []api.CapturePlan{}}}
+	def, findings := d.Connections.Parse(filesOf(files))
+	p.definition = def
+	defer func() {
+		for _, src := range p.sources {
+			src.Close()
+		}
+	}()
+	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
+	defer cancel()
+	for _, src := range def.Sources {
+		if !src.Broken {
+			p.Sources = append(p.Sources, d.askSource(ctx, p, src))
+		}
+	}
+	for _, eng := range def.Engines {
+		if !eng.Broken {
+			p.Engines = append(p.Engines, d.askEngine(ctx, p, eng))
+		}
+	}
+	for _, ix := range def.Indexes {
+		if src := p.sources[ix.Source]; src != nil && !ix.Broken {
+			more, err := d.planIndex(ctx, p, ix, src)
+			if err != nil {
+				return nil, err
+			}
+			findings = append(findings, more...)
+		}
+	}
+	if err := d.planRemoved(ctx, p); err != nil {
+		return nil, err
+	}
+	for i := range p.Sources {
+		if src := p.sources[p.Sources[i].Name]; src != nil {
+			if err := d.planCapture(ctx, p, &p.Sources[i], src); err != nil {
+				return nil, fmt.Errorf("source %s: %w", p.Sources[i].Name, err)
+			}
+		}
+	}
+	for _, ix := range p.indexes {
+		p.Indexes = append(p.Indexes, ix.IndexPlan)
+	}
+	for _, f := range findings.Sorted() {
+		p.Findings = append(p.Findings, api.Finding{At: api.Position{File: f.Pos.File, Line: f.Pos.Line, Column: f.Pos.Col}, Message: f.Message, Suggestion: f.Suggestion})
+	}
+	return p, nil
+}
+
+func (d *Definer) askSource(ctx context.Context, p *plan, src *definition.Source) api.Endpoint {
+	a := api.Endpoint{Name: src.Name, Kind: src.Kind}
+	opened, err := d.Connections.OpenSource(src)
+	if err == nil {
+		if a.Message, err = opened.Describe(ctx); err == nil {
+			a.Answers, p.sources[src.Name] = true, opened
+			return a
+		}
+		opened.Close()
+	}
+	a.Message = err.Error()
+	return a
+}
+
+// askEngine asks an engine who it is, and also of which kind when the definition does not
+// say.
+func (d *Definer) askEngine(ctx context.Context, p *plan, eng *definition.Engine) api.Endpoint {
+	a := api.Endpoint{Name: eng.Name, Kind: eng.Kind}
+	var err error
+	if eng.Kind == "" {
+		if eng.Kind, err = d.Connections.Recognize(ctx, eng); err == nil {
+			a.Kind, a.Recognized, p.kinds[eng.Name] = eng.Kind, true, eng.Kind
+		}
+	}
+	if err == nil {
+		var opened interface {
+			Describe(context.Context) (string, error)
+			Close()
+		}
+		if opened, err = d.Connections.OpenEngine(eng); err == nil {
+			defer opened.Close()
+			a.Message, err = opened.Describe(ctx)
+		}
+	}
+	if a.Answers = err == nil; !a.Answers {
+		a.Message = err.Error()
+	}
+	return a
+}
+
+// planCapture says which tables of a source would be captured, which rights that
+// lacks, and what there is to know about them.
+func (d *Definer) planCapture(ctx context.Context, p *plan, answer *api.Endpoint, src *source.Source) error {
+	shapes, err := d.Inspector.Shapes(ctx, answer.Name)
+	if err != nil {
+		return err
+	}
+	var lookups []shape.Lookup
+	for _, ix := range p.indexes {
+		if ix.shape == nil || ix.shape.Source != answer.Name {
+			continue
+		}
+		shapes = append(shapes, ix.shape)
+		for _, l := range ix.shape.Lookups() {
+			if !slices.ContainsFunc(lookups, func(x shape.Lookup) bool { return x.Table == l.Table && slices.Equal(x.Columns, l.Columns) }) {
+				lookups = append(lookups, l)
+			}
+		}
+	}
+	need := shape.Capture(shapes)
+	if len(need) == 0 || src.Capture == nil {
+		return nil
+	}
+	c := api.CapturePlan{Source: answer.Name, Tables: []string{}, Advice: []api.Advice{}}
+	for _, t := range need {
+		c.Tables = append(c.Tables, t.Table.String())
+	}
+	if answer.Missing, err = src.Capture.MissingRights(ctx, need); err != nil {
+		return err
+	}
+	advice, err := src.Capture.Advice(ctx, need, lookups)
+	if err != nil {
+		return err
+	}
+	for _, a := range advice {
+		c.Advice = append(c.Advice, api.Advice(a))
+	}
+	p.Capture, p.need[answer.Name] = append(p.Capture, c), need
+	return nil
+}
+
+func (d *Definer) planIndex(ctx context.Context, p *plan, ix *definition.Index, src *source.Source) (definition.Findings, error) {
+	fail := func(err error) (definition.Findings, error) {
+		return nil, fmt.Errorf("source %s: %w", ix.Source, err)
+	}
+	tables, expressions := shape.Questions(ix)
+	facts, err := src.Facts(ctx, tables, expressions)
+	if err != nil {
+		return fail(err)
+	}
+	compiled, findings := shape.Compile(ix, facts)
+	if len(findings) > 0 {
+		return findings, nil
+	}
+	out := &planned{shape: compiled, IndexPlan: api.IndexPlan{Name: ix.Name, Engine: ix.Engine, Differences: []api.Difference{}, Samples: []api.Sample{}, Notes: []string{}}}
+	out.describe()
+	kind := d.Connections.Kinds.Engine(p.definition.Engine(ix.Engine).Kind)
+	if kind != nil { // else it does not answer, so nobody knows what it can do
+		refused, notes := kind.Limits(compiled)
+		for _, words := range refused {
+			findings = append(findings, definition.Finding{Pos: ix.EnginePos, Message: words, Suggestion: "change it, or give the index to an engine of another kind"})
+		}
+		out.Notes = append(out.Notes, notes...)
+	}
+	if out.Rows, err = rebuild.CountRows(ctx, src, compiled); err != nil {
+		return fail(err)
+	}
+	for i, t := range compiled.Trees {
+		if err := out.sample(ctx, t, src); err != nil {
+			return fail(err)
+		}
+		for _, f := range t.Root().Follows {
+			if len(f.Identity) == 0 {
+				out.Notes = append(out.Notes, fmt.Sprintf("a change of %s may touch any row of the view %s, so each one builds all its documents anew", f.Table, t.Root().Table))
+			}
+		}
+		duplicates, err := src.DuplicateKeys(ctx, t)
+		if err != nil {
+			return fail(err)
+		}
+		if duplicates > 0 {
+			findings = append(findings, definition.Finding{Pos: ix.Rows[i].KeyPos, Suggestion: "name the columns that tell all rows apart",
+				Message: fmt.Sprintf("%d rows of %s share their key (%s) with another row", duplicates, ix.Rows[i].Table, strings.Join(t.Root().Key, ", "))})
+		}
+	}
+	if err := d.compare(ctx, ix, out, kind != nil && kind.InPlace != nil, p, src); err != nil {
+		return nil, err
+	}
+	p.indexes = append(p.indexes, out)
+	return findings, nil
+}
+
+// describe lists the tables and fields of the planned documents.
+func (p *planned) describe() {
+	p.Nodes, p.Fields = []api.PlanNode{}, []api.PlanField{}
+	for _, t := range p.shape.Trees {
+		for _, n := range t.Nodes {
+			node := api.PlanNode{Rows: t.Name, Path: t.Path(n), Table: n.Table.String(), Kind: "root", Link: n.Link.Words(), Where: n.Where, Order: n.Order, Limit: n.Limit}
+			switch {
+			case n.Parent < 0:
+			case n.List:
+				node.Kind = "list"
+			case n.Many:
+				node.Kind = "many"
+			default:
+				node.Kind = "one"
+			}
+			if n.Parent >= 0 {
+				node.Parent = t.Path(t.Nodes[n.Parent])
+			}
+			p.Nodes = append(p.Nodes, node)
+			for i, f := range n.Fields {
+				p.Fields = append(p.Fields, api.PlanField{Rows: t.Name, Path: t.FieldPath(n, i), Type: string(f.Type), List: f.Array || t.Repeated(n), From: t.Source(n, i),
+					Search: f.Search, Match: string(f.Match), Filter: f.Filter, Sort: f.Sort, Facet: f.Facet})
+			}
+		}
+	}
+}
+
+const (
+	sampleRows = 200 // read to estimate sizes
+	sampleDocs = 2   // shown
+)
+
+// sample builds documents from the first rows of a tree.
+func (p *planned) sample(ctx context.Context, t *shape.Tree, src *source.Source) error {
+	end, err := src.ChunkEnd(ctx, t, nil, sampleRows)
+	if err != nil {
+		return err
+	}
+	set := document.NewSet(t)
+	if err := src.ReadRange(ctx, set, nil, end); err != nil {
+		if source.FaultOf(err) == source.BadValue {
+			p.Notes = append(p.Notes, fmt.Sprintf("no sample can be built from %s, because of a value in its first rows: %v", t.Root().Table, err))
+			return nil
+		}
+		return err
+	}
+	rows, bytes := set.Rows(0).Len(), 0
+	for row := range rows {
+		doc := set.Append(nil, row)
+		if bytes += len(doc); row < sampleDocs {
+			p.Samples = append(p.Samples, api.Sample{Key: string(set.AppendKey(nil, row)), Document: doc})
+		}
+	}
+	if rows > 0 {
+		n, err := src.Count(ctx, t)
+		if err != nil {
+			return err
+		}
+		p.Bytes += int64(float64(bytes) / float64(rows) * float64(n))
+	}
+	return nil
+}
+
+// compare says what a definition's index would do to the newest edition.
+func (d *Definer) compare(ctx context.Context, ix *definition.Index, p *planned, comparable bool, all *plan, src *source.Source) error {
+	say := func(words string) { p.Differences = append(p.Differences, api.Difference{What: words}) }
+	newest, err := d.Inspector.Newest(ctx, ix.Name)
+	if err != nil {
+		return err
+	}
+	if newest == nil {
+		p.Change, p.Operations = api.ChangeNew, p.Rows
+		return nil
+	}
+	before, now := newest.Record.Shape, d.IndexStatus(ix.Name)
+	inPlace := comparable && d.Connections.Kinds.Engine(all.definition.Engine(ix.Engine).Kind).InPlace(before, p.shape)
+	for _, diff := range shape.Compare(before, p.shape) {
+		// What is said of the index as a whole is for the engine to decide.
+		diff.InPlace = diff.InPlace && (diff.Path != "" || inPlace)
+		p.Differences = append(p.Differences, api.Difference(diff))
+	}
+	if newest.Record.Engine != ix.Engine {
+		say(fmt.Sprintf("goes to engine %s instead of %s", ix.Engine, newest.Record.Engine))
+	}
+	if err := compareCapture(ctx, before, now, src, say); err != nil {
+		return fmt.Errorf("source %s: %w", ix.Source, err)
+	}
+	if p.lost = lost(ctx, newest); p.lost {
+		say("the engine has lost the edition " + newest.Record.Name())
+	}
+	switch {
+	case len(p.Differences) == 0:
+		p.Change = api.ChangeNone
+	case !slices.ContainsFunc(p.Differences, func(d api.Difference) bool { return !d.InPlace }):
+		p.Change = api.ChangeInPlace
+	default:
+		p.Change, p.Operations = api.ChangeReindex, p.Rows
+		if now != nil && now.Documents != nil && newest.Live() && p.Rows*2 < *now.Documents {
+			p.Guard = fmt.Sprintf("it would have %d documents where %d answer now", p.Rows, *now.Documents)
+		}
+	}
+	return nil
+}
+
+// compareCapture says why changes of a live edition may have gone unnoticed.
+func compareCapture(ctx context.Context, live *shape.Shape, now *api.IndexStatus, src *source.Source, say func(string)) error {
+	if src.Capture == nil {
+		return nil
+	}
+	status, err := src.Capture.Status(ctx)
+	if err != nil {
+		return err
+	}
+	switch {
+	case !status.Installed:
+		say("capture was removed, so nobody knows what has changed since")
+	case now != nil && now.Unnoticed:
+		say(strings.TrimSuffix(now.Trouble.Message, verify.HowToMend))
+	default:
+		gaps, err := src.Capture.Gaps(ctx, shape.Capture([]*shape.Shape{live}))
+		if err != nil {
+			return err
+		}
+		for _, gap := range gaps {
+			if !gap.Safe {
+				say(gap.Reason)
+			}
+		}
+	}
+	return nil
+}
+
+// lost reports whether the engine answers, but without the edition that is fed.
+func lost(ctx context.Context, e *inspect.Edition) bool {
+	if !e.Live() {
+		return false
+	}
+	now, err := e.Engine.Resolve(ctx, e.Record.Index)
+	return err == nil && !slices.Contains(now, e.Record.Name())
+}
+
+func (d *Definer) planRemoved(ctx context.Context, p *plan) error {
+	names, err := d.Inspector.Indexes(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if p.definition.Index(name) != nil {
+			continue
+		}
+		e, err := d.Inspector.Newest(ctx, name)
+		if err != nil {
+			return err
+		}
+		p.indexes = append(p.indexes, &planned{IndexPlan: api.IndexPlan{Name: name, Engine: e.Record.Engine, Change: api.ChangeRemoved, Differences: []api.Difference{}, Nodes: []api.PlanNode{},
+			Fields: []api.PlanField{}, Samples: []api.Sample{}, Notes: []string{}, Guard: "it is no longer in the definition, so its changes would not be followed any more"}})
+	}
+	sort.SliceStable(p.indexes, func(i, j int) bool { return p.indexes[i].Name < p.indexes[j].Name })
+	return nil
+}

@@ -1,0 +1,332 @@
+// Package deliver builds the documents of keys and brings them to an engine: lanes,
+// batches, requests, acknowledgement, the backlog, and failed documents.
+package deliver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/document"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/retry"
+	"pingo/internal/core/stats"
+	"pingo/internal/engine"
+	"pingo/internal/flow/connect"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+const (
+	// Lanes is how many keys of an edition are delivered side by side.
+	Lanes     = 4
+	lineLimit = 2000 // keys, and changes for them, that may wait in a line; more go to the backlog
+	batchKeys = 500  // keys read and sent together
+	wideKeys  = 80   // of them, those of wide changes while there are fresh ones, which shall wait for little
+)
+
+// Store is what the records keep of deliveries. Every write carries the edition's epoch.
+type Store interface {
+	FailedKeys(ctx context.Context, e *records.Edition, cause string) ([]string, error)
+	SaveFailed(ctx context.Context, e *records.Edition, f records.Failed) error
+	ResolveFailed(ctx context.Context, e *records.Edition, key string) error
+	AddToBacklog(ctx context.Context, e *records.Edition, keys []string, at []time.Time) (added int64, err error)
+	Backlog(ctx context.Context, e *records.Edition, after string, n int) ([]records.BacklogEntry, error)
+	RemoveFromBacklog(ctx context.Context, e *records.Edition, list []records.BacklogEntry) error
+	BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error)
+}
+
+// Fence is the right under which an edition is fed.
+type Fence interface {
+	// NextVersion is above every version given before, also by other processes.
+	NextVersion() int64
+	// Holds reports whether this process still has the right. When it has not, the
+	// context of Run ends soon.
+	Holds() bool
+}
+
+// Stats is what is counted of an edition.
+type Stats struct {
+	Built     stats.Meter // documents that were made of rows, or found to be gone
+	Delivered stats.Meter // documents that the engine acknowledged
+	Unchanged stats.Meter // built documents that were not sent, since the engine has them already
+	Refused   stats.Meter // answers that refused a document
+	Lag       stats.Lags
+	Rows      stats.Counted // in the source
+	Documents stats.Counted // in the engine
+}
+
+// Edition delivers to one edition. Make one with New.
+type Edition struct {
+	// Record says which edition it is, and under which lease; it is not changed.
+	Record *records.Edition
+	Stats  Stats
+	// Trouble is why deliveries do not go on.
+	Trouble stats.TroubleSpot
+	// Gap says that changes went unnoticed; only another edition mends that.
+	Gap stats.TroubleSpot
+
+	reader   source.Reader
+	engine   *connect.Engine
+	store    Store
+	fence    Fence
+	log      *slog.Logger
+	lanes    [Lanes]*lane
+	turns    wideTurns
+	backlog  backlog
+	failures failures
+	touched  touched
+	batch    retry.Batch
+	ended    chan struct{} // closed when Run has returned
+}
+
+// New prepares an edition; the record must not be changed by others.
+func New(record *records.Edition, reader source.Reader, eng *connect.Engine, store Store, fence Fence, log *slog.Logger) *Edition {
+	e := &Edition{Record: record, reader: reader, engine: eng, store: store, fence: fence, ended: make(chan struct{}),
+		log: log.With("index", record.Index, "edition", record.Name())}
+	for i := range e.lanes {
+		e.lanes[i] = &lane{edition: e, number: i, ready: make(chan struct{}, 1), sending: make(mutex, 1)}
+	}
+	e.backlog.init()
+	e.failures.init()
+	return e
+}
+
+// Run feeds the edition until the context ends.
+func (e *Edition) Run(ctx context.Context) {
+	defer close(e.ended)
+	// What an earlier process left is known before anybody is told how things stand.
+	err := e.Until(ctx, func() error {
+		if err := e.failures.load(ctx, e); err != nil {
+			return fmt.Errorf("reading the failed documents: %w", err)
+		}
+		return e.backlog.measure(ctx, e)
+	})
+	if err != nil {
+		return
+	}
+	var wg sync.WaitGroup
+	for _, l := range e.lanes {
+		wg.Go(func() { l.run(ctx) })
+	}
+	wg.Go(func() { e.backlog.write(ctx, e) })
+	wg.Go(func() { e.backlog.drain(ctx, e) })
+	stop := context.AfterFunc(ctx, e.backlog.close)
+	defer stop()
+	wg.Wait()
+}
+
+// Ended is closed when Run has returned.
+func (e *Edition) Ended() <-chan struct{} { return e.ended }
+
+// Abandon waits until Run has returned, and closes the tickets that wait for documents:
+// nobody asks for these any more.
+func (e *Edition) Abandon() {
+	<-e.ended
+	for _, l := range e.lanes {
+		l.abandon()
+	}
+	e.backlog.abandon()
+}
+
+// Line is one of the two waiting lines of a lane.
+type Line int
+
+// The lines: Fresh is for changes that touch few documents, Wide for those that may
+// touch very many, and for the backlog.
+const (
+	Fresh Line = iota
+	Wide
+)
+
+func (e *Edition) lane(key string) *lane { return e.lanes[change.Lane([]byte(key), Lanes)] }
+
+// Add lets a key wait in a line of its lane, or in the backlog when too many wait there
+// already. It blocks only while the records do not take the backlog.
+func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line) error {
+	l := e.lane(key)
+	if l.full(in) {
+		return e.backlog.add(ctx, key, t)
+	}
+	if ctx.Err() == nil {
+		l.add(key, t, in)
+	}
+	return ctx.Err()
+}
+
+// Barrier waits until every key that waits now, or is on its way, is settled, the backlog
+// is empty, and what is being sent of chunks was answered.
+func (e *Edition) Barrier(ctx context.Context) error {
+	if err := e.backlog.empty(ctx, e); err != nil {
+		return err
+	}
+	settled := make(chan struct{})
+	t := change.NewTicket(time.Time{}, func() { close(settled) })
+	for _, l := range e.lanes {
+		l.join(t)
+	}
+	t.Close()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-settled:
+		return nil
+	}
+}
+
+// LookAtBacklog has keys seen at once that others put into the backlog.
+func (e *Edition) LookAtBacklog() { nudge(e.backlog.more) }
+
+// ForgetDismissed takes documents out of the failed ones that were dismissed, here or
+// through another process.
+func (e *Edition) ForgetDismissed(ctx context.Context) error {
+	return e.failures.forgetDismissed(ctx, e)
+}
+
+// Failed is how many documents are failed now.
+func (e *Edition) Failed() int { return e.failures.count() }
+
+// Waiting is the number of keys in the lanes and in the backlog.
+func (e *Edition) Waiting() int {
+	n := int(e.backlog.size.Load())
+	for _, l := range e.lanes {
+		n += l.waiting()
+	}
+	return n
+}
+
+// Oldest is when the oldest change was made that waits here; zero when none does.
+func (e *Edition) Oldest() time.Time {
+	oldest := e.backlog.oldestWaiting()
+	for _, l := range e.lanes {
+		oldest = Earlier(oldest, l.oldest())
+	}
+	return oldest
+}
+
+// Earlier is the earlier of two times; a zero one is none.
+func Earlier(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// Until tries to do something for the edition until it succeeds or the context ends. It
+// reports why it does not, and that it did at last.
+func (e *Edition) Until(ctx context.Context, do func() error) error {
+	failed := false
+	err := retry.Until(ctx, do, func(err error, failures int) {
+		failed = true
+		e.report(err, failures)
+	})
+	if err == nil && failed {
+		e.recovered()
+	}
+	return err
+}
+
+// report says why something does not go on. A first failure is not worth a word, unless
+// it needs a person.
+func (e *Edition) report(err error, failures int) {
+	blocked := source.FaultOf(err) == source.SchemaChanged || engine.FailureOf(err).Outcome == retry.Blocked
+	if (failures > 1 || blocked) && e.Trouble.Report(err.Error(), blocked) {
+		e.log.Warn("delivery waits", "blocked", blocked, "reason", err)
+	}
+}
+
+func (e *Edition) recovered() {
+	if e.Trouble.Clear() {
+		e.log.Info("delivery resumed")
+	}
+}
+
+// errLost says that the lease is lost, so that the context ends soon.
+var errLost = errors.New("the lease is lost")
+
+// touched are the keys that were built since the oldest open chunk began to be read.
+type touched struct {
+	mu  sync.Mutex // guards set
+	set reindex.Touched
+}
+
+func (t *touched) add(entries []change.Entry) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for i := range entries {
+		t.set.Add(entries[i].Key)
+	}
+}
+
+// drop leaves out the documents of a tree that were built since a mark, and counts them.
+func (t *touched) drop(tree int, docs []engine.Document, mark int64) (kept []engine.Document, dropped int) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	kept = docs[:0]
+	for _, d := range docs {
+		if t.set.Has(tree, d.Key, mark) {
+			dropped++
+			continue
+		}
+		kept = append(kept, d)
+	}
+	return kept, dropped
+}
+
+// BeginChunk is called before a chunk is read; its mark goes to DeliverChunk and EndChunk.
+func (e *Edition) BeginChunk() (mark int64) {
+	e.touched.mu.Lock()
+	defer e.touched.mu.Unlock()
+	return e.touched.set.Begin()
+}
+
+// EndChunk is called when all documents of a chunk were delivered, or are given up.
+func (e *Edition) EndChunk(mark int64) {
+	e.touched.mu.Lock()
+	defer e.touched.mu.Unlock()
+	e.touched.set.End(mark)
+}
+
+// DropChunks has all documents of a tree dropped that open chunks have read: all of them
+// are about to be built anew. What is being sent is waited for by Barrier.
+func (e *Edition) DropChunks(tree int) {
+	e.touched.mu.Lock()
+	defer e.touched.mu.Unlock()
+	e.touched.set.AddTree(tree)
+}
+
+// DeliverChunk delivers the documents of a set that was read after BeginChunk, but for
+// those that were built anew since. It returns how many rows and bytes there were, and
+// how many documents were dropped. The arena is used again.
+func (e *Edition) DeliverChunk(ctx context.Context, set *document.Set, version, mark int64, arena []byte) (Chunk, []byte, error) {
+	var byLane [Lanes][]engine.Document
+	arena = assemble(set, version, arena, func(d engine.Document) {
+		i := change.Lane([]byte(d.Key), Lanes)
+		byLane[i] = append(byLane[i], d)
+	})
+	tree := slices.Index(e.Record.Shape.Trees, set.Tree())
+	c := Chunk{Rows: set.Rows(0).Len(), Bytes: len(arena)}
+	for i, l := range e.lanes {
+		dropped, ok := l.deliverChunk(ctx, tree, byLane[i], mark)
+		if !ok {
+			return c, arena, context.Cause(ctx)
+		}
+		c.Dropped += dropped
+	}
+	return c, arena, nil
+}
+
+// Chunk is what became of a chunk.
+type Chunk struct{ Rows, Bytes, Dropped int }
+
+func nudge(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}

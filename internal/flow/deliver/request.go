@@ -1,0 +1,190 @@
+package deliver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"pingo/internal/core/retry"
+	"pingo/internal/engine"
+	"pingo/internal/records"
+)
+
+// deliver sends documents until the engine has answered for each of them: taken,
+// already newer, or refused and recorded. It returns false when the context ended
+// before. The caller holds sending.
+func (l *lane) deliver(ctx context.Context, docs []engine.Document) bool {
+	e := l.edition
+	var waits retry.Waits
+	for len(docs) > 0 {
+		batch := docs[:fits(docs, &e.batch)]
+		for i := range batch {
+			l.seen.Forget(batch[i].Key) // until the engine has answered
+		}
+		results, err := e.request(ctx, batch)
+		if errors.Is(err, errLost) {
+			<-ctx.Done()
+		}
+		if ctx.Err() != nil {
+			return false
+		}
+		var wait error
+		if err != nil {
+			f := engine.FailureOf(err)
+			switch {
+			case f.TooLarge && len(batch) > 1:
+				e.batch.TooLarge(bytesOf(batch))
+				continue
+			case f.Outcome == retry.Refused && len(batch) > 1:
+				// One of them makes the engine refuse them all: look for it.
+				half := len(batch) / 2
+				if !l.deliver(ctx, batch[:half]) || !l.deliver(ctx, batch[half:]) {
+					return false
+				}
+				docs = docs[len(batch):]
+				continue
+			case f.TooLarge || f.Outcome == retry.Refused:
+				if !l.refuse(ctx, batch[0].Key, batch[0].Body, "request", err.Error()) {
+					return false
+				}
+				docs = docs[1:]
+				continue
+			}
+			wait = err
+		} else {
+			var again []engine.Document
+			var ok bool
+			if again, wait, ok = l.answered(ctx, batch, results); !ok {
+				return false
+			}
+			docs = append(again, docs[len(batch):]...)
+		}
+		if wait == nil {
+			waits.Reset()
+			e.recovered()
+			continue
+		}
+		next := waits.Next()
+		e.report(wait, waits.Failures)
+		if !retry.Sleep(ctx, next) {
+			return false
+		}
+	}
+	return true
+}
+
+// answered takes in the engine's answers. It returns the documents that are to be sent
+// again, and why; false when the context ended.
+func (l *lane) answered(ctx context.Context, batch []engine.Document, results []engine.Result) (again []engine.Document, wait error, ok bool) {
+	e := l.edition
+	taken := 0
+	for i, r := range results {
+		key, body := batch[i].Key, batch[i].Body
+		switch r.Outcome {
+		case retry.Later, retry.Blocked:
+			again = append(again, batch[i])
+			if wait == nil || r.Outcome == retry.Blocked {
+				wait = &engine.Failure{Outcome: r.Outcome, Kind: r.Kind, Message: "the engine does not take documents: " + r.Reason}
+			}
+			continue
+		case retry.Refused:
+			if !l.refuse(ctx, key, body, r.Kind, r.Reason) {
+				return nil, nil, false
+			}
+			continue
+		case retry.Done:
+			taken++
+			l.seen.Note(key, body)
+		}
+		if !e.failures.has(key) {
+			continue
+		}
+		err := e.Until(ctx, func() error {
+			if err := e.failures.resolve(ctx, e, key); err != nil {
+				return fmt.Errorf("recording that a document is failed no longer: %w", err)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, nil, false
+		}
+	}
+	e.Stats.Delivered.Add(taken)
+	return again, wait, true
+}
+
+// refuse records a document that the engine refused, or that cannot be built. It tries
+// until the records have it; false when the context ended before.
+func (l *lane) refuse(ctx context.Context, key string, body []byte, kind, reason string) bool {
+	e := l.edition
+	l.seen.Forget(key)
+	if kind != "source" {
+		e.Stats.Refused.Add(1)
+	}
+	f := records.Failed{Key: key, Kind: kind, Reason: reason, Cause: CauseOf(e.engine, kind, reason).ID}
+	if body != nil {
+		text := string(body)
+		f.Document = &text
+	}
+	return e.Until(ctx, func() error {
+		if err := e.failures.refused(ctx, e, f); err != nil {
+			return fmt.Errorf("recording a failed document: %w", err)
+		}
+		return nil
+	}) == nil
+}
+
+// CauseOf explains why a document is failed. The kind is source where it could not be
+// built, request where a request with it alone was refused, else the engine's own word.
+func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
+	switch kind {
+	case "source":
+		return retry.CauseOf(kind, retry.Pattern(reason), "", "The row cannot be read: an expression of the definition fails on its values. Correct the row or the expression.")
+	case "request":
+		return retry.CauseOf(kind, retry.Pattern(reason), "", "The engine does not take a request with this document alone in it. It is too large or malformed for it: put less into the document (limit: on long lists), or raise the engine's limit.")
+	}
+	return engine.Explain(e, kind, reason)
+}
+
+// request sends one request, when the limiter lets it, and learns from how it is answered.
+func (e *Edition) request(ctx context.Context, batch []engine.Document) ([]engine.Result, error) {
+	limiter := e.engine.Limiter
+	if !limiter.Acquire(ctx) {
+		return nil, ctx.Err()
+	}
+	if !e.fence.Holds() { // asked last, since it may have waited for the limiter
+		limiter.Release(true, false, "")
+		return nil, errLost
+	}
+	began := time.Now()
+	results, err := e.engine.Deliver(ctx, e.Record.Name(), batch)
+	answered, busy, reason := true, false, ""
+	if err == nil {
+		for i := range results {
+			busy = busy || results[i].Outcome == retry.Later
+		}
+	} else {
+		f := engine.FailureOf(err)
+		busy = f.Busy
+		if f.Outcome == retry.Later && !f.TooLarge && !f.Busy {
+			answered, reason = ctx.Err() != nil, err.Error()
+		}
+	}
+	limiter.Release(answered, busy, reason)
+	switch {
+	case busy:
+		e.batch.Busy(len(batch))
+	case err == nil:
+		e.batch.Answered(len(batch), time.Since(began))
+	}
+	return results, err
+}
+
+func bytesOf(docs []engine.Document) int {
+	bytes := 0
+	for i := range docs {
+		bytes += len(docs[i].Body)
+	}
+	return bytes
+}

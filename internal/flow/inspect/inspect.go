@@ -1,0 +1,290 @@
+// Package inspect reads for people: documents as they would be built now, searches, what
+// a change would touch, failed documents, how an index was. It changes nothing but what
+// becomes of failed documents.
+package inspect
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"pingo/internal/api"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine"
+	"pingo/internal/flow/connect"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+// ErrUnknown says that there is nothing of that name.
+var ErrUnknown = errors.New("not known")
+
+// ErrNotReady says that the process does not know yet what there is to do.
+var ErrNotReady = errors.New("the service is not ready yet: try again in a moment")
+
+// ErrNotYet says that no edition answers yet.
+var ErrNotYet = errors.New("its first edition is still being filled; pingo status shows how far it is")
+
+// BadRequest is a key or a search that an index has no use for.
+type BadRequest struct{ Err error }
+
+func (b *BadRequest) Error() string { return b.Err.Error() }
+func (b *BadRequest) Unwrap() error { return b.Err }
+
+// Inspector looks at editions through any process, whoever feeds them.
+type Inspector struct {
+	Records     *records.Records
+	Connections *connect.Connections
+}
+
+// Edition is an edition as any process can look at it.
+type Edition struct {
+	Record *records.Edition
+	Source *source.Source
+	Engine *connect.Engine
+}
+
+// Live reports whether the edition answers under the public name.
+func (e *Edition) Live() bool { return e != nil && e.Record.State == reindex.Switched }
+
+// Newest finds the edition that answers for an index, or the one being filled when
+// none does yet; nil when there is neither.
+func (i *Inspector) Newest(ctx context.Context, index string) (*Edition, error) {
+	editions, err := i.Records.Editions(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
+	var best *records.Edition
+	for _, e := range editions {
+		if e.Index == index && e.State != reindex.Cancelled && (best == nil || e.State == reindex.Switched || best.State != reindex.Switched) {
+			best = e
+		}
+	}
+	if best == nil {
+		return nil, nil
+	}
+	e := &Edition{best, i.Connections.Source(best.Shape.Source), i.Connections.Engine(best.Engine)}
+	if e.Source == nil || e.Engine == nil {
+		return nil, fmt.Errorf("index %s: %w", index, ErrNotReady)
+	}
+	return e, nil
+}
+
+// Edition is Newest for an index that must be there.
+func (i *Inspector) Edition(ctx context.Context, index string) (*Edition, error) {
+	e, err := i.Newest(ctx, index)
+	if err != nil || e != nil {
+		return e, err
+	}
+	known, err := i.Indexes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(known) == 0 {
+		return nil, fmt.Errorf("index %q is %w: no definition was applied yet", index, ErrUnknown)
+	}
+	return nil, fmt.Errorf("index %q is %w: %s", index, ErrUnknown, definition.Nearest(index, known))
+}
+
+// Indexes lists the indexes that there are.
+func (i *Inspector) Indexes(ctx context.Context) ([]string, error) {
+	states, err := i.Records.EditionStates(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
+	var names []string
+	for _, e := range states {
+		if e.State != reindex.Cancelled && !slices.Contains(names, e.Index) {
+			names = append(names, e.Index)
+		}
+	}
+	return names, nil
+}
+
+// Shapes lists the shapes that are fed from a source, by any process.
+func (i *Inspector) Shapes(ctx context.Context, source string) ([]*shape.Shape, error) {
+	editions, err := i.Records.Editions(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
+	var out []*shape.Shape
+	for _, e := range editions {
+		if e.Shape.Source == source && e.State != reindex.Cancelled {
+			out = append(out, e.Shape)
+		}
+	}
+	return out, nil
+}
+
+func originsOf(t *shape.Tree) []api.FieldOrigin {
+	out := []api.FieldOrigin{}
+	for _, n := range t.Nodes {
+		for i, f := range n.Fields {
+			out = append(out, api.FieldOrigin{Path: t.FieldPath(n, i), From: t.Source(n, i), Type: string(f.Type), List: f.Array || t.Repeated(n)})
+		}
+	}
+	return out
+}
+
+// SampleKeys lists the keys of the first rows of an index, some of each of its tables.
+func (i *Inspector) SampleKeys(ctx context.Context, index string, n int) ([]string, error) {
+	e, err := i.Edition(ctx, index)
+	if err != nil {
+		return nil, err
+	}
+	keys := []string{}
+	trees := e.Record.Shape.Trees
+	for number, t := range trees {
+		want := (n + number) / len(trees)
+		if want == 0 {
+			continue
+		}
+		// Rows that where keeps out have no document, so more than are wanted are read.
+		end, err := e.Source.ChunkEnd(ctx, t, nil, 20*want)
+		if err != nil {
+			return nil, err
+		}
+		set := document.NewSet(t)
+		if err := e.Source.ReadRange(ctx, set, nil, end); err != nil {
+			return nil, err
+		}
+		for row := range min(want, set.Rows(0).Len()) {
+			keys = append(keys, string(set.AppendKey(nil, row)))
+		}
+	}
+	return keys, nil
+}
+
+// Preview builds the document of a key and fetches the one in the engine.
+func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Preview, error) {
+	e, err := i.Edition(ctx, index)
+	if err != nil {
+		return nil, err
+	}
+	tree, values, err := document.ParseKey(e.Record.Shape, key)
+	if err != nil {
+		return nil, &BadRequest{err}
+	}
+	t := e.Record.Shape.Trees[tree]
+	set := document.NewSet(t)
+	if err := e.Source.ReadKeys(ctx, set, [][]string{values}); err != nil {
+		if source.FaultOf(err) == source.BadValue {
+			return nil, &BadRequest{fmt.Errorf("no document can be built for key %q: %w", key, err)}
+		}
+		return nil, err
+	}
+	p := &api.Preview{Index: index, Key: key, Edition: e.Record.Name(), Built: json.RawMessage("null"), Stored: json.RawMessage("null"), Origins: originsOf(t)}
+	built := set.Rows(0).Len() > 0
+	if built {
+		p.Built = set.Append(nil, 0)
+	}
+	stored, err := e.Engine.Get(ctx, e.Record.Name(), []string{key})
+	if err != nil {
+		return nil, err
+	}
+	d, has := stored[key]
+	if has {
+		p.Stored = d
+	}
+	p.Same = built == has && (!built || document.Fingerprint(p.Built) == document.Fingerprint(p.Stored))
+	switch {
+	case !built && !has:
+		p.Verdict = "There is no such row that belongs in the index, and no document: both agree."
+	case !built:
+		p.Verdict = "The row is gone or kept out by where, but the engine still has its document. If no change is on its way, it is orphaned."
+	case !has:
+		p.Verdict = "The row belongs in the index, but the engine has no document of it. If no change is on its way, it is missing."
+	case p.Same:
+		p.Verdict = "The document in the engine is what the row makes now."
+	default:
+		p.Verdict = "The document in the engine differs from what the row makes now. If no change is on its way, it is stale."
+	}
+	return p, nil
+}
+
+// Search looks for documents in an index by its public name.
+func (i *Inspector) Search(ctx context.Context, index string, q engine.Query) (*api.Hits, error) {
+	e, err := i.Edition(ctx, index)
+	if err != nil {
+		return nil, err
+	}
+	if !e.Live() {
+		return nil, fmt.Errorf("index %s: %w", index, ErrNotYet)
+	}
+	if err := checkQuery(e.Record.Shape, q); err != nil {
+		return nil, err
+	}
+	hits, err := e.Engine.Search(ctx, index, e.Record.Shape, q)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Hits{Total: hits.Total, Hits: []api.Hit{}}
+	for _, h := range hits.Hits {
+		out.Hits = append(out.Hits, api.Hit{Key: h.Key, Score: h.Score, Document: h.Document})
+	}
+	for path, values := range hits.Facets {
+		if out.Facets == nil {
+			out.Facets = map[string][]api.FacetValue{}
+		}
+		list := []api.FacetValue{}
+		for _, v := range values {
+			list = append(list, api.FacetValue{Value: v.Value, Documents: v.Documents})
+		}
+		out.Facets[path] = list
+	}
+	return out, nil
+}
+
+// checkQuery sees that every field has the role that it is used in.
+func checkQuery(s *shape.Shape, q engine.Query) error {
+	check := func(path, role string, has func(f shape.Placed) bool) error {
+		if path == definition.RowsField && role != "sort" && s.Trees[0].Name != "" {
+			return nil
+		}
+		var known []string
+		for _, f := range s.Fields() {
+			if !has(f) {
+				continue
+			}
+			if f.Path == path {
+				return nil
+			}
+			known = append(known, f.Path)
+		}
+		words := fmt.Sprintf("index %s has no field %q with the role %s: %s", s.Index, path, role, definition.Nearest(path, known))
+		return &BadRequest{errors.New(strings.TrimSuffix(words, ": "))}
+	}
+	for _, f := range q.Filters {
+		if err := check(f.Path, "filter", func(f shape.Placed) bool { return f.Filter || f.Facet }); err != nil {
+			return err
+		}
+	}
+	for _, o := range q.Order {
+		if err := check(o.Path, "sort", func(f shape.Placed) bool { return f.Sort }); err != nil {
+			return err
+		}
+	}
+	for _, path := range q.Facets {
+		if err := check(path, "facet", func(f shape.Placed) bool { return f.Facet }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// History lists how an index was over the last so many minutes, oldest first.
+func (i *Inspector) History(ctx context.Context, index string, minutes int) ([]api.HistoryPoint, error) {
+	if _, err := i.Edition(ctx, index); err != nil {
+		return nil, err
+	}
+	out := []api.HistoryPoint{}
+	err := i.Records.Samples(ctx, index, time.Duration(minutes)*time.Minute, &out)
+	return out, err
+}

@@ -1,0 +1,317 @@
+// Package rebuild fills editions, chunk by chunk, and switches to them.
+package rebuild
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/document"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/shape"
+	"pingo/internal/flow/connect"
+	"pingo/internal/flow/deliver"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+// Store is what the records keep of fills. Every write carries the edition's epoch.
+type Store interface {
+	SaveEdition(ctx context.Context, e *records.Edition) error
+	PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error
+	OpenChunks(ctx context.Context, e *records.Edition) ([]records.Chunk, error)
+	ChunkDone(ctx context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error
+}
+
+// workers read and send chunks side by side.
+const workers = 4
+
+// Fill takes an edition from wherever it stands to switched. Every step is recorded
+// before it is taken, and can be taken again.
+type Fill struct {
+	edition *deliver.Edition
+	reader  source.Reader
+	engine  *connect.Engine
+	store   Store
+	fence   deliver.Fence
+	log     *slog.Logger
+
+	mu       sync.Mutex // guards what follows
+	record   records.Edition
+	progress reindex.Progress
+}
+
+// New prepares a fill; record is copied.
+func New(record *records.Edition, e *deliver.Edition, reader source.Reader, eng *connect.Engine, store Store, fence deliver.Fence, log *slog.Logger) *Fill {
+	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, record: *record,
+		log:      log.With("index", record.Index, "edition", record.Name()),
+		progress: reindex.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}}
+}
+
+// State is the step that the edition is at, and how far it is.
+func (f *Fill) State() (reindex.State, reindex.Progress) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.record.State, f.progress
+}
+
+// update changes the record, and gives a copy that can be read without a lock.
+func (f *Fill) update(do func(r *records.Edition, p *reindex.Progress)) *records.Edition {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	do(&f.record, &f.progress)
+	out := f.record
+	return &out
+}
+
+func (f *Fill) copy() *records.Edition {
+	return f.update(func(*records.Edition, *reindex.Progress) {})
+}
+
+// Run fills the edition and switches to it. caughtUp waits until every change noticed so
+// far is delivered to it. It fails only when the context ends.
+func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error) error {
+	steps := map[reindex.State]func(context.Context) error{
+		reindex.Preparing:  f.prepare,
+		reindex.Filling:    f.fillChunks,
+		reindex.CatchingUp: func(ctx context.Context) error { return f.catchUp(ctx, caughtUp) },
+	}
+	for {
+		state, _ := f.State()
+		if state == reindex.Switched {
+			return nil
+		}
+		if err := f.edition.Until(ctx, func() error { return steps[state](ctx) }); err != nil {
+			return err
+		}
+	}
+}
+
+// enter records the next step.
+func (f *Fill) enter(ctx context.Context, s reindex.State) error {
+	next := f.copy()
+	next.State = s
+	if !f.fence.Holds() {
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	if err := f.store.SaveEdition(ctx, next); err != nil {
+		return fmt.Errorf("recording that %s is %s: %w", next.Name(), s, err)
+	}
+	f.update(func(r *records.Edition, _ *reindex.Progress) { r.State = s })
+	f.log.Info("edition entered state", "state", s)
+	return nil
+}
+
+func (f *Fill) prepare(ctx context.Context) error {
+	record := f.copy()
+	if !f.fence.Holds() {
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	if err := f.engine.Prepare(ctx, record.Name(), record.Shape); err != nil {
+		return fmt.Errorf("creating edition %s: %w", record.Name(), err)
+	}
+	n, err := CountRows(ctx, f.reader, record.Shape)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	f.update(func(r *records.Edition, p *reindex.Progress) { r.Expected, r.BeganAt, p.Expected = n, &now, n })
+	return f.enter(ctx, reindex.Filling)
+}
+
+// planner hands out chunks: first those that were open when a process died, then
+// new ones, each recorded before it is read.
+type planner struct {
+	mu    sync.Mutex // guards what follows
+	open  []records.Chunk
+	next  int
+	tree  int // the tree that chunks are planned in
+	after []string
+	all   bool
+	sizer reindex.Sizer
+}
+
+func (f *Fill) fillChunks(ctx context.Context) error {
+	record := f.copy()
+	open, err := f.store.OpenChunks(ctx, record)
+	if err != nil {
+		return err
+	}
+	p := &planner{open: open, tree: record.PlannedTree, after: record.PlannedTo, all: record.Planned}
+	for _, c := range open {
+		p.next = max(p.next, c.Number+1)
+	}
+	f.update(func(_ *records.Edition, p *reindex.Progress) { p.Began, p.Resumed = time.Now(), p.Rows })
+	if _, progress := f.State(); progress.Resumed > 0 {
+		f.log.Info("fill resumed", "rows", progress.Resumed, "openChunks", len(open))
+	}
+	group, working := errgroup.WithContext(ctx)
+	for range workers {
+		group.Go(func() error { return f.work(working, p) })
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	now := time.Now()
+	f.update(func(r *records.Edition, _ *reindex.Progress) { r.FilledAt = &now })
+	return f.enter(ctx, reindex.CatchingUp)
+}
+
+// chunk gives the next chunk; false when there is none.
+func (f *Fill) chunk(ctx context.Context, p *planner) (records.Chunk, bool, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.open) > 0 {
+		c := p.open[0]
+		p.open = p.open[1:]
+		return c, true, nil
+	}
+	if p.all {
+		return records.Chunk{}, false, nil
+	}
+	record := f.copy()
+	trees := record.Shape.Trees
+	end, err := f.reader.ChunkEnd(ctx, trees[p.tree], p.after, p.sizer.Rows())
+	if err != nil {
+		return records.Chunk{}, false, err
+	}
+	c := records.Chunk{Number: p.next, Tree: p.tree, After: p.after, Upto: end}
+	tree, all := p.tree, false
+	if end == nil { // the last one of this tree
+		tree++
+		if all = tree == len(trees); all {
+			tree = p.tree
+		}
+	}
+	if err := f.store.PlanChunk(ctx, record, c, tree, all); err != nil {
+		return c, false, fmt.Errorf("recording a chunk: %w", err)
+	}
+	p.next++
+	p.tree, p.after, p.all = tree, end, all
+	f.update(func(r *records.Edition, _ *reindex.Progress) { r.PlannedTree, r.PlannedTo, r.Planned = tree, end, all })
+	return c, true, nil
+}
+
+// work fills chunk after chunk with buffers of its own.
+func (f *Fill) work(ctx context.Context, p *planner) error {
+	s := f.copy().Shape
+	sets := make([]*document.Set, len(s.Trees))
+	for i, t := range s.Trees {
+		sets[i] = document.NewSet(t)
+	}
+	var arena []byte
+	for {
+		c, ok, err := f.chunk(ctx, p)
+		if err != nil || !ok {
+			return err
+		}
+		mark := f.edition.BeginChunk()
+		arena, err = f.fillChunk(ctx, p, c, mark, sets[c.Tree], arena[:0])
+		f.edition.EndChunk(mark)
+		if err != nil {
+			return err
+		}
+		if cap(arena) > 2*reindex.TargetBytes {
+			arena = nil // one blown-up chunk must not stay in memory
+		}
+	}
+}
+
+func (f *Fill) fillChunk(ctx context.Context, p *planner, c records.Chunk, mark int64, set *document.Set, arena []byte) ([]byte, error) {
+	version := f.fence.NextVersion() // before the read: see deliver
+	set.Reset()
+	if err := f.reader.ReadRange(ctx, set, c.After, c.Upto); err != nil {
+		if source.FaultOf(err) == source.BadValue {
+			return arena, f.fillByKeys(ctx, c)
+		}
+		return arena, err
+	}
+	became, arena, err := f.edition.DeliverChunk(ctx, set, version, mark, arena)
+	if err != nil {
+		return arena, err
+	}
+	p.mu.Lock()
+	p.sizer.Saw(became.Rows, became.Bytes)
+	p.mu.Unlock()
+	return arena, f.chunkDone(ctx, c, became)
+}
+
+// fillByKeys fills a chunk with a bad value in it key by key through the lanes,
+// which find the row at fault.
+func (f *Fill) fillByKeys(ctx context.Context, c records.Chunk) error {
+	settled := make(chan struct{})
+	ticket := change.NewTicket(time.Time{}, func() { close(settled) })
+	rows := 0
+	tree := f.copy().Shape.Trees[c.Tree]
+	err := f.reader.Keys(ctx, tree, c.After, c.Upto, func(key []string) error {
+		rows++
+		return f.edition.Add(ctx, document.Key(tree, key...), ticket, deliver.Wide)
+	})
+	if err != nil {
+		return err
+	}
+	ticket.Close()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-settled:
+		return f.chunkDone(ctx, c, deliver.Chunk{Rows: rows})
+	}
+}
+
+func (f *Fill) chunkDone(ctx context.Context, c records.Chunk, became deliver.Chunk) error {
+	if err := f.store.ChunkDone(ctx, f.copy(), c, int64(became.Rows), int64(became.Bytes)); err != nil {
+		return fmt.Errorf("recording a finished chunk: %w", err)
+	}
+	f.update(func(_ *records.Edition, p *reindex.Progress) {
+		p.Rows += int64(became.Rows)
+		p.Bytes += int64(became.Bytes)
+		p.Dropped += int64(became.Dropped)
+	})
+	return nil
+}
+
+// catchUp waits for the stream, makes the edition searchable, and switches to it.
+func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error) error {
+	record := f.copy()
+	if err := caughtUp(ctx); err != nil {
+		return err
+	}
+	if err := f.engine.FinishFill(ctx, record.Name(), record.Shape); err != nil {
+		return fmt.Errorf("making %s searchable: %w", record.Name(), err)
+	}
+	if !f.fence.Holds() {
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	if err := f.engine.Switch(ctx, record.Index, record.Name()); err != nil {
+		return fmt.Errorf("switching %s to %s: %w", record.Index, record.Name(), err)
+	}
+	if n, err := f.engine.Count(ctx, record.Name()); err == nil {
+		f.edition.Stats.Documents.Set(n)
+	}
+	if n, err := CountRows(ctx, f.reader, record.Shape); err == nil {
+		f.edition.Stats.Rows.Set(n)
+	}
+	return f.enter(ctx, reindex.Switched)
+}
+
+// CountRows counts the rows of all trees that have documents.
+func CountRows(ctx context.Context, reader source.Reader, s *shape.Shape) (int64, error) {
+	var total int64
+	for _, t := range s.Trees {
+		n, err := reader.Count(ctx, t)
+		if err != nil {
+			return 0, err
+		}
+		total += n
+	}
+	return total, nil
+}

@@ -1,0 +1,166 @@
+package rebuild
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"math/rand/v2"
+	"slices"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/reindex"
+	"pingo/internal/engine"
+	"pingo/internal/flow/connect"
+	"pingo/internal/flow/deliver"
+	"pingo/internal/lab/model"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+// rig is a fill between models, in virtual time.
+type rig struct {
+	table  *model.Table
+	engine *model.Engine
+	store  *model.Store
+	e      *deliver.Edition
+	fill   *Fill
+}
+
+func newRig(rows int) *rig {
+	record := &records.Edition{Index: "huts", Number: 1, State: reindex.Preparing, Shape: model.Shape(), Engine: "main"}
+	r := &rig{table: model.NewTable(rows), engine: model.NewEngine(), store: model.NewStore(record)}
+	r.open(record)
+	return r
+}
+
+func (r *rig) open(record *records.Edition) {
+	eng := &connect.Engine{Engine: r.engine, Name: "main", Limiter: connect.NewLimiter()}
+	log, fence := slog.New(slog.DiscardHandler), &model.Fence{}
+	r.e = deliver.New(record, r.table, eng, r.store, fence, log)
+	r.fill = New(record, r.e, r.table, eng, r.store, fence, log)
+}
+
+func atOnce(context.Context) error { return nil }
+
+// A fill and a stream race for the same documents, on an engine that keeps whatever
+// comes last: no document ever steps back, none is in two requests, and in the end
+// everything is there.
+func TestFillAndStreamNeverStepBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(3000)
+		random := rand.New(rand.NewPCG(4, 4))
+		r.table.Slow = 15 * time.Millisecond
+		var n atomic.Int64
+		r.engine.Latency = func() time.Duration { return time.Duration(n.Add(7)%6) * time.Millisecond }
+		ctx, stop := context.WithCancel(t.Context())
+		go r.e.Run(ctx)
+		filled := make(chan error, 1)
+		go func() { filled <- r.fill.Run(ctx, atOnce) }()
+		var waits []chan struct{}
+		for streaming := true; streaming; {
+			select {
+			case err := <-filled:
+				if err != nil {
+					t.Error(err)
+				}
+				streaming = false
+			default:
+			}
+			key := model.Key(random.IntN(3100)) // some of them come and go
+			if random.IntN(10) == 0 {
+				r.table.Set(key, !slices.Contains(r.table.Rows(), key))
+			}
+			settled := make(chan struct{})
+			ticket := change.NewTicket(time.Now(), func() { close(settled) })
+			if err := r.e.Add(ctx, key, ticket, deliver.Fresh); err != nil {
+				t.Fatal(err)
+			}
+			ticket.Close()
+			waits = append(waits, settled)
+			if len(waits)%20 == 0 {
+				time.Sleep(time.Millisecond)
+			}
+		}
+		for _, w := range waits {
+			<-w
+		}
+		stop()
+		<-r.e.Ended()
+		if wrong := r.engine.Wrong(); len(wrong) > 0 {
+			t.Errorf("%d times, first: %s", len(wrong), wrong[0])
+		}
+		state, progress := r.fill.State()
+		if progress.Dropped == 0 {
+			t.Error("the stream never overtook the fill, so nothing was shown")
+		}
+		stored := r.engine.Stored()
+		for _, key := range r.table.Rows() {
+			if _, there := stored[key]; !there {
+				t.Errorf("%s is missing", key)
+			}
+		}
+		if len(stored) != len(r.table.Rows()) || state != reindex.Switched || r.engine.Switched() != "huts-e1" || r.store.Edition().State != reindex.Switched {
+			t.Errorf("%d documents of %d rows, %s, switched to %q", len(stored), len(r.table.Rows()), state, r.engine.Switched())
+		}
+	})
+}
+
+// A fill that ends in the middle is gone on with: done chunks are not read again.
+func TestFillResumes(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(9000)
+		var sent atomic.Int64
+		ctx, stop := context.WithCancel(t.Context())
+		r.engine.Latency = func() time.Duration { return time.Millisecond }
+		r.engine.Answer = func(docs []engine.Document) ([]engine.Result, error) {
+			if sent.Add(int64(len(docs))) > 4000 {
+				stop() // as if it were killed: nothing after this is acknowledged
+				return nil, errors.New("gone")
+			}
+			return nil, nil
+		}
+		if err := r.fill.Run(ctx, atOnce); !errors.Is(err, context.Canceled) {
+			t.Fatal(err)
+		}
+		before := r.store.Edition()
+		open, err := r.store.OpenChunks(t.Context(), before)
+		if err != nil || before.State != reindex.Filling || before.Rows == 0 || before.Rows > 4000 || len(open) == 0 || len(open) > workers {
+			t.Fatalf("%+v, %d open chunks, %v", before, len(open), err)
+		}
+		r.engine.Answer = nil
+		r.open(before)
+		if err := r.fill.Run(t.Context(), atOnce); err != nil {
+			t.Fatal(err)
+		}
+		if _, p := r.fill.State(); len(r.engine.Stored()) != 9000 || p.Rows != 9000 || p.Resumed != before.Rows {
+			t.Errorf("%d stored, %+v", len(r.engine.Stored()), p)
+		}
+	})
+}
+
+// A chunk with a row that cannot be read is filled key by key.
+func TestBadRowsDoNotStopAFill(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(1200)
+		r.table.Fail = func(keys []string) error {
+			if slices.Contains(keys, "k00700") {
+				return &source.Error{Fault: source.BadValue, Err: errors.New("division by zero")}
+			}
+			return nil
+		}
+		ctx, stop := context.WithCancel(t.Context())
+		go r.e.Run(ctx)
+		if err := r.fill.Run(ctx, r.e.Barrier); err != nil {
+			t.Fatal(err)
+		}
+		stop()
+		<-r.e.Ended()
+		if failed := r.store.Failed(); len(failed) != 1 || failed["k00700"].Kind != "source" || len(r.engine.Stored()) != 1199 {
+			t.Errorf("%+v, %d stored", failed, len(r.engine.Stored()))
+		}
+	})
+}

@@ -1,0 +1,273 @@
+// Package report says how sources, indexes and engines are: in numbers, in a state, and
+// in a sentence.
+package report
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"pingo/internal/api"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/stats"
+	"pingo/internal/flow/connect"
+	"pingo/internal/flow/deliver"
+	"pingo/internal/flow/rebuild"
+	"pingo/internal/flow/stream"
+)
+
+// Fed is an edition that this process feeds.
+type Fed struct {
+	Edition  *deliver.Edition
+	Follower *stream.Follower
+	// Fill is nil for an edition that was switched to before.
+	Fill *rebuild.Fill
+}
+
+// Live reports whether the edition answers under the public name.
+func (f *Fed) Live() bool {
+	if f.Fill == nil {
+		return true
+	}
+	state, _ := f.Fill.State()
+	return state == reindex.Switched
+}
+
+// Oldest is when the oldest change was made that the edition has not taken in; zero when
+// there is none.
+func (f *Fed) Oldest() time.Time { return deliver.Earlier(f.Edition.Oldest(), f.Follower.Oldest()) }
+
+// catchingUpAfter is how old the oldest change must be before an index is catching up.
+const catchingUpAfter = 3 * time.Second
+
+// Trouble is a trouble as the API has it.
+func Trouble(t *stats.Trouble) *api.Trouble {
+	if t == nil {
+		return nil
+	}
+	return &api.Trouble{Since: t.Since, Message: t.Message, Blocked: t.Blocked}
+}
+
+// Engine says how an engine is.
+func Engine(e *connect.Engine) api.EngineStatus {
+	allowed, trouble := e.Limiter.State()
+	return api.EngineStatus{Name: e.Name, RequestsAllowed: allowed, Trouble: Trouble(trouble)}
+}
+
+// Source says how a source is.
+func Source(name string, st *stream.Stream) api.SourceStatus {
+	s := api.SourceStatus{Name: name, Trouble: Trouble(st.Trouble.Get())}
+	inFlight, oldest := st.InFlight()
+	s.InFlight = inFlight
+	if inFlight > 0 {
+		s.OldestAt = &oldest
+	}
+	s.Noticed, s.PerSecond, s.Minute = st.Noticed.Read()
+	if j := st.Journal.Get(); j != nil {
+		s.Journal = &api.JournalStatus{Changes: j.Changes, Oldest: j.Oldest, Bytes: j.Bytes, GrowsPerSecond: j.GrowsPerSecond, LimitBytes: j.LimitBytes, MeasuredAt: j.At, Warning: j.Warning}
+	}
+	return s
+}
+
+// Indexes says how the indexes are whose editions are fed from a source.
+func Indexes(editions []*Fed, source api.SourceStatus) []api.IndexStatus {
+	out := []api.IndexStatus{}
+	for _, p := range pairs(editions) {
+		out = append(out, index(p, source, time.Now()))
+	}
+	return out
+}
+
+type pair struct{ live, filling *Fed }
+
+// shown is the edition whose numbers are those of the index.
+func (p *pair) shown() *Fed {
+	if p.live != nil {
+		return p.live
+	}
+	return p.filling
+}
+
+// pairs brings together, index by index, the edition that answers and the one that
+// is being filled.
+func pairs(editions []*Fed) []pair {
+	byIndex := map[string]*pair{}
+	var names []string
+	for _, e := range editions {
+		name := e.Edition.Record.Index
+		p := byIndex[name]
+		if p == nil {
+			p = &pair{}
+			byIndex[name] = p
+			names = append(names, name)
+		}
+		if e.Live() {
+			p.live = e
+		} else {
+			p.filling = e
+		}
+	}
+	sort.Strings(names)
+	out := make([]pair, len(names))
+	for i, name := range names {
+		out[i] = *byIndex[name]
+	}
+	return out
+}
+
+func percentiles(p stats.Percentiles) api.Percentiles {
+	return api.Percentiles{Changes: p.Changes, P50: p.P50, P95: p.P95, P99: p.P99}
+}
+
+func age(oldest, now time.Time) float64 {
+	if oldest.IsZero() {
+		return 0
+	}
+	return max(0, float64(now.Sub(oldest))/float64(time.Millisecond))
+}
+
+func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
+	shown := p.shown()
+	e := shown.Edition
+	st := &e.Stats
+	s := api.IndexStatus{Name: e.Record.Index, Source: e.Record.Shape.Source, Engine: e.Record.Engine, Edition: e.Record.Name(), Live: p.live != nil,
+		Failed: int64(e.Failed()), Waiting: e.Waiting(), Lag: percentiles(st.Lag.Percentiles()), Trouble: Trouble(e.Trouble.Get()),
+		Built: st.Built.Total(), Unchanged: st.Unchanged.Total(), Refused: st.Refused.Total(), LagMS: age(shown.Oldest(), now)}
+	var at time.Time
+	if s.Rows, at = st.Rows.Get(); s.Rows != nil {
+		s.CountedAt = &at
+	}
+	s.Documents, _ = st.Documents.Get()
+	s.Delivered, s.PerSecond, s.Minute = st.Delivered.Read()
+	if p.filling != nil {
+		state, progress := p.filling.Fill.State()
+		f := &api.FillStatus{Edition: p.filling.Edition.Record.Name(), State: string(state), Rows: progress.Rows, Resumed: progress.Resumed,
+			Expected: progress.Expected, Bytes: progress.Bytes, Dropped: progress.Dropped, Began: progress.Began}
+		if !progress.Began.IsZero() {
+			f.PerSecond, f.LeftMS = progress.Rate(now), progress.Left(now).Milliseconds()
+		}
+		s.Fill = f
+		if s.Trouble == nil {
+			s.Trouble = Trouble(p.filling.Edition.Trouble.Get())
+		}
+	}
+	if s.Trouble == nil {
+		s.Trouble = source.Trouble
+	}
+	if gap := e.Gap.Get(); gap != nil {
+		s.Trouble, s.Unnoticed = Trouble(gap), true
+	}
+	Describe(&s, now)
+	return s
+}
+
+// Describe puts into a state and a sentence how an index is.
+func Describe(s *api.IndexStatus, now time.Time) {
+	lasts := ""
+	if s.Trouble != nil {
+		lasts = span(now.Sub(s.Trouble.Since))
+	}
+	switch {
+	case s.Unnoticed:
+		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf("Out of sync for %s: %s.", lasts, s.Trouble.Message)
+	case s.Trouble != nil && s.Trouble.Blocked:
+		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf("Blocked for %s: %s. Nothing is lost. Work resumes by itself once this is mended.", lasts, s.Trouble.Message)
+	case s.Trouble != nil:
+		s.State, s.Sentence = api.StateWaiting, fmt.Sprintf("Waiting for %s: %s. Nothing is lost. Pingo keeps trying.", lasts, s.Trouble.Message)
+	case s.Fill != nil:
+		s.State, s.Sentence = api.StateFilling, fillSentence(s)
+	default:
+		s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(s.Failed)
+		if lag := time.Duration(s.LagMS) * time.Millisecond; lag > catchingUpAfter {
+			s.State = api.StateCatchingUp
+			s.Sentence = fmt.Sprintf("Behind by %s: %s waiting to be delivered%s", span(lag), count(int64(s.Waiting), "document is", "documents are"), exceptFailed(s.Failed))
+		}
+	}
+}
+
+func exceptFailed(n int64) string {
+	if n == 0 {
+		return "."
+	}
+	return fmt.Sprintf(", except %s.", count(n, "failed document", "failed documents"))
+}
+
+func fillSentence(s *api.IndexStatus) string {
+	f := s.Fill
+	lead := "No edition answers yet. "
+	if s.Live {
+		lead = fmt.Sprintf("%s answers. ", s.Edition)
+	}
+	switch f.State {
+	case api.FillPreparing:
+		return lead + f.Edition + " is being prepared."
+	case api.FillCatchingUp:
+		return lead + f.Edition + " is filled and is catching up with the changes made meanwhile."
+	}
+	left := ""
+	if f.LeftMS > 0 {
+		left = ", " + span(time.Duration(f.LeftMS)*time.Millisecond) + " left"
+	}
+	return fmt.Sprintf("%s%s is being filled: %s of %s rows%s.", lead, f.Edition, humanize.Comma(f.Rows), humanize.Comma(f.Expected), left)
+}
+
+// Overall puts into a state and a sentence how everything is.
+func Overall(s *api.Status) {
+	s.State = api.StateBlocked
+	if s.Trouble != nil {
+		s.Sentence = fmt.Sprintf("Nothing runs: %s.", s.Trouble.Message)
+		return
+	}
+	if len(s.Indexes) == 0 {
+		s.State, s.Sentence = api.StateEmpty, "There is no index yet. Write a definition and run pingo apply."
+		return
+	}
+	worst, named := 0, map[int][]string{}
+	var failed int64
+	for _, ix := range s.Indexes {
+		for b, state := range api.States {
+			if ix.State == state {
+				named[b] = append(named[b], ix.Name)
+				worst = max(worst, b)
+			}
+		}
+		failed += ix.Failed
+	}
+	s.State = api.States[worst]
+	if s.State == api.StateInSync {
+		s.Sentence = fmt.Sprintf("All %d indexes are in sync: every change noticed so far is in the engine%s", len(s.Indexes), exceptFailed(failed))
+		if len(s.Indexes) == 1 {
+			s.Sentence = fmt.Sprintf("%s is in sync: every change noticed so far is in the engine%s", s.Indexes[0].Name, exceptFailed(failed))
+		}
+		return
+	}
+	what := map[string]string{api.StateCatchingUp: "catching up", api.StateFilling: "being filled", api.StateWaiting: "waiting", api.StateBlocked: "blocked and needs you"}[s.State]
+	is := "is"
+	if len(named[worst]) > 1 {
+		is, what = "are", strings.Replace(what, "needs you", "need you", 1)
+	}
+	s.Sentence = fmt.Sprintf("%s %s %s.", strings.Join(named[worst], ", "), is, what)
+}
+
+func count(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return humanize.Comma(n) + " " + many
+}
+
+// span rounds a duration to what a person reads.
+func span(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+}

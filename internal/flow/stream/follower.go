@@ -1,0 +1,285 @@
+package stream
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine"
+	"pingo/internal/flow/deliver"
+	"pingo/internal/source"
+)
+
+// Edition is where the keys of an edition go.
+type Edition interface {
+	Add(ctx context.Context, key string, t *change.Ticket, in deliver.Line) error
+	// DropChunks has what open chunks have read of a tree dropped: all its documents are
+	// about to be built anew.
+	DropChunks(tree int)
+	// Barrier waits until every key that was added, and what is being sent, is settled.
+	Barrier(ctx context.Context) error
+	// Until tries until it works, and reports why it does not.
+	Until(ctx context.Context, do func() error) error
+	// Ended is closed when the edition is fed no longer.
+	Ended() <-chan struct{}
+}
+
+// Follower follows changes to the keys of one edition's documents. Changes that may touch
+// very many are followed aside, so that others need not wait for them.
+type Follower struct {
+	edition Edition
+	name    string // of the edition in the engine
+	shape   *shape.Shape
+	routes  map[shape.Ref][]shape.Route
+	reader  source.Reader
+	engine  engine.Engine
+
+	mu      sync.Mutex // guards what follows
+	open    []*expansion
+	gone    bool
+	changed chan struct{} // closed and made anew when an expansion is done
+	next    chan struct{} // an expansion was added
+}
+
+const expanders = 2 // changes that may touch many documents are followed side by side
+
+// expansion is the work of following some changes to very many documents.
+type expansion struct {
+	follow func(ctx context.Context, ticket *change.Ticket) error
+	ticket *change.Ticket
+	taken  bool
+}
+
+// NewFollower prepares a follower for an edition of some name in the engine.
+func NewFollower(e Edition, name string, s *shape.Shape, reader source.Reader, eng engine.Engine) *Follower {
+	return &Follower{edition: e, name: name, shape: s, routes: s.Routes(), reader: reader, engine: eng,
+		changed: make(chan struct{}), next: make(chan struct{}, expanders)}
+}
+
+func (f *Follower) ended() bool {
+	select {
+	case <-f.edition.Ended():
+		return true
+	default:
+		return false
+	}
+}
+
+// follow lets every document that the changes touch wait in its lane. Changes that
+// need a query on the way up share it, and so do those that may touch everything; these
+// are followed without waiting for them. It fails only when the context ends.
+func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets []*change.Ticket) error {
+	type group struct {
+		route   shape.Route
+		tuples  [][]string
+		seen    map[string]bool
+		tickets []*change.Ticket
+	}
+	type way struct {
+		table shape.Ref
+		route int
+	}
+	groups := map[way]*group{}
+	everything := map[int][]*change.Ticket{}
+	for i := range changes {
+		c := &changes[i]
+		for n, route := range f.routes[c.Table] {
+			tree := f.shape.Trees[route.Tree]
+			switch {
+			case c.Op == change.Truncate || route.All:
+				everything[route.Tree] = append(everything[route.Tree], tickets[i])
+			case len(route.Link) == 0:
+				if err := f.edition.Add(ctx, document.Key(tree, c.Key...), tickets[i], deliver.Fresh); err != nil {
+					return err
+				}
+			case len(route.Steps) == 0:
+				for _, values := range c.Values(route.Link) {
+					if err := f.edition.Add(ctx, document.Key(tree, values...), tickets[i], deliver.Fresh); err != nil {
+						return err
+					}
+				}
+			default:
+				w := way{c.Table, n}
+				g := groups[w]
+				if g == nil {
+					g = &group{route: route, seen: map[string]bool{}}
+					groups[w] = g
+				}
+				for _, values := range c.Values(route.Link) {
+					if id := document.Key(tree, values...); !g.seen[id] {
+						g.seen[id] = true
+						g.tuples = append(g.tuples, values)
+					}
+				}
+				g.tickets = append(g.tickets, tickets[i])
+			}
+		}
+	}
+	for _, g := range groups {
+		tree := f.shape.Trees[g.route.Tree]
+		f.expand(g.tickets, func(ctx context.Context, shared *change.Ticket) error {
+			return f.reader.WalkUp(ctx, g.route.Steps, g.tuples, func(key []string) error {
+				return f.edition.Add(ctx, document.Key(tree, key...), shared, deliver.Wide)
+			})
+		})
+	}
+	for tree, waiting := range everything {
+		f.expand(waiting, func(ctx context.Context, shared *change.Ticket) error {
+			return f.everything(ctx, tree, shared)
+		})
+	}
+	return nil
+}
+
+// shared is a ticket that stands for several: each of them waits for it.
+func shared(tickets []*change.Ticket) *change.Ticket {
+	for _, t := range tickets {
+		t.Open()
+	}
+	out := change.NewTicket(change.Oldest(tickets), func() {
+		for _, t := range tickets {
+			t.Close()
+		}
+	})
+	if len(tickets) == 1 {
+		out.Tally = tickets[0].Tally
+	}
+	return out
+}
+
+// everything rebuilds all documents of a tree: those that the source has rows for, and
+// those that the engine still holds. What is on its way to the engine might be in neither
+// list, so it is waited for first, or dropped.
+func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket) error {
+	tree := f.shape.Trees[number]
+	f.edition.DropChunks(number)
+	if err := f.edition.Barrier(ctx); err != nil {
+		return err
+	}
+	err := f.reader.Keys(ctx, tree, nil, nil, func(key []string) error {
+		return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
+	})
+	if err != nil {
+		return err
+	}
+	err = f.engine.Scan(ctx, f.name, func(key, _ string) error {
+		if tree.Name != "" && !strings.HasPrefix(key, tree.Name+",") {
+			return nil
+		}
+		return f.edition.Add(ctx, key, t, deliver.Wide)
+	})
+	if err != nil {
+		return fmt.Errorf("listing the documents of %s: %w", f.name, err)
+	}
+	return nil
+}
+
+// expand takes up work that may find very many documents, without waiting for it. The
+// changes that it is for are open until it is done.
+func (f *Follower) expand(waiting []*change.Ticket, follow func(ctx context.Context, ticket *change.Ticket) error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.gone {
+		return
+	}
+	f.open = append(f.open, &expansion{follow: follow, ticket: shared(waiting)})
+	select {
+	case f.next <- struct{}{}:
+	default:
+	}
+}
+
+// Run follows changes that may touch very many documents until the context ends.
+func (f *Follower) Run(ctx context.Context) {
+	var wg sync.WaitGroup
+	for range expanders {
+		wg.Go(func() { f.run(ctx) })
+	}
+	wg.Wait()
+}
+
+func (f *Follower) run(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-f.next:
+		}
+		for x := f.take(); x != nil; x = f.take() {
+			if f.edition.Until(ctx, func() error { return x.follow(ctx, x.ticket) }) != nil || ctx.Err() != nil {
+				return // it stays open, so the journal keeps the changes
+			}
+			f.finish(x)
+		}
+	}
+}
+
+func (f *Follower) take() *expansion {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, x := range f.open {
+		if !x.taken {
+			x.taken = true
+			return x
+		}
+	}
+	return nil
+}
+
+func (f *Follower) finish(x *expansion) {
+	f.mu.Lock()
+	for i := range f.open {
+		if f.open[i] == x {
+			f.open = append(f.open[:i:i], f.open[i+1:]...)
+			break
+		}
+	}
+	close(f.changed)
+	f.changed = make(chan struct{})
+	f.mu.Unlock()
+	x.ticket.Close()
+}
+
+// idle waits until no change is being followed.
+func (f *Follower) idle(ctx context.Context) error {
+	for {
+		f.mu.Lock()
+		open, changed := len(f.open), f.changed
+		f.mu.Unlock()
+		if open == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-changed:
+		}
+	}
+}
+
+// Abandon closes the tickets of changes that nobody follows any more. Run has returned.
+func (f *Follower) Abandon() {
+	f.mu.Lock()
+	f.gone = true
+	open := f.open
+	f.open = nil
+	f.mu.Unlock()
+	for _, x := range open {
+		x.ticket.Close()
+	}
+}
+
+// Oldest is when the oldest change was made that is being followed; zero when none is.
+func (f *Follower) Oldest() (oldest time.Time) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, x := range f.open {
+		oldest = deliver.Earlier(oldest, x.ticket.At)
+	}
+	return oldest
+}

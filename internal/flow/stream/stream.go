@@ -1,0 +1,222 @@
+// Package stream reads a source's changes, follows each to the keys of the documents that
+// it touches, and removes from the source what is done. It shares nothing with deliveries
+// but keys.
+package stream
+
+import (
+	"context"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/retry"
+	"pingo/internal/core/stats"
+	"pingo/internal/source"
+)
+
+const (
+	maxInFlight = 40000 // changes read from the journal and not done
+	readAtOnce  = 2000
+	pollFast    = 5 * time.Millisecond
+	pollSlow    = 150 * time.Millisecond
+)
+
+// Stream reads one source. A change is done when every follower that was there when it
+// was read has settled it: so those of all editions that the records know of are added
+// before Run is called, and that of a new edition before its first chunk is read.
+type Stream struct {
+	Noticed stats.Meter
+	Trouble stats.TroubleSpot
+	Journal Journal
+	recent  recent
+
+	name string
+	feed source.Feed
+	log  *slog.Logger
+
+	mu        sync.Mutex  // guards what follows
+	followers []*Follower // never changed in place
+	done      []int64     // not removed from the journal yet
+	// emptied is when the last read began that found the journal's end, and whose
+	// changes were all given to the followers; changed is closed and made anew then.
+	emptied time.Time
+	changed chan struct{}
+
+	removable chan struct{} // something is done
+}
+
+// New prepares the stream of a source. label is a table's name as people write it.
+func New(name string, src *source.Source, log *slog.Logger) *Stream {
+	return &Stream{name: name, feed: src.Feed, recent: recent{label: src.Label}, log: log.With("source", name),
+		changed: make(chan struct{}), removable: make(chan struct{}, 1)}
+}
+
+// Add adds a follower. From now on every change that is read touches it, too.
+func (s *Stream) Add(f *Follower) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.followers = append(slices.Clone(s.followers), f)
+}
+
+// Remove takes a follower out. What it was given before may still be open.
+func (s *Stream) Remove(f *Follower) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.followers = slices.DeleteFunc(slices.Clone(s.followers), func(x *Follower) bool { return x == f })
+}
+
+// Run reads until the context ends.
+func (s *Stream) Run(ctx context.Context) {
+	s.feed.Rewind()
+	var wg sync.WaitGroup
+	wg.Go(func() { s.removeDone(ctx) })
+	defer wg.Wait()
+	wait := pollFast
+	var waits retry.Waits
+	for ctx.Err() == nil {
+		n, err := s.read(ctx)
+		switch {
+		case err != nil && ctx.Err() == nil:
+			if s.Trouble.Report(err.Error(), source.FaultOf(err) == source.NoCapture) {
+				s.log.Warn("source unavailable", "reason", err)
+			}
+			wait = waits.Next()
+		case n > 0:
+			wait = pollFast
+		default:
+			wait = min(wait*3/2, pollSlow)
+		}
+		if err == nil {
+			waits.Reset()
+			if s.Trouble.Clear() {
+				s.log.Info("source available again")
+			}
+			wait = min(wait, pollSlow)
+		}
+		retry.Sleep(ctx, wait)
+	}
+}
+
+// read takes the next changes out of the journal and gives them to the followers; it
+// returns how many there were.
+func (s *Stream) read(ctx context.Context) (int, error) {
+	inFlight, _ := s.feed.InFlight()
+	most := min(maxInFlight-inFlight, readAtOnce)
+	if most <= 0 {
+		return 0, nil
+	}
+	began := time.Now()
+	changes, err := s.feed.Changes(ctx, most)
+	if err != nil {
+		return 0, err
+	}
+	if len(changes) > 0 {
+		if err := s.follow(ctx, changes); err != nil {
+			return len(changes), err // the tickets stay open, and the changes in the journal
+		}
+	}
+	if len(changes) < most {
+		s.mu.Lock()
+		s.emptied = began
+		close(s.changed)
+		s.changed = make(chan struct{})
+		s.mu.Unlock()
+	}
+	return len(changes), nil
+}
+
+// follow gives changes to all followers that there are now: they are looked up after the
+// changes were read, and one that is added in between reads its rows later still.
+func (s *Stream) follow(ctx context.Context, changes []change.Change) error {
+	s.Noticed.Add(len(changes))
+	records := s.recent.add(changes)
+	tickets := make([]*change.Ticket, len(changes))
+	for i, c := range changes {
+		r := records[i]
+		tickets[i] = change.NewTicket(c.At, func() {
+			s.finished(c.Seq)
+			r.finished()
+		})
+		if r != nil {
+			tickets[i].Tally = &r.tally
+		}
+	}
+	s.mu.Lock()
+	followers := s.followers
+	s.mu.Unlock()
+	for _, f := range followers {
+		if err := f.follow(ctx, changes, tickets); err != nil && !f.ended() {
+			return err
+		}
+	}
+	for _, t := range tickets {
+		t.Close()
+	}
+	return nil
+}
+
+// finished notes a change that is done, to be removed from the journal.
+func (s *Stream) finished(seq int64) {
+	s.mu.Lock()
+	s.done = append(s.done, seq)
+	s.mu.Unlock()
+	select {
+	case s.removable <- struct{}{}:
+	default:
+	}
+}
+
+// removeDone removes done changes from the journal, many at a time.
+func (s *Stream) removeDone(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.removable:
+		}
+		if !retry.Sleep(ctx, 2*pollFast) { // let a few more come
+			return
+		}
+		s.mu.Lock()
+		done := s.done
+		s.done = nil
+		s.mu.Unlock()
+		err := retry.Until(ctx, func() error { return s.feed.Done(ctx, done) }, func(err error, failures int) {
+			if failures == 2 { // a first failure is not worth a word
+				s.log.Warn("done changes not removed from the journal", "reason", err)
+			}
+		})
+		if err != nil {
+			return
+		}
+	}
+}
+
+// CaughtUp waits until every change that the source holds now has reached an edition.
+// Whether it has reached others does not matter: one may be on a sick engine.
+func (s *Stream) CaughtUp(ctx context.Context, f *Follower) error {
+	since := time.Now()
+	for {
+		s.mu.Lock()
+		read, changed := s.emptied.After(since), s.changed
+		s.mu.Unlock()
+		if read {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-changed:
+		}
+	}
+	if err := f.idle(ctx); err != nil {
+		return err
+	}
+	return f.edition.Barrier(ctx)
+}
+
+// InFlight is how many changes were read and are not done, and when the oldest of them
+// was made.
+func (s *Stream) InFlight() (n int, oldest time.Time) { return s.feed.InFlight() }

@@ -1,0 +1,242 @@
+// Package programs is the commands that run something on this machine: the service, the
+// demo, a stand-in engine, and what needs no service.
+package programs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"pingo/console"
+	"pingo/internal/cli"
+	"pingo/internal/kinds"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/standin"
+	"pingo/internal/pgserver"
+	"pingo/internal/records"
+	"pingo/internal/server"
+)
+
+// Commands makes the commands, each with the name of its group.
+func Commands(a *cli.App) map[string][]*cobra.Command {
+	return map[string][]*cobra.Command{cli.GroupRun: {serve(a), demoCommand(a), standinCommand(a)}, cli.GroupDefine: {schema(a)}}
+}
+
+// schema prints the definition language.
+func schema(a *cli.App) *cobra.Command {
+	return &cobra.Command{
+		Use: "schema", Short: "Print the definition language's JSON Schema, for editors", Args: cli.Exactly(0, "no arguments"),
+		Long:    "Prints the JSON Schema (2020-12) of definition files. It is JSON unless YAML is asked for.",
+		Example: "  pingo schema > pingo.schema.json\n  pingo schema -o yaml",
+		RunE: func(*cobra.Command, []string) error {
+			text := kinds.All().Language().Schema()
+			return a.Print(json.RawMessage(text), func() { a.Out.Write(text) })
+		},
+	}
+}
+
+func logger(w io.Writer, format string, level slog.Level) (*slog.Logger, error) {
+	options := &slog.HandlerOptions{Level: level}
+	switch format {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, options)), nil
+	}
+	return nil, cli.UsageError{Err: fmt.Errorf("--log-format is text or json, not %q", format)}
+}
+
+// listen opens a port, and says what to do when it is taken.
+func listen(address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return nil, fmt.Errorf("%s is in use by another program: stop that, or choose another port with --listen", address)
+	case errors.Is(err, syscall.EACCES):
+		return nil, fmt.Errorf("%s may not be listened on by this user: choose a port above 1023 with --listen", address)
+	case err != nil:
+		return nil, fmt.Errorf("%s cannot be listened on: write HOST:PORT, such as 127.0.0.1:7464 (%w)", address, err)
+	}
+	return l, nil
+}
+
+func serve(a *cli.App) *cobra.Command {
+	var recordsURL, recordsDir, address, logFormat string
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cli.Exactly(0, "no arguments"),
+		Long: `Runs the service: it keeps its records in a PostgreSQL database, and answers on
+loopback unless told otherwise. On its first start it prints an admin token, once.`,
+		Example: `  pingo serve --records-dir ./records
+  PINGO_RECORDS_URL=postgres://… pingo serve
+  pingo serve --records-dir ./records --listen 127.0.0.1:9000 --log-format json`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := logger(a.Err, logFormat, slog.LevelInfo)
+			if err != nil {
+				return err
+			}
+			if (recordsURL == "") == (recordsDir == "") {
+				return cli.UsageError{Err: errors.New("say where records are kept: either --records-dir DIR for a private PostgreSQL, or --records-url (PINGO_RECORDS_URL)")}
+			}
+			l, err := listen(address)
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			if recordsDir != "" {
+				pg, err := pgserver.Start(cmd.Context(), pgserver.Options{Dir: recordsDir})
+				if err != nil {
+					return err
+				}
+				defer func() {
+					if err := pg.Stop(); err != nil {
+						log.Error("stopping the private PostgreSQL", "error", err)
+					}
+				}()
+				if err := pg.CreateDatabase(cmd.Context(), "pingo"); err != nil {
+					return err
+				}
+				recordsURL = pg.URL("pingo")
+			}
+			rec, err := records.Open(cmd.Context(), recordsURL)
+			if err != nil {
+				return err
+			}
+			defer rec.Close()
+			token, err := server.FirstToken(cmd.Context(), rec)
+			if err != nil {
+				return err
+			}
+			if token != "" {
+				fmt.Fprintf(a.Out, "The first admin token, shown this once:\n\n  export PINGO_URL=http://%s PINGO_TOKEN=%s\n\n", l.Addr(), token)
+			}
+			log.Info("listening", "url", "http://"+l.Addr().String())
+			return server.Run(cmd.Context(), rec, l, console.Files(), cli.Version, log)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&recordsURL, "records-url", os.Getenv("PINGO_RECORDS_URL"), "PostgreSQL database for Pingo's own records (PINGO_RECORDS_URL)")
+	flags.StringVar(&recordsDir, "records-dir", "", "run a private PostgreSQL for the records in this folder")
+	flags.StringVar(&address, "listen", "127.0.0.1:7464", "address to answer on")
+	flags.StringVar(&logFormat, "log-format", "text", "text or json")
+	// The environment may hold a password, which help must not show.
+	if f := flags.Lookup("records-url"); f.DefValue != "" {
+		f.DefValue = ""
+	}
+	return cmd
+}
+
+func standinCommand(a *cli.App) *cobra.Command {
+	address, user := "127.0.0.1:9264", ""
+	parent := &cobra.Command{
+		Use: "standin", Short: "Run a stand-in engine, for trying Pingo out",
+		Long:    "A stand-in is a small simulated engine that keeps everything in memory. It ships with Pingo for the demo, for tests and for trying things out.",
+		Example: "  pingo standin opensearch",
+	}
+	opensearch := &cobra.Command{
+		Use: "opensearch", Short: "Answer the HTTP interface that OpenSearch documents, as far as Pingo and a person with curl need it", Args: cli.Exactly(0, "no arguments"),
+		Long: `Answers the HTTP interface that OpenSearch documents, as far as Pingo and a person
+with curl need it. Faults come on demand: POST to /_standin/faults one JSON object of
+slow_ms, busy (429), unavailable (503), close, lose_answer (each a number of requests,
+-1 until cleared) and refuse ({"key": "reason"}); DELETE clears them.`,
+		Example: `  pingo standin opensearch --listen 127.0.0.1:9264
+  PINGO_STANDIN_PASSWORD=… pingo standin opensearch --user pingo
+  curl -X POST 127.0.0.1:9264/_standin/faults -d '{"busy": 20}'`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			engine := &standin.Server{User: user, Password: os.Getenv("PINGO_STANDIN_PASSWORD")}
+			if user != "" && engine.Password == "" {
+				return cli.UsageError{Err: errors.New("with --user, PINGO_STANDIN_PASSWORD must hold the password")}
+			}
+			l, err := listen(address)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "The stand-in engine answers at http://%s\n", l.Addr())
+			return serveHTTP(cmd.Context(), l, engine)
+		},
+	}
+	opensearch.Flags().StringVar(&address, "listen", address, "address to answer on")
+	opensearch.Flags().StringVar(&user, "user", "", "ask for this user and the password in PINGO_STANDIN_PASSWORD")
+	parent.AddCommand(opensearch)
+	return parent
+}
+
+func serveHTTP(ctx context.Context, l net.Listener, h http.Handler) error {
+	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	stop := context.AfterFunc(ctx, func() { s.Close() })
+	defer stop()
+	if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+func demoCommand(a *cli.App) *cobra.Command {
+	o := demo.Options{}
+	var verbose bool
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Start everything with invented data, and watch it work", Args: cli.Exactly(0, "no arguments"),
+		Long: `Starts a private PostgreSQL with the mountain huts of Firnline, an invented
+co-operative, a stand-in engine and the service; applies a definition, fills, and
+then keeps making gentle changes. Everything is on loopback and gone after Ctrl-C.`,
+		Example: "  pingo demo\n  pingo demo --port 7470 --engine-port 9270 --database-port 5470\n  pingo demo --once\n  pingo demo --once -o json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			level := slog.LevelWarn
+			if verbose {
+				level = slog.LevelInfo
+			}
+			log, err := logger(a.Err, "text", level)
+			if err != nil {
+				return err
+			}
+			o.Console, o.Version, o.Log = console.Files(), cli.Version, log
+			o.Say = func(format string, args ...any) { fmt.Fprintf(a.Err, format+"\n", args...) }
+			o.Executable, _ = os.Executable()
+			if !o.Once {
+				return demo.Run(cmd.Context(), o)
+			}
+			summary, err := demo.RunOnce(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			if err := a.Print(summary, func() { showSummary(a, summary) }); err != nil {
+				return err
+			}
+			if !summary.OK {
+				return errors.New("a check of the demo failed: " + strings.Join(summary.Wrong(), ", "))
+			}
+			return nil
+		},
+	}
+	flags := cmd.Flags()
+	flags.BoolVar(&o.Once, "once", false, "run the whole example, check it, print a summary and end")
+	flags.IntVar(&o.Port, "port", 0, "port of the service and console (default: a free one)")
+	flags.IntVar(&o.EnginePort, "engine-port", 0, "port of the stand-in engine (default: a free one)")
+	flags.IntVar(&o.DatabasePort, "database-port", 0, "port of PostgreSQL (default: a free one)")
+	flags.Int64Var(&o.Seed, "seed", 1, "seed of the invented data and changes")
+	flags.BoolVarP(&verbose, "verbose", "v", false, "show the service's log")
+	return cmd
+}
+
+func showSummary(a *cli.App, s *demo.Summary) {
+	fmt.Fprintf(a.Out, "rows %s · documents %s · changes made %s, seen %s · refused %d\n", humanize.Comma(s.Rows), humanize.Comma(s.Documents), humanize.Comma(s.ChangesMade), humanize.Comma(s.ChangesSeen), s.Refused)
+	fmt.Fprintf(a.Out, "lag p50 %.0f ms · p95 %.0f ms · p99 %.0f ms\n\n", s.Lag.P50, s.Lag.P95, s.Lag.P99)
+	for _, c := range s.Checks {
+		mark := "ok   "
+		if !c.OK {
+			mark = "WRONG"
+		}
+		fmt.Fprintf(a.Out, "%s  %s\n", mark, c.Words)
+	}
+}

@@ -1,0 +1,199 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/shape"
+)
+
+// Edition is one physical copy of an index.
+type Edition struct {
+	Index      string
+	Number     int
+	State      reindex.State
+	Shape      *shape.Shape
+	Engine     string
+	Definition int
+	// Expected is the count of rows when the fill began.
+	Expected int64
+	// PlannedTo is the key up to which chunks were planned in the tree PlannedTree;
+	// Planned says that they all are.
+	PlannedTree int
+	PlannedTo   []string
+	Planned     bool
+	BeganAt     *time.Time
+	FilledAt    *time.Time
+	Rows        int64
+	Bytes       int64
+	// Epoch is that of the lease under which the edition is fed; what is recorded under
+	// a lease that was lost is not taken.
+	Epoch int64
+}
+
+// Name is the edition's name in the engine.
+func (e *Edition) Name() string { return fmt.Sprintf("%s-e%d", e.Index, e.Number) }
+
+type editionRow struct {
+	Index      string     `db:"index_name"`
+	Number     int        `db:"number"`
+	State      string     `db:"state"`
+	Shape      []byte     `db:"shape"`
+	Engine     string     `db:"engine"`
+	Definition int        `db:"definition"`
+	Expected   int64      `db:"expected_rows"`
+	Tree       int        `db:"planned_tree"`
+	PlannedTo  []byte     `db:"planned_to"`
+	Planned    bool       `db:"planned"`
+	BeganAt    *time.Time `db:"began_at"`
+	FilledAt   *time.Time `db:"filled_at"`
+	Rows       int64      `db:"rows"`
+	Bytes      int64      `db:"bytes"`
+}
+
+// EditionState is how far an edition is.
+type EditionState struct {
+	Index  string        `db:"index_name"`
+	Number int           `db:"number"`
+	State  reindex.State `db:"state"`
+	Engine string        `db:"engine"`
+	Source string        `db:"source"`
+}
+
+// EditionStates lists all editions, oldest first, without their shapes.
+func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
+	var out []EditionState
+	err := r.db.SelectContext(ctx, &out, "SELECT index_name, number, state, engine, shape ->> 'source' AS source FROM edition ORDER BY index_name, number")
+	return out, err
+}
+
+// Editions lists all editions, oldest first.
+func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
+	var rows []editionRow
+	err := r.db.SelectContext(ctx, &rows, `SELECT index_name, number, state, shape, engine, definition, expected_rows,
+		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes FROM edition ORDER BY index_name, number`)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*Edition, len(rows))
+	for i, row := range rows {
+		e := &Edition{Index: row.Index, Number: row.Number, State: reindex.State(row.State), Shape: &shape.Shape{}, Engine: row.Engine, Definition: row.Definition,
+			Expected: row.Expected, PlannedTree: row.Tree, Planned: row.Planned, BeganAt: row.BeganAt, FilledAt: row.FilledAt, Rows: row.Rows, Bytes: row.Bytes}
+		if err := json.Unmarshal(row.Shape, e.Shape); err != nil {
+			return nil, fmt.Errorf("the stored shape of %s: %w", e.Name(), err)
+		}
+		if row.PlannedTo != nil {
+			if err := json.Unmarshal(row.PlannedTo, &e.PlannedTo); err != nil {
+				return nil, err
+			}
+		}
+		out[i] = e
+	}
+	return out, nil
+}
+
+// NewEdition records the next edition of an index before anything is made of it.
+func (r *Records) NewEdition(ctx context.Context, s *shape.Shape, engine string, version int) (*Edition, error) {
+	b, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	e := &Edition{Index: s.Index, State: reindex.Preparing, Shape: s, Engine: engine, Definition: version}
+	err = r.db.GetContext(ctx, &e.Number, `
+		WITH next AS (INSERT INTO numbered AS n VALUES ($1, 1) ON CONFLICT (index_name) DO UPDATE SET number = n.number + 1 RETURNING number)
+		INSERT INTO edition (index_name, number, state, shape, engine, definition)
+		SELECT $1, number, $2, $3, $4, $5 FROM next RETURNING number`,
+		s.Index, string(e.State), string(b), engine, version)
+	return e, err
+}
+
+// SaveEdition records an edition's step and progress, unless it was cancelled.
+func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
+	return r.mustChange(ctx, `UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9
+		WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held, e, string(e.State), e.Expected, e.BeganAt, e.FilledAt, e.Planned)
+}
+
+// CancelEdition has an edition dropped by whoever feeds it.
+func (r *Records) CancelEdition(ctx context.Context, e *Edition) error {
+	_, err := r.db.ExecContext(ctx, "UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2", e.Index, e.Number)
+	return err
+}
+
+// SaveShape records a shape that differs only in what an edition takes up in place.
+func (r *Records) SaveShape(ctx context.Context, e *Edition) error {
+	b, err := json.Marshal(e.Shape)
+	if err != nil {
+		return err
+	}
+	_, err = r.db.ExecContext(ctx, "UPDATE edition SET shape = $3 WHERE index_name = $1 AND number = $2", e.Index, e.Number, string(b))
+	return err
+}
+
+// DeleteEdition forgets an edition that the engine no longer has.
+func (r *Records) DeleteEdition(ctx context.Context, e *Edition) error {
+	n, err := r.fenced(ctx, "DELETE FROM edition WHERE index_name = $3 AND number = $4 AND "+held, e)
+	if err == nil && n == 0 {
+		return r.stillHeld(ctx, e)
+	}
+	return err
+}
+
+// Chunk is a range of a tree's keys: after one, up to and with another; nil is no bound.
+type Chunk struct {
+	Number      int
+	Tree        int
+	After, Upto []string
+}
+
+// PlanChunk records a chunk and how far chunks are planned with it: up to its end, in
+// which tree they go on, and whether that was all.
+func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, all bool) error {
+	return r.mustChange(ctx, `
+		WITH planned AS (UPDATE edition SET planned_to = $8, planned_tree = $9, planned = $10 WHERE index_name = $3 AND number = $4 AND `+held+` RETURNING 1)
+		INSERT INTO chunk (index_name, number, chunk, tree, after, upto) SELECT $3, $4, $5, $6, $7, $8 FROM planned`,
+		e, c.Number, c.Tree, c.After, c.Upto, tree, all)
+}
+
+// OpenChunks lists the chunks that are planned but not done.
+func (r *Records) OpenChunks(ctx context.Context, e *Edition) ([]Chunk, error) {
+	rows, err := r.db.QueryContext(ctx, "SELECT chunk, tree, array_to_json(after), array_to_json(upto) FROM chunk WHERE index_name = $1 AND number = $2 ORDER BY chunk", e.Index, e.Number)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Chunk
+	for rows.Next() {
+		var c Chunk
+		var after, upto []byte
+		if err := rows.Scan(&c.Number, &c.Tree, &after, &upto); err != nil {
+			return nil, err
+		}
+		for _, side := range []struct {
+			raw  []byte
+			into *[]string
+		}{{after, &c.After}, {upto, &c.Upto}} {
+			if side.raw != nil {
+				if err := json.Unmarshal(side.raw, side.into); err != nil {
+					return nil, err
+				}
+			}
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// ChunkDone records a chunk whose documents were all acknowledged.
+func (r *Records) ChunkDone(ctx context.Context, e *Edition, c Chunk, rows, bytes int64) error {
+	n, err := r.fenced(ctx, `
+		WITH done AS (DELETE FROM chunk WHERE index_name = $3 AND number = $4 AND chunk = $5 AND `+held+` RETURNING 1)
+		UPDATE edition SET rows = rows + $6, bytes = bytes + $7 WHERE index_name = $3 AND number = $4 AND EXISTS (SELECT FROM done)`,
+		e, c.Number, rows, bytes)
+	if err == nil && n == 0 {
+		return r.stillHeld(ctx, e)
+	}
+	return err
+}
