@@ -14,7 +14,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"pingo/internal/api"
+	port "pingo/internal/engine"
 	"pingo/internal/engine/opensearch"
+	"pingo/internal/source"
 	"pingo/internal/source/postgres"
 )
 
@@ -39,12 +41,12 @@ func (b *bench) changes(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	defer pool.Close()
-	src, err := postgres.Open(b.url, 0)
+	src, err := postgres.Open(source.Config{URL: b.url})
 	if err != nil {
 		return err
 	}
 	defer src.Close()
-	if err := src.RemoveCapture(ctx); err != nil { // of a service that was measured before
+	if err := src.Capture.Remove(ctx); err != nil { // of a service that was measured before
 		return err
 	}
 	s, _, err := b.service(ctx, engine)
@@ -314,7 +316,7 @@ func (b *bench) rawChanges(ctx context.Context, pool *pgxpool.Pool, engine strin
 	if _, err := pool.Exec(ctx, "TRUNCATE pingo_capture.journal"); err != nil {
 		return 0, err
 	}
-	e, err := opensearch.Open(engine)
+	e, err := opensearch.Open(port.Config{URL: engine})
 	if err != nil {
 		return 0, err
 	}

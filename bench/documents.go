@@ -11,13 +11,14 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/flow/connect"
+	"pingo/internal/kinds"
 	"pingo/internal/lab/demo"
+	"pingo/internal/source"
 	"pingo/internal/source/postgres"
 )
 
@@ -43,7 +44,7 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	src, err := postgres.Open(b.url, 0)
+	src, err := postgres.Open(source.Config{URL: b.url})
 	if err != nil {
 		return err
 	}
@@ -120,14 +121,14 @@ func (b *bench) shape(ctx context.Context) (*shape.Shape, error) {
 
 // shapes compiles a definition.
 func (b *bench) shapes(ctx context.Context, text string) ([]*shape.Shape, error) {
-	src, err := postgres.Open(b.url, 0)
+	src, err := postgres.Open(source.Config{URL: b.url})
 	if err != nil {
 		return nil, err
 	}
 	defer src.Close()
 	os.Setenv("LODGE_URL", b.url)
 	os.Setenv("SEARCH_URL", "http://127.0.0.1:1")
-	def, findings := definition.Parse([]api.File{{Name: "bench.yaml", Text: text}}, connect.Environment)
+	def, findings := definition.Parse([]definition.File{{Name: "bench.yaml", Text: text}}, kinds.All().Language(), connect.Environment)
 	if len(findings) > 0 {
 		return nil, findings
 	}

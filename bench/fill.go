@@ -20,6 +20,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/client"
+	port "pingo/internal/engine"
 	"pingo/internal/engine/opensearch"
 	"pingo/internal/lab/demo"
 	"pingo/internal/pgserver"
@@ -248,7 +249,7 @@ func (b *bench) prepare(ctx context.Context, engine, edition string) error {
 	if err != nil {
 		return err
 	}
-	e, err := opensearch.Open(engine)
+	e, err := opensearch.Open(port.Config{URL: engine})
 	if err != nil {
 		return err
 	}
@@ -257,7 +258,7 @@ func (b *bench) prepare(ctx context.Context, engine, edition string) error {
 
 // sameBytes reads all documents back, as bulk bodies of the size that Pingo sends.
 func sameBytes(engine string) (bodies [][]byte, err error) {
-	e, err := opensearch.Open(engine)
+	e, err := opensearch.Open(port.Config{URL: engine})
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/core/shape"
+	"pingo/internal/source"
 	"pingo/internal/source/postgres"
 )
 
@@ -37,12 +38,12 @@ indexes:
 // clients as pgbench makes them by default, each its own transaction and durable,
 // with and without triggers, in rounds that take turns.
 func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
-	src, err := postgres.Open(b.url, 0)
+	src, err := postgres.Open(source.Config{URL: b.url})
 	if err != nil {
 		return err
 	}
 	defer src.Close()
-	if err := src.RemoveCapture(ctx); err != nil {
+	if err := src.Capture.Remove(ctx); err != nil {
 		return err
 	}
 	for _, sql := range strings.Split(stays, ";") {
@@ -60,7 +61,7 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 	}
 	need := shape.Capture(append(shapes, compiled))
 
-	if _, err := src.InstallCapture(ctx, "bench", need); err != nil {
+	if _, err := src.Capture.Install(ctx, "bench", need); err != nil {
 		return err
 	}
 	for _, update := range []struct{ of, table, set, wanted string }{
@@ -96,7 +97,7 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 		b.report("updates of "+update.of+", share kept", median(shares), "of it", "median of the rounds' shares, half of them from %.2f to %.2f; wanted: at least %s",
 			quantile(shares, 0.25), quantile(shares, 0.75), update.wanted)
 	}
-	return src.RemoveCapture(ctx)
+	return src.Capture.Remove(ctx)
 }
 
 const writeRounds = 24

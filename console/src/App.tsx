@@ -2,7 +2,7 @@ import { Box, Button, CircularProgress, Container, IconButton, Link, Stack, Tool
 import { useColorScheme } from '@mui/material/styles';
 import { useCallback, useEffect, useState } from 'react';
 import { NavLink, Route, Routes } from 'react-router-dom';
-import { call, CallerContext, LiveContext, useEvents, type Caller } from './api';
+import { call, LiveContext, queryClient, SessionContext, useEvents, type Session } from './api';
 import { Definition } from './pages/Definition';
 import { IndexPage } from './pages/IndexPage';
 import { NotFound } from './pages/NotFound';
@@ -10,14 +10,14 @@ import { Overview } from './pages/Overview';
 import { SignIn } from './pages/SignIn';
 
 export function App() {
-  const [caller, setCaller] = useState<Caller | null | undefined>(undefined);
+  const [caller, setCaller] = useState<Session | null | undefined>(undefined);
   useEffect(() => {
     // A link may carry a token behind #, which never reaches a server's log.
     const token = new URLSearchParams(window.location.hash.slice(1)).get('token');
     if (token) window.history.replaceState(null, '', window.location.pathname + window.location.search);
     const who = token
-      ? call<Caller>('/api/session', { method: 'POST', body: JSON.stringify({ token }) })
-      : call<Caller>('/api/session');
+      ? call<Session>('/api/session', { method: 'POST', body: JSON.stringify({ token }) })
+      : call<Session>('/api/session');
     who.then(setCaller).catch(() => setCaller(null));
   }, []);
   if (caller === undefined) return <Box sx={{ display: 'grid', placeItems: 'center', height: '100vh' }}><CircularProgress aria-label="Loading" /></Box>;
@@ -25,12 +25,12 @@ export function App() {
   return <Shell caller={caller} leave={setCaller} />;
 }
 
-function Shell({ caller, leave }: { caller: Caller; leave: (c: null) => void }) {
+function Shell({ caller, leave }: { caller: Session; leave: (c: null) => void }) {
   const signedOut = useCallback(() => leave(null), [leave]);
   const live = useEvents(signedOut);
-  const signOut = () => call('/api/session', { method: 'DELETE' }).finally(signedOut);
+  const signOut = () => call('/api/session', { method: 'DELETE' }).finally(() => { queryClient.clear(); signedOut(); });
   return (
-    <CallerContext.Provider value={caller}><LiveContext.Provider value={live}>
+    <SessionContext.Provider value={caller}><LiveContext.Provider value={live}>
       <Link href="#main" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 9 } }}>Skip to the content</Link>
       <Box component="header" sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
         <Container maxWidth="lg">
@@ -58,7 +58,7 @@ function Shell({ caller, leave }: { caller: Caller; leave: (c: null) => void }) 
           <Route path="*" element={<NotFound />} />
         </Routes>
       </Container>
-    </LiveContext.Provider></CallerContext.Provider>
+    </LiveContext.Provider></SessionContext.Provider>
   );
 }
 

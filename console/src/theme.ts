@@ -40,8 +40,8 @@ export const theme = createTheme({
 
 // What a state looks like: its colour, its sign and its word.
 export const looks: Record<State, { color: 'success' | 'warning' | 'info' | 'error'; sign: string; word: string }> = {
-  true: { color: 'success', sign: '✓', word: 'true' },
-  behind: { color: 'warning', sign: '…', word: 'behind' },
+  'in sync': { color: 'success', sign: '✓', word: 'in sync' },
+  'catching up': { color: 'warning', sign: '…', word: 'catching up' },
   filling: { color: 'info', sign: '↻', word: 'filling' },
   waiting: { color: 'warning', sign: '…', word: 'waiting' },
   blocked: { color: 'error', sign: '!', word: 'blocked' },

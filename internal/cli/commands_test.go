@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,7 +18,6 @@ import (
 	"gopkg.in/yaml.v3"
 
 	"pingo/internal/api"
-	"pingo/internal/engine"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 )
@@ -39,7 +39,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if code != 5 {
 		t.Errorf("check of a new index: exit %d", code)
 	}
-	for _, want := range []string{"source lodge", "PostgreSQL 1", "engine main", "capture in lodge: triggers on public.amenities", "index huts in main: new: a first edition is filled", "notes.written_at", "position", "geo", "search 10 by prefix, sort", "the fields name, region.name, keeper.full_name, amenities", `"pingo_fingerprint"`, "about"} {
+	for _, want := range []string{"source lodge", "PostgreSQL 1", "engine main", "capture in lodge: changes of public.amenities", "index huts in main: new: a first edition is filled", "notes.written_at", "position", "geo", "search 10 by prefix, sort", "the fields name, region.name, keeper.full_name, amenities", `"pingo_fingerprint"`, "about"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("check does not say %q:\n%s", want, out)
 		}
@@ -48,7 +48,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
 		t.Error("check has touched the source", err)
 	}
-	if sql := w.must("capture", "show", "--file", file); !strings.Contains(sql, "CREATE TRIGGER pingo_update AFTER UPDATE OF") || !strings.Contains(sql, "GRANT SELECT ON") {
+	if sql := w.must("capture", "show", file); !strings.Contains(sql, "CREATE TRIGGER pingo_update AFTER UPDATE OF") || !strings.Contains(sql, "GRANT SELECT ON") {
 		t.Error(sql)
 	}
 	if _, errs, code := w.run("apply", file); code != 2 || !strings.Contains(errs, "say --yes") {
@@ -70,7 +70,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, "both agree") {
 		t.Error(out)
 	}
-	if out := w.must("status"); !strings.Contains(out, "huts is true") {
+	if out := w.must("status"); !strings.Contains(out, "huts is in sync") {
 		t.Error(out)
 	}
 	var status api.Status
@@ -78,7 +78,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("%+v %v", status, err)
 	}
 	var plain map[string]any
-	if err := yaml.Unmarshal([]byte(w.must("status", "-o", "yaml")), &plain); err != nil || plain["state"] != "true" {
+	if err := yaml.Unmarshal([]byte(w.must("status", "-o", "yaml")), &plain); err != nil || plain["state"] != "in sync" {
 		t.Errorf("%v %v", plain, err)
 	}
 	if out := w.must("check", file); !strings.Contains(out, "index huts in main: unchanged") {
@@ -147,14 +147,22 @@ func TestFirstFiveMinutes(t *testing.T) {
 		}
 		return nil
 	})
-	w.must("capture", "remove", "--yes")
+	if removal, err := w.client.PlanRemoval(t.Context(), ""); err != nil || !slices.Equal(removal.Indexes, []string{"huts"}) {
+		t.Errorf("what removal would do: %+v %v", removal, err)
+	}
+	if _, errs, code := w.run("capture", "remove"); code != 2 || !strings.Contains(errs, "The index huts will no longer be kept in sync, and must be filled anew later") {
+		t.Errorf("capture remove with nobody to ask: %d %s", code, errs)
+	}
+	if out := w.must("capture", "remove", "--yes", "--source", "lodge"); !strings.Contains(out, "Capture is removed from lodge, with") || !strings.Contains(out, "The index huts will no longer be kept in sync until pingo apply") {
+		t.Error(out)
+	}
 	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
 		t.Error("capture remove has left something", err)
 	}
 	// Without it changes go unnoticed: it is said, and applying again mends it.
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Unseen Hut' WHERE id = 8")
 	w.index(5*time.Second, "it says that capture is gone", "huts", func(ix api.IndexStatus) bool {
-		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "run pingo apply")
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "capture was removed") && strings.Contains(ix.Sentence, "run pingo apply") && !strings.Contains(ix.Sentence, "dropped or disabled")
 	})
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
 		t.Errorf("capture install: %d %s", code, errs)
@@ -169,7 +177,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	// A trigger that somebody disables is noticed, and not forgotten when it is enabled.
 	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes DISABLE TRIGGER pingo_insert; INSERT INTO guest_notes (hut_id, body, written_at, approved) VALUES (8, 'Nobody read this.', now(), true)")
 	disabled := func(ix api.IndexStatus) bool {
-		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "No longer true since") && strings.Contains(ix.Sentence, "triggers of Pingo on public.guest_notes were dropped or disabled")
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "Out of sync for") && strings.Contains(ix.Sentence, "triggers of Pingo on public.guest_notes were dropped or disabled")
 	}
 	w.index(8*time.Second, "it says that a trigger is disabled", "huts", disabled)
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
@@ -295,10 +303,10 @@ func TestMistakesGetASentence(t *testing.T) {
 	}
 	// A role that may read but not install: it is told how somebody else can.
 	poor := w.write(strings.Replace(text, "LODGE_URL", "POOR", 1))
-	if out, errs, code := w.run("apply", "--yes", poor); code != 3 || !strings.Contains(out, "GRANT CREATE ON DATABASE lodge TO poor;") || !strings.Contains(out, "GRANT pingo TO poor;") || !strings.Contains(out, "pingo capture show --file") {
+	if out, errs, code := w.run("apply", "--yes", poor); code != 3 || !strings.Contains(out, "GRANT CREATE ON DATABASE lodge TO poor;") || !strings.Contains(out, "GRANT pingo TO poor;") || !strings.Contains(out, "pingo capture show FILE") {
 		t.Errorf("missing grants: %d %s%s", code, out, errs)
 	}
-	pgtest.Exec(t, lodge, w.must("capture", "show", "--file", poor))
+	pgtest.Exec(t, lodge, w.must("capture", "show", poor))
 	w.must("apply", "--yes", poor)
 
 	if _, errs, code := w.run("serve", "--listen", w.address); code != 1 || !strings.Contains(errs, "is in use by another program") {
@@ -533,7 +541,7 @@ func TestFailedDocuments(t *testing.T) {
 	if out := w.must("failed", "list", "huts", "--cause", cause[1]); !strings.Contains(out, "\n3 ") || !strings.Contains(out, "\n4 ") || strings.Contains(out, "\n5 ") {
 		t.Error(out)
 	}
-	if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, `>   "beds":`) || !strings.Contains(out, "The row makes the same document as then") {
+	if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, `>   "beds":`) || !strings.Contains(out, "The row still makes the same document") {
 		t.Error(out)
 	}
 	// A retry that is refused again is counted; one that is accepted leaves the list.
@@ -541,7 +549,7 @@ func TestFailedDocuments(t *testing.T) {
 		t.Error(out)
 	}
 	w.eventually(5*time.Second, "it was tried again", func() error {
-		if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, "was refused 2 times") {
+		if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, "failed twice") {
 			return fmt.Errorf("%s", out)
 		}
 		return nil
@@ -554,7 +562,7 @@ func TestFailedDocuments(t *testing.T) {
 		t.Error(out)
 	}
 	failed(0)
-	if out := w.must("failed", "list"); !strings.Contains(out, "No document is refused") {
+	if out := w.must("failed", "list"); !strings.Contains(out, "No document is failed") {
 		t.Error(out)
 	}
 	for args, want := range map[string]string{
@@ -567,5 +575,58 @@ func TestFailedDocuments(t *testing.T) {
 		if out, errs, code := w.run(strings.Fields(args)...); code == 0 || !strings.Contains(errs, want) {
 			t.Errorf("pingo %s: exit %d\n%s%s", args, code, out, errs)
 		}
+	}
+}
+
+// What a shell offers, and what scripts are told.
+func TestCommandLineHelpsItsUser(t *testing.T) {
+	w := newWorld(t)
+	w.serve()
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 50, 3); err != nil {
+		t.Fatal(err)
+	}
+	w.must("apply", "--yes", w.write(demo.Definition))
+	for args, want := range map[string][]string{
+		"preview ":                        {"huts"},
+		"trace --change huts 1 --source ": {"lodge"},
+		"search huts --sort alt":          {"altitude_m"},
+		"search huts --facet region.c":    {"region.country"},
+		"search huts --filter bed":        {"beds="},
+		"token create x --role ":          {"viewer", "operator", "admin"},
+		"status -o ":                      {"table", "json", "yaml"},
+		"apply ":                          {"yaml"},
+	} {
+		out := w.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
+		for _, word := range want {
+			if !strings.Contains("\n"+out, "\n"+word) {
+				t.Errorf("pingo %s: %q is not offered:\n%s", args, word, out)
+			}
+		}
+	}
+	for args, want := range map[string]string{
+		"search huts -n 101":  "--limit is a number from 1 to 100, not 101\nSee pingo search --help.",
+		"capture show --nope": "See pingo capture show --help.",
+		"search --help":       "1 to 100",
+	} {
+		if out, errs, _ := w.run(strings.Fields(args)...); !strings.Contains(out+errs, want) {
+			t.Errorf("pingo %s: %s%s", args, out, errs)
+		}
+	}
+	if out := w.must("schema", "-o", "yaml"); !strings.HasPrefix(out, "$defs:") {
+		t.Errorf("schema in YAML begins %.80q", out)
+	}
+	if out := w.must("trace", "huts", "7"); !strings.Contains(out, "The document in the engine is what the row makes now.") || !strings.Contains(out, "The index is in sync") {
+		t.Error(out)
+	}
+	pgtest.Exec(t, lodge, `ALTER TABLE guest_notes RENAME written_at TO "writtenAt"`)
+	if out, _, code := w.run("check", w.write(strings.ReplaceAll(demo.Definition, "written_at", "writtenAt"))); code != 3 || !strings.Contains(out, `write "writtenAt", in double quotes: names with capitals need them in SQL`) {
+		t.Errorf("a mixed-case column in order: %d %s", code, out)
+	}
+	// A removal that was not accepted is refused, not failed.
+	other := strings.Replace(strings.ReplaceAll(demo.Definition, "order: written_at DESC", `order: '"writtenAt" DESC'`), "\n  huts:", "\n  cabins:", 1)
+	other = strings.ReplaceAll(other, "[body, written_at]", "[body, writtenAt]")
+	if out, errs, code := w.run("apply", "--yes", w.write(other)); code != 3 || !strings.Contains(errs, "--accept huts") {
+		t.Errorf("an index is taken out: %d %s%s", code, out, errs)
 	}
 }

@@ -77,28 +77,28 @@ func TestConsole(t *testing.T) {
 	if _, err := w.client.Apply(t.Context(), []api.File{{Name: "pingo.yaml", Text: demo.Definition}}); err != nil {
 		t.Fatal(err)
 	}
-	shows("that it is true, without a reload", "huts is true", "huts", "huts-e1", "as many as rows", "lag lately", "Its journal is read without trouble by "+w.address, "all worked off", "Last changes of lodge", "None was noticed", "Process "+w.address+" (this one) feeds lodge")
+	shows("that it is true, without a reload", "huts is in sync", "huts", "huts-e1", "as many as rows", "recent lag", "Its journal is being read by "+w.address, "all processed", "Recent changes of lodge", "No change was noticed", "Process "+w.address+" (this one) feeds lodge")
 
 	// Numbers move by themselves, and a refused document is seen with its reason.
 	w.fault(`{"refuse": {"42": "failed to parse field [beds] of type [long], because it is a test"}}`)
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
-	shows("the failed document", "but for 1 document that it refused", "see why")
+	shows("the failed document", "except 1 failed document", "see why")
 	shows("what became of the change", "update\thuts 42\t1 refused")
 	do("the index page by keyboard", chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery), chromedp.KeyEvent("\r"))
 	shows("the reason", "Over time", "1 refused", "1 failed document", "The engine keeps beds as long", "because it is a test", "Retry it")
 	do("the document", chromedp.Click(`//section[@id="failed"]//button[text()="42"]`, chromedp.BySearch))
-	shows("it as it was sent", "Refused 1 time", "The row makes the same document as then")
+	shows("it as it was sent", "Failed once", "The row still makes the same document")
 	var marked string
 	do("the field at fault", chromedp.Text("#failed mark", &marked, chromedp.ByQuery))
 	if !strings.Contains(marked, `"beds":`) {
 		t.Errorf("marked is %q", marked)
 	}
 	do("a retry", chromedp.Click(`//button[contains(., "Retry it")]`, chromedp.BySearch))
-	shows("that it was tried again", "1 sent again", "Refused 2 times")
+	shows("that it was tried again", "1 sent again", "Failed 2 times")
 	w.fault(`{}`)
 	do("another retry", chromedp.Click(`//button[contains(., "Retry it")]`, chromedp.BySearch))
 	w.eventually(10*time.Second, "it mended itself", func() error {
-		if text := page(); strings.Contains(text, "failed document") || !strings.Contains(text, "Every change so far is in the engine.") {
+		if text := page(); strings.Contains(text, "failed document") || !strings.Contains(text, "Every change noticed so far is in the engine.") {
 			return fmt.Errorf("%q", text)
 		}
 		return nil
@@ -142,13 +142,13 @@ func TestConsole(t *testing.T) {
 
 	// When the service is gone, the page says so, and goes on by itself.
 	do("back", chromedp.Navigate(url))
-	shows("the overview", "huts is true")
+	shows("the overview", "huts is in sync")
 	w.kill()
 	shows("that nothing answers", "The service has not answered since")
 	w.serve()
 	w.index(10*time.Second, "it is true again", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync })
 	w.eventually(15*time.Second, "the page goes on", func() error {
-		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "huts is true") {
+		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "huts is in sync") {
 			return fmt.Errorf("%q", text)
 		}
 		return nil

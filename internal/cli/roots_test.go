@@ -73,7 +73,7 @@ func TestOtherRootsThanTables(t *testing.T) {
 			t.Errorf("check (exit %d) does not say %q:\n%s", code, want, out)
 		}
 	}
-	if sql := w.must("capture", "show", "--file", file); !strings.Contains(sql, `GRANT SELECT ON "public"."seen"`) || !strings.Contains(sql, `GRANT SELECT ON "public"."Counted"`) || !strings.Contains(sql, "EXECUTE FUNCTION pingo_capture.note_") {
+	if sql := w.must("capture", "show", file); !strings.Contains(sql, `GRANT SELECT ON "public"."seen"`) || !strings.Contains(sql, `GRANT SELECT ON "public"."Counted"`) || !strings.Contains(sql, "EXECUTE FUNCTION pingo_capture.note_") {
 		t.Error(sql)
 	}
 	files := []api.File{{Name: "pingo.yaml", Text: roots}}

@@ -1,6 +1,6 @@
 import { Box, Stack, Tab, Tabs, Typography } from '@mui/material';
 import { useSearchParams } from 'react-router-dom';
-import { useCall, useLive, useMay, type Applied, type Plan } from '../api';
+import { useGet, useLive, useMay, type DefinitionVersion, type Plan } from '../api';
 import { time } from '../format';
 import { Code, Empty, Notice } from '../parts/parts';
 import { IndexPlanView } from '../parts/plan';
@@ -12,10 +12,10 @@ const views = [['shape', 'What documents are'], ['text', 'Text and changes'], ['
 export function Definition() {
   const admin = useMay('admin');
   const version = useLive().status?.definitionVersion;
-  const { data, error } = useCall<Applied>('/api/definition', version);
+  const { data, error } = useGet<DefinitionVersion>('/api/definition', version);
   const [params, setParams] = useSearchParams();
   const view = params.get('view') ?? 'shape';
-  if (error && !data) return <Empty title="No definition is in force"><Typography variant="body2">{error}</Typography></Empty>;
+  if (error && !data) return <Empty title="No definition is in force"><Typography variant="body2">{error.message}</Typography></Empty>;
   if (!data) return null;
   return (
     <>
@@ -33,9 +33,9 @@ export function Definition() {
 
 // Shapes shows the tables and fields of every index, and documents built from real rows.
 function Shapes({ version }: { version: number }) {
-  const { data, error, loading } = useCall<Plan>('/api/definition/plan', version);
-  if (error) return <Notice color="error">{error}</Notice>;
-  if (!data) return loading ? <Typography variant="body2">Asking the sources …</Typography> : null;
+  const { data, error, isLoading } = useGet<Plan>('/api/definition/plan', version);
+  if (error) return <Notice color="error">{error.message}</Notice>;
+  if (!data) return isLoading ? <Typography variant="body2">Asking the sources …</Typography> : null;
   return (
     <Stack sx={{ gap: 2.5 }}>
       {data.findings.length > 0 && <Notice color="error">The definition in force does not fit the source any more: {data.findings[0].message} — {data.findings[0].suggestion}</Notice>}
@@ -44,10 +44,10 @@ function Shapes({ version }: { version: number }) {
   );
 }
 
-function Written({ applied }: { applied: Applied }) {
+function Written({ applied }: { applied: DefinitionVersion }) {
   return (
     <Stack sx={{ gap: 3 }}>
-      {applied.files.map((f) => (
+      {applied.files?.map((f) => (
         <Box key={f.name} component="section" aria-label={f.name}>
           <Typography variant="h2" sx={{ mb: 1 }}>{f.name}</Typography>
           <Code>{f.text}</Code>

@@ -1,23 +1,23 @@
 import { Box, Button, Link, Paper, Stack, Typography } from '@mui/material';
 import { useRef, useState } from 'react';
-import { call, type Applied, type Finding, type Plan } from '../api';
+import { post, type DefinitionVersion, type Finding, type Plan } from '../api';
 import { Notice, StateMark } from '../parts/parts';
 import { IndexPlanView } from '../parts/plan';
 
 // Draft lets a person change the definition and see what applying it would do. It
 // applies nothing: that is for pingo apply, with the file under version control.
-export function Draft({ applied }: { applied: Applied }) {
-  const [files, setFiles] = useState(applied.files);
+export function Draft({ applied }: { applied: DefinitionVersion }) {
+  const [files, setFiles] = useState(applied.files ?? []);
   const [plan, setPlan] = useState<Plan>();
   const [error, setError] = useState('');
   const [asking, setAsking] = useState(false);
   const areas = useRef<Record<string, HTMLTextAreaElement | null>>({});
-  const changed = files.some((f, i) => f.text !== applied.files[i].text);
+  const changed = files.some((f, i) => f.text !== applied.files![i].text);
 
   const check = () => {
     setAsking(true);
     setError('');
-    call<Plan>('/api/definition/check', { method: 'POST', body: JSON.stringify({ files }) })
+    post<Plan>('/api/definition/check', { files })
       .then(setPlan).catch((e) => setError(e.message)).finally(() => setAsking(false));
   };
   const edit = (name: string, text: string) => {
@@ -35,7 +35,7 @@ export function Draft({ applied }: { applied: Applied }) {
   return (
     <>
       <Typography variant="body2" sx={{ color: 'text.secondary', mb: 2, maxWidth: '80ch' }}>
-        Change it here and check what would happen. Nothing is applied from this page: put the change into your file, and run pingo apply. Secrets stay references, as written.
+        Change the text here and check what would happen. This page applies nothing: put the change into your file, and run pingo apply. Secrets stay references, as written.
       </Typography>
       <Stack sx={{ gap: 2.5 }}>
         {files.map((f) => (
@@ -48,7 +48,7 @@ export function Draft({ applied }: { applied: Applied }) {
       </Stack>
       <Stack direction="row" sx={{ gap: 1.5, my: 2.5, alignItems: 'center', position: 'sticky', bottom: 0, py: 1.5, bgcolor: 'background.default' }}>
         <Button variant="contained" onClick={check} disabled={asking}>{asking ? 'Checking …' : 'Check'}</Button>
-        {changed && <Button onClick={() => { setFiles(applied.files); setPlan(undefined); }}>Back to version {applied.version}</Button>}
+        {changed && <Button onClick={() => { setFiles(applied.files!); setPlan(undefined); }}>Back to version {applied.version}</Button>}
         {plan && <Typography variant="body2" role="status">{verdict(plan)}</Typography>}
       </Stack>
       {error && <Notice color="error">{error}</Notice>}
@@ -68,8 +68,8 @@ export function Draft({ applied }: { applied: Applied }) {
         </Paper>
       )}
       {plan && <Stack sx={{ gap: 2.5 }}>
-        {[...plan.sources, ...plan.engines].filter((a) => !a.answers || a.missing?.length).map((a) => <Notice key={a.name} color="error">{a.name}: {a.answers ? `rights are missing: ${a.missing!.join(' ')}` : a.words}</Notice>)}
-        {plan.capture.flatMap((c) => c.advice.filter((a) => a.sql)).map((a) => <Notice key={a.message + a.table} color="warning">{a.table}: {a.message}. {a.sql}</Notice>)}
+        {[...plan.sources, ...plan.engines].filter((a) => !a.answers || a.missing?.length).map((a) => <Notice key={a.name} color="error">{a.name}: {a.answers ? `rights are missing: ${a.missing!.join(' ')}` : a.message}</Notice>)}
+        {plan.capture.flatMap((c) => c.advice.filter((a) => a.statement)).map((a) => <Notice key={a.message + a.table} color="warning">{a.table}: {a.message}. {a.statement}</Notice>)}
         {plan.indexes.map((ix) => <IndexPlanView key={ix.name} plan={ix} changes />)}
       </Stack>}
     </>
@@ -77,7 +77,7 @@ export function Draft({ applied }: { applied: Applied }) {
 }
 
 function verdict(p: Plan): string {
-  if (p.findings.length > 0) return `${p.findings.length === 1 ? 'One thing is' : `${p.findings.length} things are`} wrong with it.`;
+  if (p.findings.length > 0) return `${p.findings.length === 1 ? 'There is one mistake' : `There are ${p.findings.length} mistakes`} in it.`;
   if ([...p.sources, ...p.engines].some((a) => !a.answers || a.missing?.length)) return 'It cannot be applied yet.';
   const touched = p.indexes.filter((ix) => ix.change !== 'unchanged');
   if (touched.length === 0) return 'It would change nothing.';

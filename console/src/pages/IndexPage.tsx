@@ -1,7 +1,7 @@
 import { Box, CircularProgress, Link, Paper, Stack, TextField, Typography } from '@mui/material';
 import { useEffect, useRef, useState } from 'react';
 import { Link as To, useParams } from 'react-router-dom';
-import { useCall, useLive, type Hits, type Preview } from '../api';
+import { useGet, useLive, type Document as Doc, type Hits, type Preview } from '../api';
 import { count } from '../format';
 import { FailedDocuments } from '../parts/failed';
 import { History } from '../parts/history';
@@ -24,14 +24,14 @@ export function IndexPage() {
       </Stack>
       <Typography variant="body2" sx={{ mt: 1, mb: 3, maxWidth: '80ch', overflowWrap: 'anywhere' }}>
         {ix.sentence} {count(ix.rows)} rows, {count(ix.documents)} documents in {ix.edition}.
-        {ix.built > 0 && ` Since the service began, ${count(ix.built)} were built: ${count(ix.applied)} taken, ${count(ix.spared)} not sent because the engine had the same, ${count(ix.refusals)} refused.`}
+        {ix.built > 0 && ` Since the process started, ${count(ix.built)} were built: ${count(ix.delivered)} delivered, ${count(ix.unchanged)} not sent because they had not changed, ${count(ix.refused)} refused.`}
       </Typography>
       {ix.failed > 0 && <FailedDocuments name={name} failed={ix.failed} show={setKey} />}
       <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
-        <SearchBox name={name} answering={ix.answering} chosen={key} choose={setKey} />
+        <SearchBox name={name} live={ix.live} chosen={key} choose={setKey} />
         <Stack sx={{ gap: 2.5 }}>
-          {/* One more of what was applied means that the document may have changed. */}
-          <Document name={name} docKey={key} again={ix.applied} />
+          {/* One more that was delivered means that the document may have changed. */}
+          <Document name={name} docKey={key} delivered={ix.delivered} />
           <History name={name} />
         </Stack>
       </Box>
@@ -39,7 +39,7 @@ export function IndexPage() {
   );
 }
 
-function SearchBox({ name, answering, chosen, choose }: { name: string; answering: boolean; chosen: string; choose: (key: string) => void }) {
+function SearchBox({ name, live, chosen, choose }: { name: string; live: boolean; chosen: string; choose: (key: string) => void }) {
   const [text, setText] = useState('');
   const [query, setQuery] = useState('');
   const input = useRef<HTMLInputElement>(null);
@@ -54,13 +54,13 @@ function SearchBox({ name, answering, chosen, choose }: { name: string; answerin
     window.addEventListener('keydown', focus);
     return () => window.removeEventListener('keydown', focus);
   }, []);
-  const { data, error } = useCall<Hits>(answering ? `/api/indexes/${name}/search?limit=12&q=${encodeURIComponent(query)}` : '');
+  const { data, error } = useGet<Hits>(live ? `/api/indexes/${name}/search?limit=12&q=${encodeURIComponent(query)}` : '');
   return (
     <Paper component="section" aria-label="Search" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <TextField inputRef={input} fullWidth size="small" label={`Search ${name} as your users would`} value={text} onChange={(e) => setText(e.target.value)}
-        helperText={data ? `${count(data.total)} found${query ? '' : ' without a word'}` : 'Press / to come here'} disabled={!answering} />
-      {error && <Notice color="error">{error}</Notice>}
-      {!answering && <Typography variant="body2">Searches answer once the first edition is filled.</Typography>}
+        helperText={data ? `${count(data.total)} found${query ? '' : ' without a word'}` : 'Press / to come here'} disabled={!live} />
+      {error && <Notice color="error">{error.message}</Notice>}
+      {!live && <Typography variant="body2">Searches answer once the first edition is filled.</Typography>}
       <Stack component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, gap: 0.25 }}>
         {data?.hits.map((h) => (
           <li key={h.key}>
@@ -68,8 +68,8 @@ function SearchBox({ name, answering, chosen, choose }: { name: string; answerin
               width: '100%', textAlign: 'left', font: 'inherit', color: 'inherit', border: 0, borderRadius: 1.5, p: 1, cursor: 'pointer',
               bgcolor: chosen === h.key ? 'action.selected' : 'transparent', '&:hover': { bgcolor: 'action.hover' },
             }}>
-              <Typography sx={{ fontWeight: 600, fontSize: '0.92rem' }}>{headline(h.document)} <Box component="span" sx={{ color: 'text.secondary', fontWeight: 400 }}>{h.key}</Box></Typography>
-              <Typography variant="body2" noWrap sx={{ color: 'text.secondary' }}>{texts(h.document).slice(1).join(' · ')}</Typography>
+              <Typography sx={{ fontWeight: 600, fontSize: '0.92rem' }}>{headline(h.document as Doc)} <Box component="span" sx={{ color: 'text.secondary', fontWeight: 400 }}>{h.key}</Box></Typography>
+              <Typography variant="body2" noWrap sx={{ color: 'text.secondary' }}>{texts(h.document as Doc).slice(1).join(' · ')}</Typography>
             </Box>
           </li>
         ))}
@@ -79,23 +79,23 @@ function SearchBox({ name, answering, chosen, choose }: { name: string; answerin
   );
 }
 
-const texts = (doc: Record<string, unknown>) =>
+const texts = (doc: Doc) =>
   Object.entries(doc).filter(([k, v]) => !k.startsWith('pingo_') && typeof v === 'string' && v !== '').map(([, v]) => v as string);
-const headline = (doc: Record<string, unknown>) => texts(doc)[0] ?? '(no text)';
+const headline = (doc: Doc) => texts(doc)[0] ?? '(no text)';
 
-function Document({ name, docKey, again }: { name: string; docKey: string; again: number }) {
-  const { data, error } = useCall<Preview>(docKey && `/api/indexes/${name}/preview/${encodeURIComponent(docKey)}`, again);
+function Document({ name, docKey, delivered }: { name: string; docKey: string; delivered: number }) {
+  const { data, error } = useGet<Preview>(docKey && `/api/indexes/${name}/preview/${encodeURIComponent(docKey)}`, delivered);
   const json = (v: unknown) => JSON.stringify(v, null, 2);
   return (
     <Paper component="section" aria-label="Document" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Typography variant="h2" sx={{ mb: 1 }}>{docKey ? `Document ${docKey}` : 'Document'}</Typography>
-      {!docKey && <Typography variant="body2" sx={{ color: 'text.secondary' }}>Choose a document on the left to see it as it would be built now, and whether the engine has the same.</Typography>}
-      {error && <Notice color="error">{error}</Notice>}
+      {!docKey && <Typography variant="body2" sx={{ color: 'text.secondary' }}>Choose a document to see it as it would be built now, beside the one in the engine.</Typography>}
+      {error && <Notice color="error">{error.message}</Notice>}
       {data && (
         <Stack sx={{ gap: 1.5 }}>
           <Stack direction="row" sx={{ gap: 1 }}>
-            <StateMark state={data.same ? 'true' : 'behind'} />
-            <Typography variant="body2">{data.words}</Typography>
+            <StateMark state={data.same ? 'in sync' : 'catching up'} />
+            <Typography variant="body2">{data.verdict}</Typography>
           </Stack>
           <Code>{json(data.built)}</Code>
           {!data.same && <><Typography variant="body2">In the engine:</Typography><Code>{json(data.stored)}</Code></>}

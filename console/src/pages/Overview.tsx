@@ -10,7 +10,7 @@ export function Overview() {
   if (!status) return <Box sx={{ display: 'grid', placeItems: 'center', py: 12 }}><CircularProgress aria-label="Loading" /></Box>;
   return (
     <>
-      {lostSince && <Notice color="warning">The service has not answered since {lostSince.toLocaleTimeString('en-GB')}. What you see is from before; this page goes on by itself once it answers.</Notice>}
+      {lostSince && <Notice color="warning">The service has not answered since {lostSince.toLocaleTimeString('en-GB')}. What you see is from before. The page goes on by itself once the service answers.</Notice>}
       <Verdict status={status} />
       {status.state === 'empty' ? <FirstSteps /> : (
         <>
@@ -60,9 +60,9 @@ function IndexCard({ ix }: { ix: IndexStatus }) {
       {ix.fill && ix.fill.expected > 0 && <FillBar ix={ix} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: 'repeat(5, auto) minmax(180px, 1fr)' }, alignItems: 'start' }}>
         <Figure label="rows in the source" value={count(ix.rows)} note={ix.countedAt && `counted ${ago(ix.countedAt)}`} />
-        <Figure label="documents" value={count(ix.documents)} note={differ ? `${count(Math.abs(ix.rows! - ix.documents!))} apart right now` : ix.documents != null && 'as many as rows'} />
-        <Figure label="lag now" value={duration(ix.lagMs)} note={ix.lagMs === 0 ? 'nothing waits' : `${count(ix.waiting)} documents wait`} />
-        <Figure label="lag lately" value={ix.lag.changes ? duration(ix.lag.p50) : '–'} note={ix.lag.changes ? `99% under ${duration(ix.lag.p99)}` : 'no changes yet'} />
+        <Figure label="documents" value={count(ix.documents)} note={differ ? `${count(Math.abs(ix.rows! - ix.documents!))} apart now` : ix.documents != null && 'as many as rows'} />
+        <Figure label="lag now" value={duration(ix.lagMs)} note={ix.lagMs === 0 ? 'nothing waits' : `${count(ix.waiting)} documents waiting`} />
+        <Figure label="recent lag" value={ix.lag.changes ? duration(ix.lag.p50) : '–'} note={ix.lag.changes ? `99% under ${duration(ix.lag.p99)}` : 'no changes yet'} />
         <Figure label="failed documents" value={count(ix.failed)} color={ix.failed ? 'error.main' : undefined}
           note={ix.failed > 0 && <Link component={To} to={`/indexes/${ix.name}#failed`}>see why</Link>} />
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
@@ -93,12 +93,12 @@ function Servers({ status }: { status: Status }) {
     <Box component="section" aria-label="Engines and processes" sx={{ mt: 3, display: 'grid', gap: 0.5 }}>
       {status.engines.map((e) => (
         <Typography key={e.name} variant="body2" sx={{ color: e.trouble ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
-          Engine {e.name} {e.trouble ? `does not answer: ${e.trouble.message}` : `takes up to ${e.atOnce} requests at once`}
+          Engine {e.name} {e.trouble ? `does not answer: ${e.trouble.message}` : `is given up to ${e.requestsAllowed} requests at once`}
         </Typography>
       ))}
       {status.processes.map((p) => (
         <Typography key={p.address} variant="body2" sx={{ color: 'text.secondary' }}>
-          Process {p.address}{p.here && ' (this one)'} feeds {p.sources.length ? p.sources.join(', ') : 'no source; it takes over when another one dies'}
+          Process {p.address}{p.answering && ' (this one)'} feeds {p.sources.length ? p.sources.join(', ') : 'no source; it takes over when another process dies'}
         </Typography>
       ))}
     </Box>
@@ -113,13 +113,13 @@ function SourceCard({ source, fedBy }: { source: SourceStatus; fedBy?: string })
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
           <Typography sx={{ fontWeight: 600 }}>{source.name}</Typography>
           <Typography variant="body2" sx={{ color: source.trouble || j?.warning ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
-            {source.trouble ? source.trouble.message : j?.warning ?? `Its journal is read without trouble${fedBy ? ` by ${fedBy}` : ''}.`}
+            {source.trouble ? source.trouble.message : j?.warning ?? `Its journal is being read${fedBy ? ` by ${fedBy}` : ''}.`}
           </Typography>
         </Box>
-        <Figure label="changes noticed" value={count(source.noticed)} note="since the service began" />
-        <Figure label="on their way" value={count(source.inFlight)} />
-        <Figure label="in the journal" value={j ? count(j.waiting) : '–'} note={j && (j.oldest ? `the oldest ${ago(j.oldest)}` : 'all worked off')} />
-        <Figure label="journal's size" value={j ? bytes(j.bytes) : '–'} note={j && `of at most ${bytes(j.limitBytes)}`} />
+        <Figure label="changes noticed" value={count(source.noticed)} note="since the process started" />
+        <Figure label="in flight" value={count(source.inFlight)} />
+        <Figure label="in the journal" value={j ? count(j.changes) : '–'} note={j && (j.oldest ? `the oldest ${ago(j.oldest)}` : 'all processed')} />
+        <Figure label="journal size" value={j ? bytes(j.bytes) : '–'} note={j && `limit ${bytes(j.limitBytes)}`} />
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
           <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes a second, last minute</Typography>
           <Spark data={source.minute} label={`Changes a second over the last minute, ${rate(source.perSecond)} now`} />

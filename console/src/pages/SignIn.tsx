@@ -1,13 +1,13 @@
 import { Box, Button, Paper, Stack, TextField, Typography } from '@mui/material';
 import { useState, type FormEvent } from 'react';
-import { call, type Caller } from '../api';
+import { post, type Session } from '../api';
 
-export function SignIn({ done }: { done: (caller: Caller) => void }) {
+export function SignIn({ done }: { done: (session: Session) => void }) {
   const [token, setToken] = useState('');
   const [error, setError] = useState('');
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    call<Caller>('/api/session', { method: 'POST', body: JSON.stringify({ token }) }).then(done).catch((p) => setError(p.message));
+    post<Session>('/api/session', { token }).then(done).catch((p) => setError(p.message));
   };
   return (
     <Box component="main" sx={{ display: 'grid', placeItems: 'center', minHeight: '100vh', p: 2 }}>

@@ -1,15 +1,15 @@
 import { Box, MenuItem, Stack, TextField, Typography } from '@mui/material';
 import { diffLines } from 'diff';
 import { useState } from 'react';
-import { useCall, type Applied } from '../api';
+import { useGet, type DefinitionVersion } from '../api';
 import { time } from '../format';
 import { Notice } from '../parts/parts';
 
 // Versions shows how a version of the definition differs from another.
 export function Versions({ inForce }: { inForce: number }) {
-  const { data, error } = useCall<Applied[]>('/api/definition/versions', inForce);
+  const { data, error } = useGet<DefinitionVersion[]>('/api/definition/versions', inForce);
   const [chosen, setChosen] = useState<{ from: number; to: number }>();
-  if (error) return <Notice color="error">{error}</Notice>;
+  if (error) return <Notice color="error">{error.message}</Notice>;
   if (!data) return null;
   const to = chosen?.to ?? inForce;
   const from = chosen?.from ?? Math.max(1, inForce - 1);
@@ -30,12 +30,13 @@ export function Versions({ inForce }: { inForce: number }) {
 }
 
 function Difference({ from, to }: { from: number; to: number }) {
-  const before = useCall<Applied>(`/api/definition/versions/${from}`);
-  const after = useCall<Applied>(`/api/definition/versions/${to}`);
-  if (before.error ?? after.error) return <Notice color="error">{before.error ?? after.error}</Notice>;
+  const before = useGet<DefinitionVersion>(`/api/definition/versions/${from}`);
+  const after = useGet<DefinitionVersion>(`/api/definition/versions/${to}`);
+  const error = before.error ?? after.error;
+  if (error) return <Notice color="error">{error.message}</Notice>;
   if (!before.data || !after.data) return null;
-  const names = [...new Set([...before.data.files, ...after.data.files].map((f) => f.name))];
-  const text = (a: Applied, name: string) => a.files.find((f) => f.name === name)?.text ?? '';
+  const names = [...new Set([...(before.data.files ?? []), ...(after.data.files ?? [])].map((f) => f.name))];
+  const text = (a: DefinitionVersion, name: string) => a.files?.find((f) => f.name === name)?.text ?? '';
   const changed = names.filter((n) => text(before.data!, n) !== text(after.data!, n));
   if (changed.length === 0) return <Typography variant="body2">These two say the same.</Typography>;
   return (

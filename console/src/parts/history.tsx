@@ -1,8 +1,8 @@
 // How an index was over the last hour.
 import { Box, Paper, ToggleButton, ToggleButtonGroup, Typography } from '@mui/material';
 import { LineChart } from '@mui/x-charts/LineChart';
-import { useEffect, useState } from 'react';
-import { useCall, type Moment } from '../api';
+import { useState } from 'react';
+import { useGet, type HistoryPoint } from '../api';
 import { duration, rate } from '../format';
 
 const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' });
@@ -10,13 +10,8 @@ const spans = { '15 min': 15, '1 h': 60, '6 h': 360, '24 h': 1440 };
 
 export function History({ name }: { name: string }) {
   const [minutes, setMinutes] = useState(60);
-  const [again, setAgain] = useState(0);
-  useEffect(() => {
-    const timer = setInterval(() => setAgain((n) => n + 1), 10_000);
-    return () => clearInterval(timer);
-  }, []);
-  const { data } = useCall<Moment[]>(`/api/indexes/${name}/history?minutes=${minutes}`, again);
-  const moments = data ?? [];
+  const { data } = useGet<HistoryPoint[]>(`/api/indexes/${name}/history?minutes=${minutes}`, 0, 10_000);
+  const points = data ?? [];
   return (
     <Paper component="section" aria-label="Over time" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center', justifyContent: 'space-between' }}>
@@ -25,19 +20,19 @@ export function History({ name }: { name: string }) {
           {Object.entries(spans).map(([words, n]) => <ToggleButton key={n} value={n} sx={{ textTransform: 'none', py: 0.25 }}>{words}</ToggleButton>)}
         </ToggleButtonGroup>
       </Box>
-      {data && moments.length < 2 ? (
-        <Typography variant="body2" sx={{ color: 'text.secondary', mt: 1 }}>A point is added every ten seconds; the first lines appear in less than a minute.</Typography>
-      ) : moments.length > 1 && (
+      {data && points.length < 2 ? (
+        <Typography variant="body2" sx={{ color: 'text.secondary', mt: 1 }}>A point is added every ten seconds. The first lines appear in less than a minute.</Typography>
+      ) : points.length > 1 && (
         <Box sx={{ display: 'grid', gap: 2, mt: 1, gridTemplateColumns: 'minmax(0, 1fr)' }}>
-          <Plot title="Lag" moments={moments} format={duration} series={[
-            { label: 'half of the changes', of: (m) => m.lag.p50, color: 'var(--mui-palette-primary-main)' },
+          <Plot title="Lag" points={points} format={duration} series={[
+            { label: '50%', of: (m) => m.lag.p50, color: 'var(--mui-palette-primary-main)' },
             { label: '95%', of: (m) => m.lag.p95, color: 'var(--mui-palette-success-main)' },
             { label: '99%', of: (m) => m.lag.p99, color: 'var(--mui-palette-warning-main)' },
-            { label: 'age of the oldest that waited', of: (m) => m.oldestMs, color: 'var(--mui-palette-error-main)' },
+            { label: 'oldest waiting', of: (m) => m.oldestMs, color: 'var(--mui-palette-error-main)' },
           ]} />
-          <Plot title="Documents a second" moments={moments} format={rate} series={[
-            { label: 'taken', of: (m) => m.applied, color: 'var(--mui-palette-primary-main)' },
-            { label: 'unchanged, not sent', of: (m) => m.spared, color: 'var(--mui-palette-success-main)' },
+          <Plot title="Documents a second" points={points} format={rate} series={[
+            { label: 'delivered', of: (m) => m.delivered, color: 'var(--mui-palette-primary-main)' },
+            { label: 'unchanged, not sent', of: (m) => m.unchanged, color: 'var(--mui-palette-success-main)' },
             { label: 'refused', of: (m) => m.refused, color: 'var(--mui-palette-error-main)' },
           ]} />
         </Box>
@@ -46,17 +41,17 @@ export function History({ name }: { name: string }) {
   );
 }
 
-interface Series { label: string; of: (m: Moment) => number; color: string }
+interface Series { label: string; of: (m: HistoryPoint) => number; color: string }
 
-function Plot({ title, moments, series, format }: { title: string; moments: Moment[]; series: Series[]; format: (n: number) => string }) {
-  const last = moments[moments.length - 1];
+function Plot({ title, points, series, format }: { title: string; points: HistoryPoint[]; series: Series[]; format: (n: number) => string }) {
+  const last = points[points.length - 1];
   return (
     <Box role="img" aria-label={`${title}: ${series.map((s) => `${s.label} ${format(s.of(last))} now`).join(', ')}`}>
       <Typography variant="body2" sx={{ fontWeight: 600 }}>{title}</Typography>
       <LineChart height={190} skipAnimation grid={{ horizontal: true }} margin={{ left: 4, right: 24, top: 8, bottom: 4 }}
-        xAxis={[{ data: moments.map((m) => new Date(m.at)), scaleType: 'time', tickNumber: 4, valueFormatter: (d: Date) => clock.format(d) }]}
+        xAxis={[{ data: points.map((m) => new Date(m.at)), scaleType: 'time', tickNumber: 4, valueFormatter: (d: Date) => clock.format(d) }]}
         yAxis={[{ min: 0, width: 84, tickNumber: 4, valueFormatter: (n: number) => format(n).replace(' 0 s', '').replace('.0', '') }]}
-        series={series.map((s) => ({ data: moments.map(s.of), label: s.label, color: s.color, showMark: false, curve: 'linear' as const, valueFormatter: (n: number | null) => format(n ?? 0) }))}
+        series={series.map((s) => ({ data: points.map(s.of), label: s.label, color: s.color, showMark: false, curve: 'linear' as const, valueFormatter: (n: number | null) => format(n ?? 0) }))}
         slotProps={{ legend: { sx: { fontSize: '0.75rem', gap: 1 } } }} />
     </Box>
   );

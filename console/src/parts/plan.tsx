@@ -32,7 +32,7 @@ export function IndexPlanView({ plan, changes = false }: { plan: IndexPlan; chan
                 <Box component="span" sx={{ color: 'text.secondary' }}>({d.inPlace ? 'in place' : 'reindex'})</Box></Typography>
             ))}
           </Stack>
-          {plan.guard && <Box sx={{ mt: 1 }}><Notice color="warning">Must be accepted by name, since {plan.guard}: pingo apply --accept {plan.name}</Notice></Box>}
+          {plan.guard && <Box sx={{ mt: 1 }}><Notice color="warning">Accept this by name, since {plan.guard}: pingo apply --accept {plan.name}</Notice></Box>}
         </Box>
       )}
       {plan.notes.map((n) => <Stack key={n} direction="row" sx={{ gap: 1, mt: 1 }}><StateMark state="waiting" size={18} /><Typography variant="body2">{n}</Typography></Stack>)}
@@ -95,7 +95,7 @@ function Field({ field: f, list }: { field: PlanField; list: boolean }) {
   return (
     <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap', minHeight: 26 }}>
       <Typography variant="body2" sx={{ fontWeight: 600, minWidth: { sm: 130 } }}>{list ? 'each' : f.path.slice(f.path.lastIndexOf('.') + 1)}</Typography>
-      <Typography variant="body2" sx={{ color: 'text.secondary', minWidth: { sm: 80 } }}>{f.type}</Typography>
+      <Typography variant="body2" sx={{ color: 'text.secondary', minWidth: { sm: 110 } }}>{f.list ? `list of ${f.type}` : f.type}</Typography>
       {roles.map((r) => <Chip key={r} size="small" variant="outlined" color={r.startsWith('search') ? 'primary' : 'default'} label={r} sx={{ height: 20, fontSize: '0.72rem' }} />)}
       <Typography variant="body2" noWrap title={f.from} sx={{ color: 'text.secondary', fontSize: '0.78rem', ml: { sm: 'auto' }, maxWidth: { xs: '100%', sm: 380 } }}>{f.from}</Typography>
     </Stack>

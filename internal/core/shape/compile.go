@@ -67,8 +67,9 @@ type Expression struct {
 type ExpressionFacts struct {
 	TableColumn
 	Columns []string
-	// Problem is the database's own complaint about the expression.
-	Problem string
+	// Problem is the source's own complaint about the expression, and Suggestion what to
+	// do about it, where the source knows.
+	Problem, Suggestion string
 }
 
 // Facts is what a source's catalogue knows about everything a definition names.
@@ -385,7 +386,11 @@ func (c *compiler) expression(node *Node, table string, e definition.Expression,
 	}
 	told := c.facts.Expressions[Expression{table, e.SQL, role}]
 	if told.Problem != "" {
-		c.find(e.Pos, "it may use the columns of "+table+" only", "the database does not accept this expression: %s", told.Problem)
+		suggestion := told.Suggestion
+		if suggestion == "" {
+			suggestion = "it is written in the database's own language, and may use the columns of " + table + " only"
+		}
+		c.find(e.Pos, suggestion, "the database does not accept this expression: %s", told.Problem)
 		return nil
 	}
 	node.depend(told.Columns...)

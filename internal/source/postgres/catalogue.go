@@ -56,7 +56,7 @@ func (p *Reader) Facts(ctx context.Context, tables []string, expressions []shape
 		if facts.Tables[asked.Table] == nil {
 			continue
 		}
-		told, err := probe(ctx, tx, asked, facts.Tables[asked.Table].Ref, oids[asked.Table])
+		told, err := probe(ctx, tx, asked, facts.Tables[asked.Table], oids[asked.Table])
 		if err != nil {
 			return facts, wrap("asking about "+asked.Text, err)
 		}
@@ -356,15 +356,15 @@ func primaryKey(ctx context.Context, tx pgx.Tx, oid uint32) ([]string, error) {
 }
 
 // probe asks PostgreSQL what an expression yields and reads.
-func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table shape.Ref, oid uint32) (shape.ExpressionFacts, error) {
+func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table *shape.Table, oid uint32) (shape.ExpressionFacts, error) {
 	sql := "CREATE TEMPORARY VIEW pingo_probe AS "
 	switch asked.Role {
 	case shape.Value:
 		sql += "SELECT " + asked.Text + " AS value FROM " + quote(table)
 	case shape.Condition:
-		sql += "SELECT 1 AS value FROM " + quote(table) + " WHERE " + asked.Text
+		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " WHERE " + asked.Text
 	case shape.Ordering:
-		sql += "SELECT 1 AS value FROM " + quote(table) + " ORDER BY " + asked.Text
+		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " ORDER BY " + asked.Text
 	}
 	var told shape.ExpressionFacts
 	nested, err := tx.Begin(ctx)
@@ -378,6 +378,9 @@ func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table shape.R
 			return told, err
 		}
 		told.Problem = strings.TrimSuffix(pg.Message, ".")
+		if pg.Code == "42703" { // no such column
+			told.Suggestion = quotedColumn(asked.Text, table.Columns)
+		}
 		return told, nil
 	}
 	var view uint32
@@ -415,4 +418,15 @@ func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table shape.R
 	})
 	slices.Sort(told.Columns)
 	return told, err
+}
+
+// quotedColumn suggests quotes for a column whose name SQL folds to lower case without
+// them; empty when an expression names none.
+func quotedColumn(expression string, columns []shape.TableColumn) string {
+	for _, c := range columns {
+		if c.Name != strings.ToLower(c.Name) && strings.Contains(strings.ToLower(expression), strings.ToLower(c.Name)) && !strings.Contains(expression, quoteName(c.Name)) {
+			return fmt.Sprintf("write %s, in double quotes: names with capitals need them in SQL", quoteName(c.Name))
+		}
+	}
+	return ""
 }
