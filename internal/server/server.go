@@ -23,7 +23,6 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"pingo/internal/api"
-	"pingo/internal/engine"
 	"pingo/internal/flow"
 	"pingo/internal/flow/define"
 	"pingo/internal/flow/inspect"
@@ -358,18 +357,8 @@ func (s *Server) search(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	q := engine.Query{Text: c.QueryParam("q"), Limit: limit, Facets: c.QueryParams()["facet"]}
-	for _, text := range c.QueryParams()["filter"] {
-		path, value, err := api.Filter(text)
-		if err != nil {
-			return problemf(http.StatusBadRequest, "%v", err)
-		}
-		q.Filters = append(q.Filters, engine.Filter{Path: path, Value: value})
-	}
-	for _, text := range c.QueryParams()["sort"] {
-		path, down := strings.CutPrefix(text, "-")
-		q.Order = append(q.Order, engine.Order{Path: path, Descending: down})
-	}
+	values := c.QueryParams()
+	q := api.Query{Text: values.Get("q"), Limit: limit, Filters: values["filter"], Sort: values["sort"], Facets: values["facet"]}
 	hits, err := s.flow.Inspect.Search(c.Request().Context(), c.Param("index"), q)
 	if err != nil {
 		return err

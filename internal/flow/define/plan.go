@@ -15,6 +15,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/engine"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/rebuild"
@@ -90,29 +91,29 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 	defer cancel()
 	for _, src := range def.Sources {
 		if !src.Broken {
-			p.Sources = append(p.Sources, d.askSource(ctx, p, src))
+			p.Sources = append(p.Sources, p.askSource(ctx, d, src))
 		}
 	}
 	for _, eng := range def.Engines {
 		if !eng.Broken {
-			p.Engines = append(p.Engines, d.askEngine(ctx, p, eng))
+			p.Engines = append(p.Engines, p.askEngine(ctx, d, eng))
 		}
 	}
 	for _, ix := range def.Indexes {
 		if src := p.sources[ix.Source]; src != nil && !ix.Broken {
-			more, err := d.planIndex(ctx, p, ix, src)
+			more, err := p.index(ctx, d, ix, src)
 			if err != nil {
 				return nil, err
 			}
 			findings = append(findings, more...)
 		}
 	}
-	if err := d.planRemoved(ctx, p); err != nil {
+	if err := p.removed(ctx, d); err != nil {
 		return nil, err
 	}
 	for i := range p.Sources {
 		if src := p.sources[p.Sources[i].Name]; src != nil {
-			if err := d.planCapture(ctx, p, &p.Sources[i], src); err != nil {
+			if err := p.capture(ctx, d, &p.Sources[i], src); err != nil {
 				return nil, fmt.Errorf("source %s: %w", p.Sources[i].Name, err)
 			}
 		}
@@ -126,7 +127,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 	return p, nil
 }
 
-func (d *Definer) askSource(ctx context.Context, p *plan, src *definition.Source) api.Endpoint {
+func (p *plan) askSource(ctx context.Context, d *Definer, src *definition.Source) api.Endpoint {
 	a := api.Endpoint{Name: src.Name, Kind: src.Kind}
 	opened, err := d.Connections.OpenSource(src)
 	if err == nil {
@@ -142,7 +143,7 @@ func (d *Definer) askSource(ctx context.Context, p *plan, src *definition.Source
 
 // askEngine asks an engine who it is, and also of which kind when the definition does not
 // say.
-func (d *Definer) askEngine(ctx context.Context, p *plan, eng *definition.Engine) api.Endpoint {
+func (p *plan) askEngine(ctx context.Context, d *Definer, eng *definition.Engine) api.Endpoint {
 	a := api.Endpoint{Name: eng.Name, Kind: eng.Kind}
 	var err error
 	if eng.Kind == "" {
@@ -166,9 +167,9 @@ func (d *Definer) askEngine(ctx context.Context, p *plan, eng *definition.Engine
 	return a
 }
 
-// planCapture says which tables of a source would be captured, which rights that
+// capture says which tables of a source would be captured, which rights that
 // lacks, and what there is to know about them.
-func (d *Definer) planCapture(ctx context.Context, p *plan, answer *api.Endpoint, src *source.Source) error {
+func (p *plan) capture(ctx context.Context, d *Definer, answer *api.Endpoint, src *source.Source) error {
 	shapes, err := d.Inspector.Shapes(ctx, answer.Name)
 	if err != nil {
 		return err
@@ -207,7 +208,7 @@ func (d *Definer) planCapture(ctx context.Context, p *plan, answer *api.Endpoint
 	return nil
 }
 
-func (d *Definer) planIndex(ctx context.Context, p *plan, ix *definition.Index, src *source.Source) (definition.Findings, error) {
+func (p *plan) index(ctx context.Context, d *Definer, ix *definition.Index, src *source.Source) (definition.Findings, error) {
 	fail := func(err error) (definition.Findings, error) {
 		return nil, fmt.Errorf("source %s: %w", ix.Source, err)
 	}
@@ -251,7 +252,7 @@ func (d *Definer) planIndex(ctx context.Context, p *plan, ix *definition.Index, 
 				Message: fmt.Sprintf("%d rows of %s share their key (%s) with another row", duplicates, ix.Rows[i].Table, strings.Join(t.Root().Key, ", "))})
 		}
 	}
-	if err := d.compare(ctx, ix, out, kind != nil && kind.InPlace != nil, p, src); err != nil {
+	if err := out.compare(ctx, d, ix, kind, src); err != nil {
 		return nil, err
 	}
 	p.indexes = append(p.indexes, out)
@@ -322,7 +323,7 @@ func (p *planned) sample(ctx context.Context, t *shape.Tree, src *source.Source)
 }
 
 // compare says what a definition's index would do to the newest edition.
-func (d *Definer) compare(ctx context.Context, ix *definition.Index, p *planned, comparable bool, all *plan, src *source.Source) error {
+func (p *planned) compare(ctx context.Context, d *Definer, ix *definition.Index, kind *engine.Kind, src *source.Source) error {
 	say := func(words string) { p.Differences = append(p.Differences, api.Difference{What: words}) }
 	newest, err := d.Inspector.Newest(ctx, ix.Name)
 	if err != nil {
@@ -333,7 +334,7 @@ func (d *Definer) compare(ctx context.Context, ix *definition.Index, p *planned,
 		return nil
 	}
 	before, now := newest.Record.Shape, d.IndexStatus(ix.Name)
-	inPlace := comparable && d.Connections.Kinds.Engine(all.definition.Engine(ix.Engine).Kind).InPlace(before, p.shape)
+	inPlace := kind != nil && kind.InPlace(before, p.shape)
 	for _, diff := range shape.Compare(before, p.shape) {
 		// What is said of the index as a whole is for the engine to decide.
 		diff.InPlace = diff.InPlace && (diff.Path != "" || inPlace)
@@ -399,7 +400,7 @@ func lost(ctx context.Context, e *inspect.Edition) bool {
 	return err == nil && !slices.Contains(now, e.Record.Name())
 }
 
-func (d *Definer) planRemoved(ctx context.Context, p *plan) error {
+func (p *plan) removed(ctx context.Context, d *Definer) error {
 	names, err := d.Inspector.Indexes(ctx)
 	if err != nil {
 		return err

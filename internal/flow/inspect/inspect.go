@@ -210,7 +210,11 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 }
 
 // Search looks for documents in an index by its public name.
-func (i *Inspector) Search(ctx context.Context, index string, q engine.Query) (*api.Hits, error) {
+func (i *Inspector) Search(ctx context.Context, index string, query api.Query) (*api.Hits, error) {
+	q, err := parseQuery(query)
+	if err != nil {
+		return nil, &BadRequest{err}
+	}
 	e, err := i.Edition(ctx, index)
 	if err != nil {
 		return nil, err
@@ -240,6 +244,22 @@ func (i *Inspector) Search(ctx context.Context, index string, q engine.Query) (*
 		out.Facets[path] = list
 	}
 	return out, nil
+}
+
+func parseQuery(query api.Query) (engine.Query, error) {
+	q := engine.Query{Text: query.Text, Limit: query.Limit, Facets: query.Facets}
+	for _, text := range query.Filters {
+		path, value, err := api.Filter(text)
+		if err != nil {
+			return q, err
+		}
+		q.Filters = append(q.Filters, engine.Filter{Path: path, Value: value})
+	}
+	for _, text := range query.Sort {
+		path, down := strings.CutPrefix(text, "-")
+		q.Order = append(q.Order, engine.Order{Path: path, Descending: down})
+	}
+	return q, nil
 }
 
 // checkQuery sees that every field has the role that it is used in.

@@ -360,7 +360,7 @@ func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table *shape.
 	sql := "CREATE TEMPORARY VIEW pingo_probe AS "
 	switch asked.Role {
 	case shape.Value:
-		sql += "SELECT " + asked.Text + " AS value FROM " + quote(table)
+		sql += "SELECT " + asked.Text + " AS value FROM " + quote(table.Ref)
 	case shape.Condition:
 		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " WHERE " + asked.Text
 	case shape.Ordering:

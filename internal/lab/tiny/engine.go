@@ -1,0 +1,353 @@
+package tiny
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine"
+)
+
+// EngineKind is the kind of engines that keep everything in one place in memory.
+func EngineKind() engine.Kind {
+	e := &search{editions: map[string]*edition{}, names: map[string]string{}}
+	return engine.Kind{Name: "tiny", Schemes: []string{"tiny"}, Keys: `{}`,
+		Open:      func(engine.Config) (engine.Engine, error) { return e, nil },
+		Limits:    func(*shape.Shape) (refused, notes []string) { return nil, nil },
+		InPlace:   func(old, new *shape.Shape) bool { return true },
+		Recognize: func(_ context.Context, c engine.Config) (bool, error) { return strings.HasPrefix(c.URL, "tiny:"), nil }}
+}
+
+type search struct {
+	mu       sync.Mutex // guards what follows
+	editions map[string]*edition
+	names    map[string]string
+}
+
+type edition struct {
+	fields map[string]shape.Placed
+	docs   map[string]engine.Document // also deleted ones, for their versions
+}
+
+func (s *search) Describe(context.Context) (string, error) { return "a tiny engine", nil }
+func (s *search) RefusesOlderVersions()                    {}
+func (s *search) Close()                                   {}
+
+func (s *search) Prepare(_ context.Context, name string, sh *shape.Shape) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.editions[name] == nil {
+		s.editions[name] = &edition{fields: map[string]shape.Placed{}, docs: map[string]engine.Document{}}
+		for _, f := range sh.Fields() {
+			s.editions[name].fields[f.Path] = f
+		}
+	}
+	return nil
+}
+
+func (s *search) FinishFill(context.Context, string, *shape.Shape) error { return nil }
+
+func (s *search) Drop(_ context.Context, name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.editions, name)
+	return nil
+}
+
+var errLost = &engine.Failure{Outcome: retry.Blocked, Message: "there is no such edition"}
+
+func (s *search) Deliver(_ context.Context, name string, docs []engine.Document) ([]engine.Result, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	e := s.editions[name]
+	out := make([]engine.Result, len(docs))
+	if e == nil {
+		return slices.Repeat([]engine.Result{{Outcome: retry.Blocked, Reason: errLost.Message}}, len(docs)), nil
+	}
+	for i, d := range docs {
+		if known, ok := e.docs[d.Key]; ok && known.Version >= d.Version {
+			out[i].Outcome = retry.Newer
+			continue
+		}
+		if reason := e.misfit(d.Body); reason != "" {
+			out[i] = engine.Result{Outcome: retry.Refused, Kind: "misfit", Reason: reason}
+			continue
+		}
+		e.docs[d.Key] = engine.Document{Key: d.Key, Version: d.Version, Body: slices.Clone(d.Body)}
+	}
+	return out, nil
+}
+
+// misfit says why a document does not fit the edition's fields.
+func (e *edition) misfit(body []byte) string {
+	for path, list := range flat(body) {
+		f, known := e.fields[path]
+		for _, v := range list {
+			number, isNumber := v.(json.Number)
+			text, isText := v.(string)
+			switch {
+			case v == nil || f.Type == shape.Object:
+			case !known:
+				return "there is no field " + path
+			case f.Type == shape.Integer && !isNumber, f.Type == shape.Date && (!isText || strings.Count(text, "-") < 2):
+				return fmt.Sprintf("%s is no %s", path, f.Type)
+			case f.Type == shape.Geo && isNumber:
+				if n, err := number.Float64(); err != nil || n > 180 {
+					return path + " is no place"
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// flat lists the values of a document by path.
+func flat(body []byte) map[string][]any {
+	out := map[string][]any{}
+	var doc map[string]any
+	decoder := json.NewDecoder(bytes.NewReader(body))
+	decoder.UseNumber()
+	if decoder.Decode(&doc) != nil {
+		return out
+	}
+	var walk func(path string, v any)
+	walk = func(path string, v any) {
+		switch v := v.(type) {
+		case map[string]any:
+			for name, inner := range v {
+				walk(strings.TrimPrefix(path+"."+name, "."), inner)
+			}
+		case []any:
+			for _, inner := range v {
+				walk(path, inner)
+			}
+		default:
+			out[path] = append(out[path], v)
+		}
+	}
+	for name, v := range doc {
+		if name == "facts" { // an object that nobody looks into
+			continue
+		}
+		if name != definition.FingerprintField {
+			walk(name, v)
+		}
+	}
+	return out
+}
+
+func (s *search) live(name string) []engine.Document {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if to, ok := s.names[name]; ok {
+		name = to
+	}
+	var out []engine.Document
+	if e := s.editions[name]; e != nil {
+		for _, key := range slices.Sorted(maps.Keys(e.docs)) {
+			if d := e.docs[key]; d.Body != nil {
+				out = append(out, d)
+			}
+		}
+	}
+	return out
+}
+
+func (s *search) Count(_ context.Context, name string) (int64, error) {
+	return int64(len(s.live(name))), nil
+}
+
+func (s *search) Get(_ context.Context, name string, keys []string) (map[string]json.RawMessage, error) {
+	out := map[string]json.RawMessage{}
+	for _, d := range s.live(name) {
+		if slices.Contains(keys, d.Key) {
+			out[d.Key] = d.Body
+		}
+	}
+	return out, nil
+}
+
+func (s *search) Scan(_ context.Context, name string, each func(key, fingerprint string) error) error {
+	for _, d := range s.live(name) {
+		var fields map[string]any
+		if err := json.Unmarshal(d.Body, &fields); err != nil {
+			return err
+		}
+		if err := each(d.Key, fmt.Sprint(fields[definition.FingerprintField])); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *search) Switch(_ context.Context, name, to string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.editions[to] == nil {
+		return errLost
+	}
+	s.names[name] = to
+	return nil
+}
+
+func (s *search) Resolve(_ context.Context, name string) ([]string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if to, ok := s.names[name]; ok {
+		return []string{to}, nil
+	}
+	return nil, nil
+}
+
+// Search looks at every document, word by word.
+func (s *search) Search(_ context.Context, name string, sh *shape.Shape, q engine.Query) (engine.Hits, error) {
+	hits := engine.Hits{Facets: map[string][]engine.Facet{}}
+	if q.Limit == 0 {
+		return hits, errors.New("a search without a limit")
+	}
+	type found struct {
+		engine.Hit
+		values map[string][]any
+	}
+	var all []found
+	for _, d := range s.live(name) {
+		f := found{engine.Hit{Key: d.Key, Document: d.Body}, flat(d.Body)}
+		if f.Score = score(sh, f.values, q.Text); f.Score > 0 && passes(f.values, q.Filters) {
+			all = append(all, f)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b found) int {
+		for _, o := range q.Order {
+			c := compare(a.values[o.Path], b.values[o.Path])
+			if o.Descending && len(a.values[o.Path]) > 0 && len(b.values[o.Path]) > 0 {
+				c = -c
+			}
+			if c != 0 {
+				return c
+			}
+		}
+		return int(b.Score - a.Score)
+	})
+	hits.Total = int64(len(all))
+	for i, f := range all {
+		if i < q.Limit {
+			hits.Hits = append(hits.Hits, f.Hit)
+		}
+		for _, path := range q.Facets {
+			for _, v := range f.values[path] {
+				if v == nil {
+					continue
+				}
+				text := fmt.Sprint(v)
+				at := slices.IndexFunc(hits.Facets[path], func(x engine.Facet) bool { return x.Value == text })
+				if at < 0 {
+					hits.Facets[path] = append(hits.Facets[path], engine.Facet{Value: text})
+					at = len(hits.Facets[path]) - 1
+				}
+				hits.Facets[path][at].Documents++
+			}
+		}
+	}
+	for _, list := range hits.Facets {
+		slices.SortFunc(list, func(a, b engine.Facet) int {
+			if a.Documents != b.Documents {
+				return int(b.Documents - a.Documents)
+			}
+			return strings.Compare(a.Value, b.Value)
+		})
+	}
+	return hits, nil
+}
+
+func passes(values map[string][]any, filters []engine.Filter) bool {
+	for _, f := range filters {
+		if !slices.ContainsFunc(values[f.Path], func(v any) bool { return v != nil && fmt.Sprint(v) == f.Value }) {
+			return false
+		}
+	}
+	return true
+}
+
+// compare orders by the first value, documents without one last.
+func compare(a, b []any) int {
+	text := func(list []any) string {
+		if len(list) == 0 || list[0] == nil {
+			return "\uffff"
+		}
+		if n, is := list[0].(json.Number); is {
+			return fmt.Sprintf("%20s", n)
+		}
+		return fmt.Sprint(list[0])
+	}
+	return strings.Compare(text(a), text(b))
+}
+
+// score adds up the weights of the fields in which the words stand; 0 when one word is
+// in none. A synonym stands for its word.
+func score(sh *shape.Shape, values map[string][]any, text string) float64 {
+	total := 1.0
+	searched := sh.Searched()
+	for _, f := range searched {
+		if f.Match == shape.Exact && text != "" && passes(lower(values), []engine.Filter{{Path: f.Path, Value: strings.ToLower(text)}}) {
+			return f.Search
+		}
+	}
+	for _, word := range strings.Fields(strings.ToLower(text)) {
+		best := 0.0
+		for _, meant := range synonyms(sh, word) {
+			for _, f := range searched {
+				for _, v := range lower(values)[f.Path] {
+					if f.Match != shape.Exact && matches(f.Match, fmt.Sprint(v), meant) {
+						best = max(best, f.Search)
+					}
+				}
+			}
+		}
+		if best == 0 {
+			return 0
+		}
+		total += best
+	}
+	return total
+}
+
+func lower(values map[string][]any) map[string][]any {
+	out := map[string][]any{}
+	for path, list := range values {
+		for _, v := range list {
+			if v != nil {
+				out[path] = append(out[path], strings.ToLower(fmt.Sprint(v)))
+			}
+		}
+	}
+	return out
+}
+
+func matches(how shape.Match, text, words string) bool {
+	switch padded := " " + strings.ReplaceAll(text, ",", " ") + " "; how {
+	case shape.Infix:
+		return strings.Contains(text, words)
+	case shape.Prefix:
+		return strings.Contains(padded, " "+words)
+	default:
+		return strings.Contains(padded, " "+words+" ")
+	}
+}
+
+func synonyms(sh *shape.Shape, word string) []string {
+	for _, group := range sh.Synonyms {
+		if slices.Contains(group, word) {
+			return group
+		}
+	}
+	return []string{word}
+}

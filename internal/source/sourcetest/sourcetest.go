@@ -1,0 +1,374 @@
+// Package sourcetest is the conformance suite of sources: what each must keep.
+package sourcetest
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/source"
+)
+
+// Row is the values of columns by name; nil is NULL. They are int, string or bool.
+type Row map[string]any
+
+// Transaction changes rows of a source.
+type Transaction interface {
+	Insert(table string, row Row)
+	Update(table string, key, set Row)
+	Delete(table string, key Row)
+	Commit()
+	Rollback()
+}
+
+// Harness makes a source of some kind to test. It holds, without rows, the tables
+//
+//	regions (id integer primary key, name text)
+//	huts    (id integer primary key, name text, region_id integer, beds integer, open boolean, since date)
+//	stays   (hut_id integer, night text, body text, primary key (hut_id, night))
+type Harness interface {
+	// Open opens the source once more.
+	Open(t *testing.T) *source.Source
+	Begin(t *testing.T) Transaction
+	Truncate(t *testing.T, table string)
+}
+
+const text = `
+sources: { lodge: { kind: KIND, url: "SCHEME://u@h/d" } }
+engines: { main: { kind: any, url: "any://h" } }
+indexes:
+  huts:
+    engine: main
+    rows: lodge.huts
+    fields: [name, beds, open, since]
+    related:
+      region: { one: regions, on: { id: region_id }, fields: [name] }
+      stays:  { many: stays, on: { hut_id: id }, fields: [night, body] }
+  stays:
+    engine: main
+    rows: lodge.stays
+    fields: [body]
+`
+
+// suite is a source under test, with the shapes that it is read by.
+type suite struct {
+	*testing.T
+	h           Harness
+	src         *source.Source
+	huts, stays *shape.Shape
+}
+
+// Run checks a source.
+func Run(t *testing.T, kind source.Kind, h Harness) {
+	s := &suite{T: t, h: h, src: h.Open(t)}
+	if words, err := s.src.Describe(t.Context()); err != nil || words == "" {
+		t.Fatal(words, err)
+	}
+	s.compile(kind)
+	s.rowsBecomeDocuments()
+	s.changesAreNoticed()
+	s.capturesComeAndGo()
+}
+
+func (s *suite) compile(kind source.Kind) {
+	s.Helper()
+	kinds := definition.Kinds{Sources: []definition.Kind{{Name: kind.Name, Schemes: kind.Schemes, Captures: kind.Captures, Keys: kind.Keys}},
+		Engines: []definition.Kind{{Name: "any", Schemes: []string{"any"}, Keys: `{}`}}}
+	files := []definition.File{{Name: "d.yaml", Text: strings.NewReplacer("KIND", kind.Name, "SCHEME", kind.Schemes[0]).Replace(text)}}
+	def, findings := definition.Parse(files, kinds, nil)
+	if len(findings) > 0 {
+		s.Fatal(findings)
+	}
+	for i, into := range []**shape.Shape{&s.huts, &s.stays} {
+		tables, expressions := shape.Questions(def.Indexes[i])
+		facts, err := s.src.Facts(s.Context(), tables, expressions)
+		if err != nil {
+			s.Fatal(err)
+		}
+		if *into, findings = shape.Compile(def.Indexes[i], facts); len(findings) > 0 {
+			s.Fatal(findings)
+		}
+	}
+	facts, err := s.src.Facts(s.Context(), []string{"nowhere"}, nil)
+	if err != nil || facts.Tables["nowhere"] != nil || !slices.ContainsFunc(facts.Known, func(name string) bool { return strings.HasSuffix(name, "huts") }) {
+		s.Errorf("a table that is not there: %+v, %v", facts, err)
+	}
+	if name := s.src.Label(s.huts.Trees[0].Root().Table); name != "huts" {
+		s.Errorf("the table is called %s", name)
+	}
+}
+
+func (s *suite) do(f func(tx Transaction)) {
+	s.Helper()
+	tx := s.h.Begin(s.T)
+	f(tx)
+	tx.Commit()
+}
+
+func (s *suite) documents(set *document.Set) map[string]string {
+	out := map[string]string{}
+	for i := range set.Rows(0).Len() {
+		doc := set.Append(nil, i)
+		var plain map[string]any
+		if err := json.Unmarshal(doc, &plain); err != nil {
+			s.Fatalf("%s: %v", doc, err)
+		}
+		delete(plain, definition.FingerprintField)
+		b, err := json.Marshal(plain)
+		if err != nil {
+			s.Fatal(err)
+		}
+		out[string(set.AppendKey(nil, i))] = string(b)
+	}
+	return out
+}
+
+const manyHuts = 50
+
+func (s *suite) rowsBecomeDocuments() {
+	ctx := s.Context()
+	s.do(func(tx Transaction) {
+		tx.Insert("regions", Row{"id": 1, "name": "Tarn \"Country\"\nand ü"})
+		for i := range manyHuts {
+			tx.Insert("huts", Row{"id": i, "name": fmt.Sprint("hut ", i), "region_id": 1 + i%2, "beds": i, "open": i%2 == 0, "since": "2031-06-01"})
+		}
+		tx.Update("huts", Row{"id": 7}, Row{"name": nil, "region_id": nil, "beds": nil, "open": nil, "since": nil})
+		tx.Insert("stays", Row{"hut_id": 2, "night": "b", "body": "second"})
+		tx.Insert("stays", Row{"hut_id": 2, "night": "a,~", "body": "first"})
+		tx.Insert("stays", Row{"hut_id": 3, "night": "", "body": ""})
+	})
+	tree := s.huts.Trees[0]
+	if n, err := s.src.Count(ctx, tree); n != manyHuts || err != nil {
+		s.Errorf("%d rows, %v", n, err)
+	}
+	if n, err := s.src.DuplicateKeys(ctx, tree); n != 0 || err != nil {
+		s.Errorf("%d rows share a key, %v", n, err)
+	}
+	for _, shape := range []*shape.Shape{s.huts, s.stays} {
+		s.rangesCoverAll(shape)
+	}
+	set := document.NewSet(tree)
+	if err := s.src.ReadKeys(ctx, set, [][]string{{"2"}, {"7"}, {"999"}, {"3"}}); err != nil {
+		s.Fatal(err)
+	}
+	want := map[string]string{
+		"2": `{"beds":2,"name":"hut 2","open":true,"region":{"name":"Tarn \"Country\"\nand ü"},"since":"2031-06-01","stays":[{"body":"first","night":"a,~"},{"body":"second","night":"b"}]}`,
+		"3": `{"beds":3,"name":"hut 3","open":false,"region":null,"since":"2031-06-01","stays":[{"body":"","night":""}]}`,
+		"7": `{"beds":null,"name":null,"open":null,"region":null,"since":null,"stays":[]}`,
+	}
+	if got := s.documents(set); fmt.Sprint(got) != fmt.Sprint(want) {
+		s.Errorf("documents by key:\n%v, want\n%v", got, want)
+	}
+	var up []string
+	for _, route := range s.huts.Routes()[s.table("regions")] {
+		if err := s.src.WalkUp(ctx, route.Steps, [][]string{{"1"}}, func(key []string) error { up = append(up, key...); return nil }); err != nil {
+			s.Fatal(err)
+		}
+	}
+	if len(up) != manyHuts/2 || !slices.Contains(up, "4") {
+		s.Errorf("up from the region: %v", up)
+	}
+}
+
+// table is the table of a name, as the shapes know it.
+func (s *suite) table(name string) shape.Ref {
+	for _, c := range shape.Capture([]*shape.Shape{s.huts}) {
+		if c.Table.Name == name {
+			return c.Table
+		}
+	}
+	s.Fatalf("no table %s", name)
+	return shape.Ref{}
+}
+
+// rangesCoverAll reads a shape chunk by chunk and by key: both see every row once.
+func (s *suite) rangesCoverAll(sh *shape.Shape) {
+	s.Helper()
+	ctx, tree := s.Context(), sh.Trees[0]
+	byRange := map[string]string{}
+	var listed [][]string
+	set := document.NewSet(tree)
+	for after, last := []string(nil), false; !last; {
+		end, err := s.src.ChunkEnd(ctx, tree, after, 7)
+		if err != nil {
+			s.Fatal(err)
+		}
+		set.Reset()
+		if err := s.src.ReadRange(ctx, set, after, end); err != nil {
+			s.Fatal(err)
+		}
+		for key, doc := range s.documents(set) {
+			if byRange[key] != "" {
+				s.Errorf("%s: %q is in two chunks", sh.Index, key)
+			}
+			byRange[key] = doc
+		}
+		if err := s.src.Keys(ctx, tree, after, end, func(key []string) error { listed = append(listed, slices.Clone(key)); return nil }); err != nil {
+			s.Fatal(err)
+		}
+		after, last = end, end == nil
+	}
+	set.Reset()
+	if err := s.src.ReadKeys(ctx, set, listed); err != nil {
+		s.Fatal(err)
+	}
+	if byKey := s.documents(set); len(byRange) == 0 || fmt.Sprint(byRange) != fmt.Sprint(byKey) {
+		s.Errorf("%s by ranges: %v\nby keys: %v", sh.Index, byRange, byKey)
+	}
+}
+
+func (s *suite) need() []shape.Captured { return shape.Capture([]*shape.Shape{s.huts, s.stays}) }
+
+// read takes what the feed gives within a moment, in words, in the order of the words.
+func (s *suite) read(want ...string) (seqs []int64) {
+	s.Helper()
+	var got []string
+	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		changes, err := s.src.Changes(s.Context(), 1000)
+		if err != nil {
+			s.Fatal(err)
+		}
+		for _, c := range changes {
+			got = append(got, words(&c))
+			seqs = append(seqs, c.Seq)
+			if c.At.IsZero() || time.Since(c.At) > time.Hour {
+				s.Errorf("%s is of %v", words(&c), c.At)
+			}
+		}
+		if len(got) >= len(want) || time.Now().After(deadline) {
+			break
+		}
+	}
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		s.Errorf("noticed %q, want %q", got, want)
+	}
+	return seqs
+}
+
+func words(c *change.Change) string {
+	out := fmt.Sprintf("%s %s %s", c.Op, c.Table.Name, strings.Join(c.Key, "|"))
+	for _, v := range c.Values([]string{"region_id"}) {
+		out += " " + strings.Join(v, "|")
+	}
+	return strings.TrimSpace(out)
+}
+
+func (s *suite) done(seqs []int64, left int) {
+	s.Helper()
+	if err := s.src.Done(s.Context(), seqs); err != nil {
+		s.Fatal(err)
+	}
+	// A read that began before may still see what is done; the next one does not.
+	s.read()
+	if n, oldest := s.src.InFlight(); n != left || oldest.IsZero() != (left == 0) {
+		s.Errorf("%d in flight since %v, want %d", n, oldest, left)
+	}
+}
+
+func (s *suite) changesAreNoticed() {
+	ctx := s.Context()
+	if s.src.Capture != nil {
+		if made, err := s.src.Capture.Install(ctx, "one", s.need()); err != nil || len(made) != 3 {
+			s.Fatal(made, err)
+		}
+	}
+	s.src.Rewind()
+	s.read()
+	s.do(func(tx Transaction) {
+		tx.Insert("regions", Row{"id": 2, "name": "Pale Cliffs"})
+		tx.Update("huts", Row{"id": 1}, Row{"name": "Grim Ridge Hut"})
+		tx.Update("stays", Row{"hut_id": 2, "night": "b"}, Row{"body": "quiet"})
+		tx.Delete("stays", Row{"hut_id": 3, "night": ""})
+		tx.Update("huts", Row{"id": 5}, Row{"id": 1005})
+	})
+	first := s.read("insert regions 2", "update huts 1", "update stays 2|b", "delete stays 3|", "delete huts 5", "update huts 1005")
+	s.read() // none comes twice
+	if d, err := s.src.Depth(ctx); err != nil || d.Changes != 6 || d.Oldest == nil {
+		s.Errorf("depth: %+v %v", d, err)
+	}
+	s.done(first, 0)
+
+	// What is not committed is not noticed, what is rolled back never, and who commits late
+	// is noticed late.
+	late, never := s.h.Begin(s.T), s.h.Begin(s.T)
+	late.Update("huts", Row{"id": 10}, Row{"beds": 99})
+	never.Update("huts", Row{"id": 11}, Row{"beds": 99})
+	s.do(func(tx Transaction) { tx.Update("huts", Row{"id": 12}, Row{"beds": 99}) })
+	seqs := s.read("update huts 12")
+	s.done(seqs, 0)
+	never.Rollback()
+	late.Commit()
+	seqs = s.read("update huts 10")
+
+	// Who begins anew gets what is not done again, and so does a second one.
+	s.src.Rewind()
+	again := s.read("update huts 10")
+	if !slices.Equal(seqs, again) {
+		s.Errorf("the numbers of a change were %v and are %v", seqs, again)
+	}
+	s.done(again, 0)
+	s.src.Rewind()
+	s.read()
+
+	s.h.Truncate(s.T, "stays")
+	s.done(s.read("truncate stays"), 0)
+}
+
+func (s *suite) capturesComeAndGo() {
+	ctx, capture := s.Context(), s.src.Capture
+	if capture == nil {
+		return
+	}
+	need := s.need()
+	if made, err := capture.Install(ctx, "one", need); err != nil || len(made) != 0 {
+		s.Errorf("installed again: %v %v", made, err)
+	}
+	if _, err := capture.Install(ctx, "two", need); err == nil || !strings.Contains(err.Error(), "another Pingo service") {
+		s.Errorf("a second service: %v", err)
+	}
+	if status, err := capture.Status(ctx); err != nil || !status.Installed || len(status.Tables) != 3 {
+		s.Errorf("%+v %v", status, err)
+	}
+	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 0 {
+		s.Errorf("gaps: %+v %v", gaps, err)
+	}
+	if missing, err := capture.MissingRights(ctx, need); err != nil || len(missing) != 0 {
+		s.Errorf("rights: %v %v", missing, err)
+	}
+	if _, err := capture.Advice(ctx, need, s.huts.Lookups()); err != nil {
+		s.Error(err)
+	}
+	if script, err := capture.Script(ctx, need); err != nil || script == "" {
+		s.Errorf("script: %q %v", script, err)
+	}
+	for range 2 { // a step that is taken again
+		if err := capture.Remove(ctx); err != nil {
+			s.Fatal(err)
+		}
+	}
+	if status, err := capture.Status(ctx); err != nil || status.Installed {
+		s.Errorf("%+v %v", status, err)
+	}
+	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 3 || gaps[0].Safe || gaps[0].Reason == "" {
+		s.Errorf("gaps without capture: %+v %v", gaps, err)
+	}
+	s.do(func(tx Transaction) { tx.Update("huts", Row{"id": 12}, Row{"beds": 3}) })
+	if _, err := s.src.Changes(ctx, 10); source.FaultOf(err) != source.NoCapture {
+		s.Errorf("changes without capture: %v", err)
+	}
+	expired, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := s.src.Count(expired, s.huts.Trees[0]); err == nil {
+		s.Error("a context that has ended is not heeded")
+	}
+}
