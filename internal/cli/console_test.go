@@ -125,7 +125,7 @@ func TestConsole(t *testing.T) {
 		}
 	}
 	draft("altitude_m:", "altitud_m:")
-	shows("what is wrong with it", "One thing is wrong with it", "pingo.yaml:23:7", `did you mean "altitude_m"?`)
+	shows("what is wrong with it", "There is one mistake in it", "pingo.yaml:23:7", `did you mean "altitude_m"?`)
 	draft("search: 10", "search: 7")
 	shows("what it would change", "huts: in place", "name weighs 7 instead of 10 in searches (in place)")
 	lighter := strings.Replace(demo.Definition, "search: 10", "search: 7", 1)
