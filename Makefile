@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 export GOFLAGS := -buildvcs=false
 
-.PHONY: setup build demo test bench storm lint clean
+.PHONY: setup build demo test race bench storm lint clean
 
 setup:
 	@scripts/setup
@@ -26,6 +26,10 @@ demo: build
 
 test: build lint
 	go test -timeout 20m ./...
+
+# The flow and the server under the race detector.
+race: build
+	go test -race -timeout 20m ./internal/core/... ./internal/flow/... ./internal/server ./internal/kinds ./internal/lab/...
 
 bench: build
 	go run ./bench

@@ -586,6 +586,15 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	if err := demo.Load(t.Context(), lodge, 50, 3); err != nil {
 		t.Fatal(err)
 	}
+	// The engine is asked for its kind, and what it said is kept.
+	asked := w.write(strings.Replace(demo.Definition, "kind: opensearch", "headers: { X-Team: huts }", 1))
+	if out, _, code := w.run("check", asked); code != 5 || !strings.Contains(out, "(recognized as kind opensearch)") {
+		t.Fatalf("%d %s", code, out)
+	}
+	w.must("apply", "--yes", asked)
+	w.kill()
+	w.serve()
+	w.index(10*time.Second, "it goes on after a restart", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live })
 	w.must("apply", "--yes", w.write(demo.Definition))
 	for args, want := range map[string][]string{
 		"preview ":                        {"huts"},
@@ -622,6 +631,17 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	pgtest.Exec(t, lodge, `ALTER TABLE guest_notes RENAME written_at TO "writtenAt"`)
 	if out, _, code := w.run("check", w.write(strings.ReplaceAll(demo.Definition, "written_at", "writtenAt"))); code != 3 || !strings.Contains(out, `write "writtenAt", in double quotes: names with capitals need them in SQL`) {
 		t.Errorf("a mixed-case column in order: %d %s", code, out)
+	}
+	// Every mistake is said in one run: of the language, of references, of the databases.
+	mistakes := demo.Definition + `
+  one: { engine: main, rows: lodge.huts, felds: [name], fields: [name] }
+  two: { engine: mian, rows: lodge.huts, fields: [name] }
+  three: { engine: main, rows: lodge.hust, fields: [name] }
+  four: { engine: main, rows: lodge.huts, fields: { name: { sql: "lower(nme)" } } }
+`
+	if out, _, code := w.run("check", w.write(mistakes)); code != 3 || strings.Count(out, ": index one has no key") != 1 || strings.Count(out, `goes to engine "mian"`) != 1 ||
+		strings.Count(out, `no table "hust"`) != 1 || strings.Count(out, "does not accept this expression") != 1 || !strings.Contains(out, "source lodge      answers") {
+		t.Errorf("%d %s", code, out)
 	}
 	// A removal that was not accepted is refused, not failed.
 	other := strings.Replace(strings.ReplaceAll(demo.Definition, "order: written_at DESC", `order: '"writtenAt" DESC'`), "\n  huts:", "\n  cabins:", 1)

@@ -288,8 +288,8 @@ func (h *holder) reported() []*report.Fed {
 	return out
 }
 
-// published is what a process says of a source that it holds.
-type published struct {
+// heldStatus is what a process says of a source that it holds.
+type heldStatus struct {
 	holder  string
 	free    bool
 	since   time.Time // since when nobody holds it
@@ -298,15 +298,15 @@ type published struct {
 	Recent  []api.RecentChange // the newest first
 }
 
-func (h *holder) publish() published {
-	p := published{Source: report.Source(h.lease.Source(), h.stream), Recent: h.stream.Recent()}
+func (h *holder) currentStatus() heldStatus {
+	p := heldStatus{Source: report.Source(h.lease.Source(), h.stream), Recent: h.stream.Recent()}
 	p.Indexes = report.Indexes(h.reported(), p.Source)
 	return p
 }
 
-// status is what is published, for the records.
+// status is what is heldStatus, for the records.
 func (h *holder) status() json.RawMessage {
-	out, err := json.Marshal(h.publish())
+	out, err := json.Marshal(h.currentStatus())
 	if err != nil {
 		h.log.Error("status not written", "error", err)
 	}

@@ -37,6 +37,7 @@ type Service struct {
 	log         *slog.Logger
 	trouble     stats.TroubleSpot
 	wake        chan struct{} // something was recorded that should be taken up at once
+	ready       chan struct{} // closed when this process first knows what there is to do
 
 	reconciling sync.Mutex // one round at a time in this process; taken before mu
 
@@ -44,8 +45,7 @@ type Service struct {
 	applied   *records.Applied
 	held      map[string]*holder // by source
 	processes []records.Process
-	elsewhere map[string]published // by source: what is held by others, or by nobody
-	ready     bool
+	elsewhere map[string]heldStatus // by source: what is held by others, or by nobody
 }
 
 // New prepares a service on its records; address is where it answers.
@@ -62,7 +62,7 @@ func New(ctx context.Context, rec *records.Records, kinds connect.Kinds, address
 	if err := rec.Register(ctx, process); err != nil {
 		return nil, fmt.Errorf("registering this process: %w", err)
 	}
-	s := &Service{records: rec, process: process, log: log, connections: connect.New(kinds), wake: make(chan struct{}, 1), held: map[string]*holder{}}
+	s := &Service{records: rec, process: process, log: log, connections: connect.New(kinds), wake: make(chan struct{}, 1), ready: make(chan struct{}), held: map[string]*holder{}}
 	s.Inspect = &inspect.Inspector{Records: rec, Connections: s.connections}
 	s.Define = &define.Definer{Records: rec, Connections: s.connections, Inspector: s.Inspect, Service: id, Log: log,
 		IndexStatus: func(name string) *api.IndexStatus {
@@ -104,9 +104,12 @@ func (s *Service) Run(ctx context.Context) {
 }
 
 func (s *Service) isReady() bool {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.ready
+	select {
+	case <-s.ready:
+		return true
+	default:
+		return false
+	}
 }
 
 // reconcile makes this process do its share: it takes the newest definition into use,
@@ -118,7 +121,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("asking the records what there is to do: %w", err)
 	}
-	s.keepPublished(processes, leases)
+	s.keepStatuses(processes, leases)
 	if err := s.useNewest(ctx); err != nil {
 		return err
 	}
@@ -132,21 +135,23 @@ func (s *Service) reconcile(ctx context.Context) error {
 	if err := s.followEditions(ctx, states); err != nil {
 		return err
 	}
-	s.mu.Lock()
-	s.ready = true
+	if !s.isReady() {
+		close(s.ready) // nobody else does: reconciling is held
+	}
+	s.mu.RLock()
 	unfinished := s.applied != nil && !s.applied.CarriedOut
-	s.mu.Unlock()
+	s.mu.RUnlock()
 	if unfinished {
 		return s.Define.Finish(ctx)
 	}
 	return nil
 }
 
-// keepPublished keeps what other processes say of what they hold.
-func (s *Service) keepPublished(processes []records.Process, leases []records.LeaseState) {
-	elsewhere := map[string]published{}
+// keepStatuses keeps what other processes say of what they hold.
+func (s *Service) keepStatuses(processes []records.Process, leases []records.LeaseState) {
+	elsewhere := map[string]heldStatus{}
 	for _, l := range leases {
-		p := published{holder: l.Holder, free: l.Free, since: l.Since}
+		p := heldStatus{holder: l.Holder, free: l.Free, since: l.Since}
 		if len(l.Status) > 0 {
 			if err := json.Unmarshal(l.Status, &p); err != nil {
 				s.log.Warn("status of another process unreadable", "source", l.Source, "error", err)
@@ -368,9 +373,16 @@ func newestStates(states []records.EditionState) map[editionName]editionState {
 	return out
 }
 
+// readyTimeout is how long a definition waits for a process that has just begun.
+const readyTimeout = 10 * time.Second
+
 // Apply checks a definition, makes it the one in force, and takes it up at once.
 func (s *Service) Apply(ctx context.Context, files []api.File, by string, accepted []string) (*api.Plan, int, error) {
-	if !s.isReady() {
+	select {
+	case <-s.ready:
+	case <-ctx.Done():
+		return nil, 0, ctx.Err()
+	case <-time.After(readyTimeout):
 		return nil, 0, inspect.ErrNotReady
 	}
 	p, version, err := s.Define.Apply(ctx, files, by, accepted)

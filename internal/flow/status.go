@@ -19,7 +19,7 @@ func (s *Service) Status() api.Status {
 	holder := map[string]string{} // process by source
 	for name, h := range s.holders() {
 		holder[name] = s.process.ID
-		p := h.publish()
+		p := h.currentStatus()
 		out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
 	}
 	for _, e := range s.connections.Engines() {
@@ -36,7 +36,7 @@ func (s *Service) Status() api.Status {
 			continue
 		}
 		if p.free {
-			p.nobody(now)
+			p.markUnheld(now)
 		} else {
 			holder[name] = p.holder
 		}
@@ -58,8 +58,8 @@ func (s *Service) Status() api.Status {
 	return out
 }
 
-// nobody says that no process holds the source.
-func (p *published) nobody(now time.Time) {
+// markUnheld says that no process holds the source.
+func (p *heldStatus) markUnheld(now time.Time) {
 	indexes := slices.Clone(p.Indexes)
 	for i := range indexes {
 		indexes[i].Trouble = &api.Trouble{Since: p.since, Message: "the process that fed it is gone; another takes over within seconds"}

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 
@@ -32,6 +33,31 @@ func TestConformance(t *testing.T) {
 		response.Body.Close()
 	}
 	enginetest.Run(t, e, enginetest.Faults{Busy: func() func() { fault("busy"); return func() {} }, LoseAnswer: func() { fault("lose_answer") }})
+}
+
+// Headers of the definition go with every request, and are shown nowhere.
+func TestHeadersAreSent(t *testing.T) {
+	var got []string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		got = append(got, r.Header.Get("X-Api-Key")+r.Header.Get("Authorization"))
+		w.WriteHeader(http.StatusForbidden)
+	}))
+	defer server.Close()
+	c := engine.Config{URL: server.URL, Headers: map[string]string{"X-Api-Key": "s3cret", "Authorization": "Bearer t0ken"}}
+	e, err := opensearch.Open(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, described := e.Describe(t.Context())
+	_, recognized := opensearch.Kind.Recognize(t.Context(), c)
+	if !slices.Equal(got, []string{"s3cretBearer t0ken", "s3cretBearer t0ken"}) {
+		t.Errorf("%q", got)
+	}
+	for _, err := range []error{described, recognized} {
+		if err == nil || strings.Contains(err.Error(), "s3cret") || strings.Contains(err.Error(), "t0ken") {
+			t.Error(err)
+		}
+	}
 }
 
 // Whatever stands at the other end, one sentence says what to do.

@@ -22,8 +22,8 @@ const (
 	refused
 )
 
-// tell counts an outcome for the changes that waited.
-func (o outcome) tell(tickets []*change.Ticket) {
+// count counts an outcome for the changes that waited.
+func (o outcome) count(tickets []*change.Ticket) {
 	for _, t := range tickets {
 		if t.Tally == nil {
 			continue
@@ -123,7 +123,7 @@ func (l *lane) settle(entries []change.Entry, became map[string]outcome) {
 		if e.failures.has(entries[i].Key) {
 			o = refused
 		}
-		o.tell(entries[i].Tickets)
+		o.count(entries[i].Tickets)
 		open[i] = entries[i].Tickets
 		entries[i] = change.Entry{}
 	}

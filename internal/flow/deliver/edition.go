@@ -77,7 +77,7 @@ type Edition struct {
 	fence    Fence
 	log      *slog.Logger
 	lanes    [Lanes]*lane
-	turns    wideTurns
+	slot     wideSlot
 	backlog  backlog
 	failures failures
 	touched  touched

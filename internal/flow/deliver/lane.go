@@ -66,7 +66,7 @@ func (l *lane) run(ctx context.Context) {
 				}
 			}
 			l.sending.unlock()
-			l.edition.turns.pass(l)
+			l.edition.slot.handOver(l)
 			if len(entries) == 0 {
 				break
 			}
@@ -93,7 +93,7 @@ func (l *lane) add(key string, t *change.Ticket, in Line) {
 		return
 	}
 	if in == Fresh {
-		l.edition.turns.freshCame()
+		l.edition.slot.noteFresh()
 	}
 	l.lines[in].Add(key, t)
 	nudge(l.ready)
@@ -139,7 +139,7 @@ func (l *lane) take() []change.Entry {
 		most := min(batchKeys, l.sizer.Rows())
 		rest := min(most, l.lines[Wide].Len())
 		if rest > 0 {
-			rest = min(rest, l.edition.turns.take(l, now))
+			rest = min(rest, l.edition.slot.allowance(l, now))
 			if rest+l.lines[Fresh].Len() == 0 {
 				break
 			}
@@ -218,9 +218,9 @@ func (l *lane) abandon() {
 	}
 }
 
-// wideTurns is the right of one lane of an edition to carry keys of wide changes while
+// wideSlot is the right of one lane of an edition to carry keys of wide changes while
 // there are fresh ones. All of them together would leave these no processor.
-type wideTurns struct {
+type wideSlot struct {
 	mu     sync.Mutex // guards what follows; taken after a lane's
 	holder *lane
 	since  time.Time
@@ -229,21 +229,21 @@ type wideTurns struct {
 
 const (
 	freshFor = time.Second // lanes take turns for so long after a fresh key came
-	turnFor  = time.Second // a lane that has the turn for longer gets no answer: another may have it
+	slotFor  = time.Second // a lane that has it for longer gets no answer: another may have it
 )
 
-// freshCame says that a fresh key waits now.
-func (t *wideTurns) freshCame() {
+// noteFresh says that a fresh key waits now.
+func (t *wideSlot) noteFresh() {
 	t.mu.Lock()
 	t.fresh = time.Now()
 	t.mu.Unlock()
 }
 
-// take says how many keys of wide changes a lane may carry now.
-func (t *wideTurns) take(l *lane, now time.Time) int {
+// allowance is how many keys of wide changes a lane may carry now.
+func (t *wideSlot) allowance(l *lane, now time.Time) int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.holder == nil || now.Sub(t.since) > turnFor {
+	if t.holder == nil || now.Sub(t.since) > slotFor {
 		t.holder, t.since = l, now
 	}
 	switch {
@@ -255,8 +255,8 @@ func (t *wideTurns) take(l *lane, now time.Time) int {
 	return 0
 }
 
-// pass gives the turn, if a lane has it, to the next one where such keys wait.
-func (t *wideTurns) pass(l *lane) {
+// handOver gives the slot, if a lane has it, to the next one where such keys wait.
+func (t *wideSlot) handOver(l *lane) {
 	t.mu.Lock()
 	mine := t.holder == l
 	t.mu.Unlock()
@@ -278,7 +278,7 @@ func (t *wideTurns) pass(l *lane) {
 	}
 	t.mu.Unlock()
 	if other == nil {
-		other = next() // it came meanwhile, and did not get the turn
+		other = next() // it came meanwhile, and did not get the slot
 	}
 	if other != nil {
 		nudge(other.ready)

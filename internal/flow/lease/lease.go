@@ -96,8 +96,8 @@ func (l *Lease) Keep(ctx context.Context, status func() json.RawMessage, log *sl
 // Release lets others take the lease at once.
 func (l *Lease) Release() error { return l.record.Release() }
 
-// Patience is how long a free source waits for a process that has less to do.
-const Patience = 3 * time.Second
+// TakeAfter is how long a free source waits for a process that has less to do.
+const TakeAfter = 3 * time.Second
 
 // Balance says which sources a process gives up and which free ones it tries to take,
 // when each process is to have its share of those that are fed. held are the ones that it
@@ -118,7 +118,7 @@ func Balance(fed, held []string, leases []records.LeaseState, processes int, now
 		switch {
 		case slices.Contains(held, name):
 		case at >= 0 && !leases[at].Free:
-		case at >= 0 && have >= share && now.Sub(leases[at].Since) < Patience:
+		case at >= 0 && have >= share && now.Sub(leases[at].Since) < TakeAfter:
 		default:
 			take = append(take, name)
 			have++
