@@ -71,13 +71,24 @@ func (b *bench) changes(ctx context.Context, conn *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	b.report("changes, Pingo", sustained, "/s", "single-row changes by %d writers, end to end, with one index of six tables", writers)
+	b.report(
+		"changes, Pingo",
+		sustained,
+		"/s",
+		"single-row changes by %d writers, end to end, with one index of six tables",
+		writers,
+	)
 	for _, share := range []float64{0.1, 0.5, 0.9} {
 		lag, err := b.lagAt(ctx, pool, s, sustained*share)
 		if err != nil {
 			return err
 		}
-		b.report(fmt.Sprintf("lag at %.0f%% of that rate, p50", 100*share), lag.P50, "ms", "from the write until the engine acknowledged; median over the seconds")
+		b.report(
+			fmt.Sprintf("lag at %.0f%% of that rate, p50", 100*share),
+			lag.P50,
+			"ms",
+			"from the write until the engine acknowledged; median over the seconds",
+		)
 		b.report(fmt.Sprintf("lag at %.0f%% of that rate, p99", 100*share), lag.P99, "ms", "")
 	}
 	if err := b.wide(ctx, pool, s); err != nil {
@@ -87,7 +98,12 @@ func (b *bench) changes(ctx context.Context, conn *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	b.report("changes, Pingo's peak memory", memory, "MB", "through the fill and all of this; wanted: under 200")
+	b.report(
+		"changes, Pingo's peak memory",
+		memory,
+		"MB",
+		"through the fill and all of this; wanted: under 200",
+	)
 	s.stop()
 	stopped = true
 
@@ -95,19 +111,34 @@ func (b *bench) changes(ctx context.Context, conn *pgx.Conn) error {
 	if err != nil {
 		return fmt.Errorf("raw: %w", err)
 	}
-	b.report("changes, raw limit", rawRate, "/s", "the same writers and triggers; poll, one read of the row, one post of bytes made beforehand")
+	b.report(
+		"changes, raw limit",
+		rawRate,
+		"/s",
+		"the same writers and triggers; poll, one read of the row, one post of bytes made beforehand",
+	)
 	twice, err := b.dualWrite(ctx, pool, engine)
 	if err != nil {
 		return fmt.Errorf("dual write: %w", err)
 	}
-	b.report("changes, an application that writes twice", twice, "/s", "the same writers: update, read what the document needs, post it")
+	b.report(
+		"changes, an application that writes twice",
+		twice,
+		"/s",
+		"the same writers: update, read what the document needs, post it",
+	)
 	b.report("changes, Pingo to the raw limit", sustained/rawRate, "of it", "")
 	b.report("changes, Pingo to writing twice", sustained/twice, "times", "")
 	return nil
 }
 
 // write changes single rows until the context ends, each time when allowed says so.
-func (b *bench) write(ctx context.Context, pool *pgxpool.Pool, written *atomic.Int64, allowed func() bool) error {
+func (b *bench) write(
+	ctx context.Context,
+	pool *pgxpool.Pool,
+	written *atomic.Int64,
+	allowed func() bool,
+) error {
 	group, ctx := errgroup.WithContext(ctx)
 	for w := range writers {
 		group.Go(func() error {
@@ -116,7 +147,8 @@ func (b *bench) write(ctx context.Context, pool *pgxpool.Pool, written *atomic.I
 					time.Sleep(time.Millisecond)
 				}
 				id := 1 + (n*7919)%b.rows // spread over the table, and no row twice for long
-				if _, err := pool.Exec(ctx, "UPDATE huts SET beds = beds + 1 WHERE id = $1", id); err != nil && ctx.Err() == nil {
+				if _, err := pool.Exec(ctx, "UPDATE huts SET beds = beds + 1 WHERE id = $1", id); err != nil &&
+					ctx.Err() == nil {
 					return err
 				}
 				written.Add(1)
@@ -129,7 +161,11 @@ func (b *bench) write(ctx context.Context, pool *pgxpool.Pool, written *atomic.I
 
 // sustained is how many changes a second are done while writers write as fast as they
 // may without running away.
-func (b *bench) sustained(ctx context.Context, pool *pgxpool.Pool, done func() (int64, error)) (float64, error) {
+func (b *bench) sustained(
+	ctx context.Context,
+	pool *pgxpool.Pool,
+	done func() (int64, error),
+) (float64, error) {
 	ctx, cancel := context.WithTimeout(ctx, measured+3*time.Second)
 	defer cancel()
 	before, err := done()
@@ -168,7 +204,12 @@ func (b *bench) sustained(ctx context.Context, pool *pgxpool.Pool, done func() (
 
 // lagAt writes at a steady rate, and takes the middle of the percentiles that the service
 // told each second.
-func (b *bench) lagAt(ctx context.Context, pool *pgxpool.Pool, s *service, rate float64) (api.Percentiles, error) {
+func (b *bench) lagAt(
+	ctx context.Context,
+	pool *pgxpool.Pool,
+	s *service,
+	rate float64,
+) (api.Percentiles, error) {
 	if err := b.quiet(ctx, s); err != nil {
 		return api.Percentiles{}, err
 	}
@@ -178,7 +219,12 @@ func (b *bench) lagAt(ctx context.Context, pool *pgxpool.Pool, s *service, rate 
 	began := time.Now()
 	group, working := errgroup.WithContext(ctx)
 	group.Go(func() error {
-		return b.write(working, pool, &written, func() bool { return float64(written.Load()) < rate*time.Since(began).Seconds() })
+		return b.write(
+			working,
+			pool,
+			&written,
+			func() bool { return float64(written.Load()) < rate*time.Since(began).Seconds() },
+		)
 	})
 	var p50, p99 []float64
 	group.Go(func() error {
@@ -233,13 +279,22 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service) error 
 	began := time.Now()
 	group, writing := errgroup.WithContext(writing)
 	group.Go(func() error {
-		return b.write(writing, pool, &written, func() bool { return float64(written.Load()) < rate*time.Since(began).Seconds() })
+		return b.write(
+			writing,
+			pool,
+			&written,
+			func() bool { return float64(written.Load()) < rate*time.Since(began).Seconds() },
+		)
 	})
 	var speeds, ratios []float64
 	var before, meanwhile [2][]float64 // p50, p99
 	for round := range rounds {
 		say("a wide change, round %d of %d …", round+1, rounds)
-		alone, err := singles(ctx, s, func(passed time.Duration) (bool, error) { return passed > measured, nil })
+		alone, err := singles(
+			ctx,
+			s,
+			func(passed time.Duration) (bool, error) { return passed > measured, nil },
+		)
 		if err != nil {
 			return err
 		}
@@ -263,7 +318,13 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service) error 
 		}
 		speeds = append(speeds, float64(b.rows)/took.Seconds())
 		for i, q := range []float64{0.5, 0.99} {
-			before[i], meanwhile[i] = append(before[i], quantile(alone, q)), append(meanwhile[i], quantile(beside, q))
+			before[i], meanwhile[i] = append(
+				before[i],
+				quantile(alone, q),
+			), append(
+				meanwhile[i],
+				quantile(beside, q),
+			)
 		}
 		ratios = append(ratios, meanwhile[1][round]/before[1][round])
 	}
@@ -271,18 +332,37 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service) error 
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	b.report("a wide change, documents a second", median(speeds), "docs/s", "%d documents, with %.0f single changes a second beside it; medians of %d rounds, here and below", b.rows, rate, rounds)
+	b.report(
+		"a wide change, documents a second",
+		median(speeds),
+		"docs/s",
+		"%d documents, with %.0f single changes a second beside it; medians of %d rounds, here and below",
+		b.rows,
+		rate,
+		rounds,
+	)
 	for i, name := range []string{"p50", "p99"} {
 		b.report("lag of single changes before it, "+name, median(before[i]), "ms", "")
 		b.report("lag of single changes meanwhile, "+name, median(meanwhile[i]), "ms", "")
 	}
-	b.report("lag of single changes, p99 meanwhile to before", median(ratios), "times", "half of the rounds from %.1f to %.1f; wanted: at most 2", quantile(ratios, 0.25), quantile(ratios, 0.75))
+	b.report(
+		"lag of single changes, p99 meanwhile to before",
+		median(ratios),
+		"times",
+		"half of the rounds from %.1f to %.1f; wanted: at most 2",
+		quantile(ratios, 0.25),
+		quantile(ratios, 0.75),
+	)
 	return nil
 }
 
 // singles collects the lag of single changes, in milliseconds, until enough says so, which is asked
 // once a second.
-func singles(ctx context.Context, s *service, enough func(passed time.Duration) (bool, error)) ([]float64, error) {
+func singles(
+	ctx context.Context,
+	s *service,
+	enough func(passed time.Duration) (bool, error),
+) ([]float64, error) {
 	began, seen := time.Now(), map[string]float64{}
 	for {
 		for range 10 {
@@ -332,7 +412,10 @@ func (b *bench) rawChanges(ctx context.Context, pool *pgxpool.Pool, engine strin
 	group.Go(func() error {
 		version := 1
 		for follow.Err() == nil {
-			rows, err := pool.Query(follow, "SELECT seq, key FROM pingo_capture.journal ORDER BY seq LIMIT 2000")
+			rows, err := pool.Query(
+				follow,
+				"SELECT seq, key FROM pingo_capture.journal ORDER BY seq LIMIT 2000",
+			)
 			if err != nil {
 				return err
 			}
@@ -359,7 +442,11 @@ func (b *bench) rawChanges(ctx context.Context, pool *pgxpool.Pool, engine strin
 			var body bytes.Buffer
 			for _, key := range keys {
 				version++
-				body.WriteString(`{"index":{"_id":"` + key + `","version":` + strconv.Itoa(version) + `,"version_type":"external"}}` + "\n")
+				body.WriteString(
+					`{"index":{"_id":"` + key + `","version":` + strconv.Itoa(
+						version,
+					) + `,"version_type":"external"}}` + "\n",
+				)
 				body.Write(document)
 				body.WriteByte('\n')
 			}
@@ -404,7 +491,11 @@ func (b *bench) dualWrite(ctx context.Context, pool *pgxpool.Pool, engine string
 					var key int64
 					var document []byte
 					if err = pool.QueryRow(working, byOneStatement, id-1, id).Scan(&key, &document); err == nil {
-						_, err = call(http.MethodPut, engine+"/twice/_doc/"+strconv.FormatInt(key, 10), document)
+						_, err = call(
+							http.MethodPut,
+							engine+"/twice/_doc/"+strconv.FormatInt(key, 10),
+							document,
+						)
 					}
 				}
 				switch {

@@ -75,7 +75,8 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 	statement := func() error {
 		for from := 0; from < b.rows; {
 			upto := from + sizer.Rows()
-			result := conn.PgConn().ExecParams(ctx, byOneStatement, [][]byte{[]byte(strconv.Itoa(from)), []byte(strconv.Itoa(upto))}, nil, nil, nil)
+			result := conn.PgConn().
+				ExecParams(ctx, byOneStatement, [][]byte{[]byte(strconv.Itoa(from)), []byte(strconv.Itoa(upto))}, nil, nil, nil)
 			for result.NextRow() {
 			}
 			if _, err := result.Close(); err != nil {
@@ -104,7 +105,14 @@ func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
 	}
 	say("ranges of %d rows", sizer.Rows())
 	one, many := median(spent["statement"]), median(spent["nodes"])
-	b.report("documents, one statement with laterals and JSON", one, "s", "processor time of the database for %d rows, median of %d rounds", b.rows, rounds)
+	b.report(
+		"documents, one statement with laterals and JSON",
+		one,
+		"s",
+		"processor time of the database for %d rows, median of %d rounds",
+		b.rows,
+		rounds,
+	)
 	b.report("documents, node by node", many, "s", "")
 	b.report("documents, node by node to one statement", many/one, "of it", "wanted: at most a third")
 	return nil
@@ -128,7 +136,11 @@ func (b *bench) shapes(ctx context.Context, text string) ([]*shape.Shape, error)
 	defer src.Close()
 	os.Setenv("LODGE_URL", b.url)
 	os.Setenv("SEARCH_URL", "http://127.0.0.1:1")
-	def, findings := definition.Parse([]definition.File{{Name: "bench.yaml", Text: text}}, kinds.All().Language(), connect.Environment)
+	def, findings := definition.Parse(
+		[]definition.File{{Name: "bench.yaml", Text: text}},
+		kinds.All().Language(),
+		connect.Environment,
+	)
 	if len(findings) > 0 {
 		return nil, findings
 	}

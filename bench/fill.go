@@ -50,8 +50,21 @@ func (b *bench) fill(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	stop()
-	b.report("fill, the script instead", float64(n)/scriptTook.Seconds(), "docs/s", "%d documents in %.1f s, pages by LIMIT and OFFSET", n, scriptTook.Seconds())
-	b.report("fill, a careful script", float64(n)/carefulTook.Seconds(), "docs/s", "in %.1f s, each page after the last key", carefulTook.Seconds())
+	b.report(
+		"fill, the script instead",
+		float64(n)/scriptTook.Seconds(),
+		"docs/s",
+		"%d documents in %.1f s, pages by LIMIT and OFFSET",
+		n,
+		scriptTook.Seconds(),
+	)
+	b.report(
+		"fill, a careful script",
+		float64(n)/carefulTook.Seconds(),
+		"docs/s",
+		"in %.1f s, each page after the last key",
+		carefulTook.Seconds(),
+	)
 
 	engine, stop, err = b.engine(ctx)
 	if err != nil {
@@ -68,7 +81,14 @@ func (b *bench) fill(ctx context.Context, conn *pgx.Conn) error {
 	if m != n {
 		return fmt.Errorf("pingo made %d documents, the script %d", m, n)
 	}
-	b.report("fill, Pingo", float64(m)/pingoTook.Seconds(), "docs/s", "%d documents in %.1f s", m, pingoTook.Seconds())
+	b.report(
+		"fill, Pingo",
+		float64(m)/pingoTook.Seconds(),
+		"docs/s",
+		"%d documents in %.1f s",
+		m,
+		pingoTook.Seconds(),
+	)
 	b.report("fill, Pingo's peak memory", memory, "MB", "the whole process")
 	bodies, err := sameBytes(engine)
 	if err != nil {
@@ -89,10 +109,26 @@ func (b *bench) fill(ctx context.Context, conn *pgx.Conn) error {
 		return fmt.Errorf("raw: %w", err)
 	}
 	rawTook := time.Since(began)
-	b.report("fill, raw limit", float64(n)/rawTook.Seconds(), "docs/s", "COPY of the same columns while posting the same bytes, in %.1f s", rawTook.Seconds())
-	b.report("fill, Pingo to the script", scriptTook.Seconds()/pingoTook.Seconds(), "times", "wanted: at least 5")
+	b.report(
+		"fill, raw limit",
+		float64(n)/rawTook.Seconds(),
+		"docs/s",
+		"COPY of the same columns while posting the same bytes, in %.1f s",
+		rawTook.Seconds(),
+	)
+	b.report(
+		"fill, Pingo to the script",
+		scriptTook.Seconds()/pingoTook.Seconds(),
+		"times",
+		"wanted: at least 5",
+	)
 	b.report("fill, Pingo to the careful script", carefulTook.Seconds()/pingoTook.Seconds(), "times", "")
-	b.report("fill, Pingo to the raw limit", rawTook.Seconds()/pingoTook.Seconds(), "of it", "wanted: at least 0.5")
+	b.report(
+		"fill, Pingo to the raw limit",
+		rawTook.Seconds()/pingoTook.Seconds(),
+		"of it",
+		"wanted: at least 0.5",
+	)
 	return nil
 }
 
@@ -107,7 +143,9 @@ func (b *bench) engine(ctx context.Context) (url string, stop func(), err error)
 		return "", nil, err
 	}
 	url = "http://" + address
-	return url, func() { end(cmd) }, until(func() error { _, err := call(http.MethodGet, url+"/", nil); return err })
+	return url, func() { end(cmd) }, until(
+		func() error { _, err := call(http.MethodGet, url+"/", nil); return err },
+	)
 }
 
 func freeAddress() (string, error) {
@@ -200,7 +238,12 @@ func (b *bench) service(ctx context.Context, engine string) (*service, time.Dura
 	return s, took, nil
 }
 
-func (b *bench) begin(ctx context.Context, s *service, pg *pgserver.Server, engine string) (time.Duration, error) {
+func (b *bench) begin(
+	ctx context.Context,
+	s *service,
+	pg *pgserver.Server,
+	engine string,
+) (time.Duration, error) {
 	if err := pg.CreateDatabase(ctx, "pingo"); err != nil {
 		return 0, err
 	}
@@ -217,7 +260,13 @@ func (b *bench) begin(ctx context.Context, s *service, pg *pgserver.Server, engi
 	if err != nil {
 		return 0, err
 	}
-	s.cmd, err = b.process(ctx, []string{"LODGE_URL=" + b.url, "SEARCH_URL=" + engine, "PINGO_RECORDS_URL=" + pg.URL("pingo")}, "serve", "--listen", address)
+	s.cmd, err = b.process(
+		ctx,
+		[]string{"LODGE_URL=" + b.url, "SEARCH_URL=" + engine, "PINGO_RECORDS_URL=" + pg.URL("pingo")},
+		"serve",
+		"--listen",
+		address,
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -275,7 +324,12 @@ func sameBytes(engine string) (bodies [][]byte, err error) {
 			return nil, err
 		}
 		for _, key := range page {
-			fmt.Fprintf(&body, `{"index":{"_id":"%s","version":1,"version_type":"external"}}`+"\n%s\n", key, docs[key])
+			fmt.Fprintf(
+				&body,
+				`{"index":{"_id":"%s","version":1,"version_type":"external"}}`+"\n%s\n",
+				key,
+				docs[key],
+			)
 		}
 		if body.Len() > 1<<20 || len(keys) == 0 {
 			bodies = append(bodies, bytes.Clone(body.Bytes()))
@@ -354,7 +408,16 @@ func script(ctx context.Context, conn *pgx.Conn, engine, index string, careful b
 		}
 		var ids, regionIDs, keeperIDs []any
 		for _, h := range huts {
-			ids, regionIDs, keeperIDs = append(ids, h["id"]), append(regionIDs, h["region_id"]), append(keeperIDs, h["keeper_id"])
+			ids, regionIDs, keeperIDs = append(
+				ids,
+				h["id"],
+			), append(
+				regionIDs,
+				h["region_id"],
+			), append(
+				keeperIDs,
+				h["keeper_id"],
+			)
 		}
 		related := map[string]map[any][]map[string]any{}
 		for name, q := range map[string]struct {
@@ -382,7 +445,12 @@ func script(ctx context.Context, conn *pgx.Conn, engine, index string, careful b
 		encoder := json.NewEncoder(&body)
 		for _, h := range huts {
 			id := h["id"]
-			doc := map[string]any{"position": []any{h["lon"], h["lat"]}, "region": first(related["region"][h["region_id"]]), "notes": related["notes"][id], "closures": related["closures"][id]}
+			doc := map[string]any{
+				"position": []any{h["lon"], h["lat"]},
+				"region":   first(related["region"][h["region_id"]]),
+				"notes":    related["notes"][id],
+				"closures": related["closures"][id],
+			}
 			for _, name := range strings.Fields("name summary altitude_m beds night_price winter_room opens_on") {
 				doc[name] = h[name]
 			}

@@ -64,7 +64,13 @@ func run(ctx context.Context, rows int, only, out string) error {
 		return err
 	}
 	say("loading %d huts with all that belongs to them …", rows)
-	b.source, err = pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(b.dir, "source"), Settings: []string{"shared_buffers=1GB", "max_wal_size=4GB", "checkpoint_timeout=1h"}})
+	b.source, err = pgserver.Start(
+		ctx,
+		pgserver.Options{
+			Dir:      filepath.Join(b.dir, "source"),
+			Settings: []string{"shared_buffers=1GB", "max_wal_size=4GB", "checkpoint_timeout=1h"},
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -95,7 +101,16 @@ func run(ctx context.Context, rows int, only, out string) error {
 			return fmt.Errorf("%s: %w", part.name, err)
 		}
 	}
-	body, err := json.MarshalIndent(map[string]any{"at": time.Now().UTC().Format(time.DateOnly), "cores": runtime.NumCPU(), "rows": rows, "results": b.results}, "", "  ")
+	body, err := json.MarshalIndent(
+		map[string]any{
+			"at":      time.Now().UTC().Format(time.DateOnly),
+			"cores":   runtime.NumCPU(),
+			"rows":    rows,
+			"results": b.results,
+		},
+		"",
+		"  ",
+	)
 	if err != nil {
 		return err
 	}

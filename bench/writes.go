@@ -92,10 +92,23 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 			}
 			shares = append(shares, rates[1][round]/rates[0][round])
 		}
-		b.report("updates of "+update.of+", without triggers", median(rates[0]), "tx/s", "median of %d rounds", writeRounds)
+		b.report(
+			"updates of "+update.of+", without triggers",
+			median(rates[0]),
+			"tx/s",
+			"median of %d rounds",
+			writeRounds,
+		)
 		b.report("updates of "+update.of+", with triggers", median(rates[1]), "tx/s", "")
-		b.report("updates of "+update.of+", share kept", median(shares), "of it", "median of the rounds' shares, half of them from %.2f to %.2f; wanted: at least %s",
-			quantile(shares, 0.25), quantile(shares, 0.75), update.wanted)
+		b.report(
+			"updates of "+update.of+", share kept",
+			median(shares),
+			"of it",
+			"median of the rounds' shares, half of them from %.2f to %.2f; wanted: at least %s",
+			quantile(shares, 0.25),
+			quantile(shares, 0.75),
+			update.wanted,
+		)
 	}
 	return src.Capture.Remove(ctx)
 }
@@ -123,7 +136,8 @@ func (b *bench) pgbench(ctx context.Context, conn *pgx.Conn, script string) (flo
 	if found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench"); len(found) > 0 {
 		program = found[len(found)-1]
 	}
-	out, err := exec.CommandContext(ctx, program, "-n", "-c", "4", "-j", "2", "-T", "1", "-f", file, b.url).CombinedOutput()
+	out, err := exec.CommandContext(ctx, program, "-n", "-c", "4", "-j", "2", "-T", "1", "-f", file, b.url).
+		CombinedOutput()
 	if bytes.Contains(out, []byte("transactions actually processed: 0\n")) {
 		return 0, nil
 	}

@@ -87,7 +87,7 @@ var States = []string{StateInSync, StateCatchingUp, StateFilling, StateWaiting, 
 type Status struct {
 	At time.Time `json:"at"`
 	// State is the worst of all indexes, or empty.
-	State    string         `json:"state" enum:"in sync,catching up,filling,waiting,blocked,empty"`
+	State    string         `json:"state"             enum:"in sync,catching up,filling,waiting,blocked,empty"`
 	Sentence string         `json:"sentence"`
 	Version  int            `json:"definitionVersion"`
 	Trouble  *Trouble       `json:"trouble,omitempty"`
@@ -134,7 +134,7 @@ type IndexStatus struct {
 	Source   string `json:"source"`
 	Engine   string `json:"engine"`
 	Edition  string `json:"edition"`
-	State    string `json:"state" enum:"in sync,catching up,filling,waiting,blocked"`
+	State    string `json:"state"               enum:"in sync,catching up,filling,waiting,blocked"`
 	Sentence string `json:"sentence"`
 	// Live: the public name answers from a complete edition.
 	Live bool `json:"live"`
@@ -184,7 +184,7 @@ const (
 // FillStatus is how far the filling of an edition is.
 type FillStatus struct {
 	Edition string `json:"edition"`
-	State   string `json:"state" enum:"preparing,filling,catching up,switched,cancelled"`
+	State   string `json:"state"     enum:"preparing,filling,catching up,switched,cancelled"`
 	// Rows done, of them Resumed before this run began, and those Expected.
 	Rows     int64 `json:"rows"`
 	Resumed  int64 `json:"resumed"`
@@ -323,7 +323,7 @@ const (
 type IndexPlan struct {
 	Name   string `json:"name"`
 	Engine string `json:"engine"`
-	Change string `json:"change" enum:"new,unchanged,in place,reindex,removed"`
+	Change string `json:"change"          enum:"new,unchanged,in place,reindex,removed"`
 	// Differences to what is live, one by one.
 	Differences []Difference `json:"differences"`
 	// Guard says why the change must be accepted by the index's name; empty when it
@@ -356,7 +356,7 @@ type PlanNode struct {
 	Path   string `json:"path"`           // where it stands in documents; empty for a root
 	Parent string `json:"parent"`
 	Table  string `json:"table"`
-	Kind   string `json:"kind" enum:"root,one,many,list"`
+	Kind   string `json:"kind"            enum:"root,one,many,list"`
 	Link   string `json:"link,omitempty"`
 	Where  string `json:"where,omitempty"`
 	Order  string `json:"order,omitempty"`
@@ -525,7 +525,7 @@ type IndexTrace struct {
 // RecentChange is a change and what became of it.
 type RecentChange struct {
 	At    time.Time `json:"at"`
-	Op    string    `json:"op" enum:"insert,update,delete,truncate,unknown"`
+	Op    string    `json:"op"        enum:"insert,update,delete,truncate,unknown"`
 	Table string    `json:"table"`
 	Key   string    `json:"key"`
 	// How many documents it touched, by what became of them.
@@ -624,7 +624,7 @@ var Roles = []string{RoleViewer, RoleOperator, RoleAdmin}
 // Token is a right to use the API; the token itself is not kept.
 type Token struct {
 	Name      string     `json:"name"`
-	Role      string     `json:"role" enum:"viewer,operator,admin"`
+	Role      string     `json:"role"             enum:"viewer,operator,admin"`
 	CreatedAt time.Time  `json:"createdAt"`
 	UsedAt    *time.Time `json:"usedAt,omitempty"`
 }
@@ -638,7 +638,7 @@ type NewToken struct {
 // CreatedToken is a fresh token: the only time that it is shown.
 type CreatedToken struct {
 	Name  string `json:"name"`
-	Role  string `json:"role" enum:"viewer,operator,admin"`
+	Role  string `json:"role"  enum:"viewer,operator,admin"`
 	Token string `json:"token"`
 }
 

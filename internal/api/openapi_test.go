@@ -16,8 +16,32 @@ import (
 var update = flag.Bool("update", false, "write the schemas into openapi.yaml")
 
 // described are the types that openapi.yaml names, and with them those that they hold.
-var described = []any{Problem{}, Files{}, Status{}, Plan{}, Applied{}, DefinitionVersion{}, Script{}, CaptureRemoval{}, Preview{}, Hits{}, ChangeTrace{}, RecentChange{}, HistoryPoint{},
-	FailedGroup{}, FailedDocument{}, FailedDetail{}, FailedSelection{}, DocumentCount{}, Token{}, NewToken{}, CreatedToken{}, SignIn{}, Session{}, Health{}}
+var described = []any{
+	Problem{},
+	Files{},
+	Status{},
+	Plan{},
+	Applied{},
+	DefinitionVersion{},
+	Script{},
+	CaptureRemoval{},
+	Preview{},
+	Hits{},
+	ChangeTrace{},
+	RecentChange{},
+	HistoryPoint{},
+	FailedGroup{},
+	FailedDocument{},
+	FailedDetail{},
+	FailedSelection{},
+	DocumentCount{},
+	Token{},
+	NewToken{},
+	CreatedToken{},
+	SignIn{},
+	Session{},
+	Health{},
+}
 
 // The schemas in openapi.yaml are those of the Go types.
 func TestSchemasAreThoseOfTheTypes(t *testing.T) {

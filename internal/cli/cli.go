@@ -85,7 +85,9 @@ func Main(more func(a *App) map[string][]*cobra.Command) int {
 		return exitRefused
 	case errors.As(err, &code):
 		return int(code)
-	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
+	case errors.As(err, &usage),
+		strings.HasPrefix(err.Error(), "unknown command"),
+		strings.HasPrefix(err.Error(), "required flag"):
 		fmt.Fprintf(a.Err, "pingo: %v\nSee %s --help.\n", err, ran.CommandPath())
 		return exitUsage
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):
@@ -120,7 +122,12 @@ check also has 4 and 5, for what it would change.`,
 	root.SetErr(a.Err)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return UsageError{Err: err} })
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.url, "url", envOr("PINGO_URL", "http://127.0.0.1:7464"), "where pingo serve answers (PINGO_URL)")
+	flags.StringVar(
+		&a.url,
+		"url",
+		envOr("PINGO_URL", "http://127.0.0.1:7464"),
+		"where pingo serve answers (PINGO_URL)",
+	)
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	a.token = os.Getenv("PINGO_TOKEN")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
@@ -130,7 +137,12 @@ check also has 4 and 5, for what it would change.`,
 		}
 		return UsageError{Err: fmt.Errorf("--output is table, json or yaml, not %q", a.output)}
 	}
-	root.AddGroup(&cobra.Group{ID: GroupRun, Title: "Running:"}, &cobra.Group{ID: GroupDefine, Title: "Definitions:"}, &cobra.Group{ID: groupLook, Title: "Looking:"}, &cobra.Group{ID: groupOther, Title: "Other:"})
+	root.AddGroup(
+		&cobra.Group{ID: GroupRun, Title: "Running:"},
+		&cobra.Group{ID: GroupDefine, Title: "Definitions:"},
+		&cobra.Group{ID: groupLook, Title: "Looking:"},
+		&cobra.Group{ID: groupOther, Title: "Other:"},
+	)
 	add := func(group string, commands ...*cobra.Command) {
 		for _, c := range commands {
 			c.GroupID = group
@@ -215,7 +227,10 @@ func (a *App) table(header table.Row, numbers ...int) table.Writer {
 	t.AppendHeader(header)
 	var columns []table.ColumnConfig
 	for _, n := range numbers {
-		columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		columns = append(
+			columns,
+			table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight},
+		)
 	}
 	t.SetColumnConfigs(columns)
 	return t
@@ -231,7 +246,10 @@ func (a *App) version() *cobra.Command {
 		Use: "version", Short: "Print the version", Args: Exactly(0, "no arguments"),
 		Example: "  pingo version\n  pingo version -o json",
 		RunE: func(*cobra.Command, []string) error {
-			return a.Print(map[string]string{"version": Version}, func() { fmt.Fprintln(a.Out, "pingo", Version) })
+			return a.Print(
+				map[string]string{"version": Version},
+				func() { fmt.Fprintln(a.Out, "pingo", Version) },
+			)
 		},
 	}
 }

@@ -48,7 +48,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
 		t.Error("check has touched the source", err)
 	}
-	if sql := w.must("capture", "show", file); !strings.Contains(sql, "CREATE TRIGGER pingo_update AFTER UPDATE OF") || !strings.Contains(sql, "GRANT SELECT ON") {
+	if sql := w.must("capture", "show", file); !strings.Contains(sql, "CREATE TRIGGER pingo_update AFTER UPDATE OF") ||
+		!strings.Contains(sql, "GRANT SELECT ON") {
 		t.Error(sql)
 	}
 	if _, errs, code := w.run("apply", file); code != 2 || !strings.Contains(errs, "say --yes") {
@@ -64,7 +65,9 @@ func TestFirstFiveMinutes(t *testing.T) {
 		}
 		return nil
 	})
-	if out := w.must("preview", "huts", "7"); !strings.Contains(out, `"name": "Marmot Observatory"`) || !strings.Contains(out, "is what the row makes now") || strings.Contains(out, "@firnline") {
+	if out := w.must("preview", "huts", "7"); !strings.Contains(out, `"name": "Marmot Observatory"`) ||
+		!strings.Contains(out, "is what the row makes now") ||
+		strings.Contains(out, "@firnline") {
 		t.Error(out)
 	}
 	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, "both agree") {
@@ -74,7 +77,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Error(out)
 	}
 	var status api.Status
-	if err := json.Unmarshal([]byte(w.must("status", "-o", "json")), &status); err != nil || status.Indexes[0].State != api.StateInSync || !status.Indexes[0].Live {
+	if err := json.Unmarshal([]byte(w.must("status", "-o", "json")), &status); err != nil || status.Indexes[0].State != api.StateInSync ||
+		!status.Indexes[0].Live {
 		t.Errorf("%+v %v", status, err)
 	}
 	var plain map[string]any
@@ -84,13 +88,19 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if out := w.must("check", file); !strings.Contains(out, "index huts in main: unchanged") {
 		t.Error(out)
 	}
-	if out := w.must("preview", "huts", "--sample", "2"); strings.Count(out, "pingo_fingerprint") != 2 || !strings.Contains(out, "first_name || ' ' || last_name of public.keepers") {
+	if out := w.must("preview", "huts", "--sample", "2"); strings.Count(out, "pingo_fingerprint") != 2 ||
+		!strings.Contains(out, "first_name || ' ' || last_name of public.keepers") {
 		t.Error(out)
 	}
-	if out := w.must("search", "huts", "--filter", "region.country=Aurelia", "--sort", "-altitude_m", "--facet", "amenities", "-n", "3"); !strings.Contains(out, "drinking water") || !strings.Contains(out, "3 shown") {
+	if out := w.must("search", "huts", "--filter", "region.country=Aurelia", "--sort", "-altitude_m", "--facet", "amenities", "-n", "3"); !strings.Contains(
+		out,
+		"drinking water",
+	) ||
+		!strings.Contains(out, "3 shown") {
 		t.Error(out)
 	}
-	if _, errs, code := w.run("search", "huts", "--sort", "alttude_m"); code != 1 || !strings.Contains(errs, `no field "alttude_m" with the role sort: did you mean "altitude_m"?`) {
+	if _, errs, code := w.run("search", "huts", "--sort", "alttude_m"); code != 1 ||
+		!strings.Contains(errs, `no field "alttude_m" with the role sort: did you mean "altitude_m"?`) {
 		t.Errorf("%d %s", code, errs)
 	}
 
@@ -108,7 +118,9 @@ func TestFirstFiveMinutes(t *testing.T) {
 		{"  huts:\n", "  cabins:\n", "index huts: it is no longer in the definition"},
 		{"where: retired_at IS NULL", "where: retired_at IS NULL AND id < 9", "it would have"},
 	} {
-		if _, errs, code := w.run("apply", "--yes", w.write(strings.Replace(demo.Definition, c.find, c.put, 1))); code != 3 || !strings.Contains(errs, c.want) || !strings.Contains(errs, "--accept huts") {
+		if _, errs, code := w.run("apply", "--yes", w.write(strings.Replace(demo.Definition, c.find, c.put, 1))); code != 3 ||
+			!strings.Contains(errs, c.want) ||
+			!strings.Contains(errs, "--accept huts") {
 			t.Errorf("%d %s", code, errs)
 		}
 	}
@@ -129,16 +141,23 @@ func TestFirstFiveMinutes(t *testing.T) {
 		}
 	}()
 	smaller := strings.Replace(demo.Definition, "      beds:        { filter: true }\n", "", 1)
-	if out, _, code := w.run("check", w.write(smaller)); code != 5 || !strings.Contains(out, "index huts in main: reindex") || !strings.Contains(out, "reindex   beds is no longer a field") {
+	if out, _, code := w.run("check", w.write(smaller)); code != 5 || !strings.Contains(out, "index huts in main: reindex") ||
+		!strings.Contains(out, "reindex   beds is no longer a field") {
 		t.Errorf("%d %s", code, out)
 	}
 	w.must("apply", "--yes", w.write(smaller))
-	w.index(10*time.Second, "the second edition answers", "huts", func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Fill == nil })
+	w.index(
+		10*time.Second,
+		"the second edition answers",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Fill == nil },
+	)
 	close(stop)
 	if n := <-gaps; n > 0 {
 		t.Errorf("%d searches found nothing during the reindex", n)
 	}
-	if out := w.must("preview", "huts", "7"); strings.Contains(out, `"beds"`) || !strings.Contains(out, "huts-e2 7: The document in the engine is what the row makes now") {
+	if out := w.must("preview", "huts", "7"); strings.Contains(out, `"beds"`) ||
+		!strings.Contains(out, "huts-e2 7: The document in the engine is what the row makes now") {
 		t.Error(out)
 	}
 	w.eventually(5*time.Second, "the first edition is dropped", func() error {
@@ -150,10 +169,12 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if removal, err := w.client.PlanRemoval(t.Context(), ""); err != nil || !slices.Equal(removal.Indexes, []string{"huts"}) {
 		t.Errorf("what removal would do: %+v %v", removal, err)
 	}
-	if _, errs, code := w.run("capture", "remove"); code != 2 || !strings.Contains(errs, "The index huts will no longer be kept in sync, and must be filled anew later") {
+	if _, errs, code := w.run("capture", "remove"); code != 2 ||
+		!strings.Contains(errs, "The index huts will no longer be kept in sync, and must be filled anew later") {
 		t.Errorf("capture remove with nobody to ask: %d %s", code, errs)
 	}
-	if out := w.must("capture", "remove", "--yes", "--source", "lodge"); !strings.Contains(out, "Capture is removed from lodge, with") || !strings.Contains(out, "The index huts will no longer be kept in sync until pingo apply") {
+	if out := w.must("capture", "remove", "--yes", "--source", "lodge"); !strings.Contains(out, "Capture is removed from lodge, with") ||
+		!strings.Contains(out, "The index huts will no longer be kept in sync until pingo apply") {
 		t.Error(out)
 	}
 	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
@@ -162,7 +183,9 @@ func TestFirstFiveMinutes(t *testing.T) {
 	// Without it changes go unnoticed: it is said, and applying again mends it.
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Unseen Hut' WHERE id = 8")
 	w.index(5*time.Second, "it says that capture is gone", "huts", func(ix api.IndexStatus) bool {
-		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "capture was removed") && strings.Contains(ix.Sentence, "run pingo apply") && !strings.Contains(ix.Sentence, "dropped or disabled")
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "capture was removed") &&
+			strings.Contains(ix.Sentence, "run pingo apply") &&
+			!strings.Contains(ix.Sentence, "dropped or disabled")
 	})
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
 		t.Errorf("capture install: %d %s", code, errs)
@@ -172,12 +195,22 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("a difference made on purpose is not seen: %v", err)
 	}
 	w.must("apply", "--yes", file)
-	w.index(10*time.Second, "it is true again", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Edition == "huts-e3" })
+	w.index(
+		10*time.Second,
+		"it is true again",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Edition == "huts-e3" },
+	)
 	w.equal(lodge, "huts")
 	// A trigger that somebody disables is noticed, and not forgotten when it is enabled.
-	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes DISABLE TRIGGER pingo_insert; INSERT INTO guest_notes (hut_id, body, written_at, approved) VALUES (8, 'Nobody read this.', now(), true)")
+	pgtest.Exec(
+		t,
+		lodge,
+		"ALTER TABLE guest_notes DISABLE TRIGGER pingo_insert; INSERT INTO guest_notes (hut_id, body, written_at, approved) VALUES (8, 'Nobody read this.', now(), true)",
+	)
 	disabled := func(ix api.IndexStatus) bool {
-		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "Out of sync for") && strings.Contains(ix.Sentence, "triggers of Pingo on public.guest_notes were dropped or disabled")
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "Out of sync for") &&
+			strings.Contains(ix.Sentence, "triggers of Pingo on public.guest_notes were dropped or disabled")
 	}
 	w.index(8*time.Second, "it says that a trigger is disabled", "huts", disabled)
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
@@ -185,11 +218,17 @@ func TestFirstFiveMinutes(t *testing.T) {
 	}
 	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes ENABLE ALWAYS TRIGGER pingo_insert")
 	w.index(time.Second, "it remembers", "huts", disabled)
-	if out, _, code := w.run("check", file); code != 5 || !strings.Contains(out, "reindex   triggers of Pingo on public.guest_notes were dropped or disabled") {
+	if out, _, code := w.run("check", file); code != 5 ||
+		!strings.Contains(out, "reindex   triggers of Pingo on public.guest_notes were dropped or disabled") {
 		t.Errorf("%d %s", code, out)
 	}
 	w.must("apply", "--yes", file)
-	w.index(10*time.Second, "it is true after that", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Edition == "huts-e4" })
+	w.index(
+		10*time.Second,
+		"it is true after that",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Edition == "huts-e4" },
+	)
 	w.equal(lodge, "huts")
 	// Somebody deletes the edition in the engine.
 	r, err := http.NewRequest(http.MethodDelete, w.engine.URL+"/huts-e4", nil)
@@ -230,10 +269,15 @@ func TestARenamedColumnStopsItsIndex(t *testing.T) {
 	definition := demo.Definition + "\n  places: { engine: main, rows: lodge.regions, fields: { name: { search: 1 } } }\n"
 	w.must("apply", "--yes", w.write(definition))
 	stopped := func(ix api.IndexStatus) bool {
-		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "column \"summary\" does not exist") && strings.Contains(ix.Sentence, "Nothing is lost")
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "column \"summary\" does not exist") &&
+			strings.Contains(ix.Sentence, "Nothing is lost")
 	}
 	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about")
-	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Lost Property Hut' WHERE id = 7; DELETE FROM huts WHERE id = 9; UPDATE regions SET name = 'Found Land' WHERE id = 3")
+	pgtest.Exec(
+		t,
+		lodge,
+		"UPDATE huts SET name = 'Lost Property Hut' WHERE id = 7; DELETE FROM huts WHERE id = 9; UPDATE regions SET name = 'Found Land' WHERE id = 3",
+	)
 	w.index(5*time.Second, "it says why it is stopped", "huts", stopped)
 	w.eventually(2*time.Second, "another index goes on", func() error {
 		if out := w.must("search", "places", "found land"); !strings.Contains(out, "1 found") {
@@ -245,13 +289,19 @@ func TestARenamedColumnStopsItsIndex(t *testing.T) {
 		t.Error(out)
 	}
 	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME about TO summary")
-	w.index(10*time.Second, "it goes on by itself", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && empty(t, lodge) })
+	w.index(
+		10*time.Second,
+		"it goes on by itself",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && empty(t, lodge) },
+	)
 	w.equal(lodge, "huts")
 
 	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about; UPDATE huts SET name = 'Twice Lost' WHERE id = 8")
 	w.index(5*time.Second, "it is stopped again", "huts", stopped)
 	renamed := w.write(strings.Replace(definition, "summary:     { search: 2 }", "summary:     { column: about, search: 2 }", 1))
-	if out, _, code := w.run("check", renamed); code != 5 || !strings.Contains(out, "summary comes from public.huts.about instead of public.huts.summary") {
+	if out, _, code := w.run("check", renamed); code != 5 ||
+		!strings.Contains(out, "summary comes from public.huts.about instead of public.huts.summary") {
 		t.Errorf("%d %s", code, out)
 	}
 	w.must("apply", "--yes", renamed)
@@ -277,8 +327,18 @@ func TestMistakesGetASentence(t *testing.T) {
 	go http.Serve(html, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write([]byte("<html>hello</html>")) }))
 	with := func(find, put string) string { return strings.Replace(w.pg.URL("lodge"), find, put, 1) }
 	secret := regexp.MustCompile(`:([0-9a-f]{32})@`).FindStringSubmatch(w.pg.URL("lodge"))[1]
-	w.env = append(w.env, "WRONG_PORT="+regexp.MustCompile(`:\d+/`).ReplaceAllString(w.pg.URL("lodge"), ":1/"), "WRONG_PASSWORD="+with(secret, "guessed-secret"),
-		"WRONG_DATABASE="+with("/lodge", "/logde"), "POOR="+with("pingo:"+secret, "poor:poor"), "HTML=http://"+html.Addr().String(), "NO_ENGINE=http://127.0.0.1:1")
+	w.env = append(
+		w.env,
+		"WRONG_PORT="+regexp.MustCompile(`:\d+/`).ReplaceAllString(w.pg.URL("lodge"), ":1/"),
+		"WRONG_PASSWORD="+with(secret, "guessed-secret"),
+		"WRONG_DATABASE="+with(
+			"/lodge",
+			"/logde",
+		),
+		"POOR="+with("pingo:"+secret, "poor:poor"),
+		"HTML=http://"+html.Addr().String(),
+		"NO_ENGINE=http://127.0.0.1:1",
+	)
 	w.serve()
 	const text = "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\nengines: { main: { kind: opensearch, url: \"${SEARCH_URL}\" } }\nindexes:\n  huts:\n    engine: main\n    rows: lodge.huts\n    fields: [name]\n"
 	for _, c := range []struct{ find, put, want string }{
@@ -303,7 +363,9 @@ func TestMistakesGetASentence(t *testing.T) {
 	}
 	// A role that may read but not install: it is told how somebody else can.
 	poor := w.write(strings.Replace(text, "LODGE_URL", "POOR", 1))
-	if out, errs, code := w.run("apply", "--yes", poor); code != 3 || !strings.Contains(out, "GRANT CREATE ON DATABASE lodge TO poor;") || !strings.Contains(out, "GRANT pingo TO poor;") || !strings.Contains(out, "pingo capture show FILE") {
+	if out, errs, code := w.run("apply", "--yes", poor); code != 3 || !strings.Contains(out, "GRANT CREATE ON DATABASE lodge TO poor;") ||
+		!strings.Contains(out, "GRANT pingo TO poor;") ||
+		!strings.Contains(out, "pingo capture show FILE") {
 		t.Errorf("missing grants: %d %s%s", code, out, errs)
 	}
 	pgtest.Exec(t, lodge, w.must("capture", "show", poor))
@@ -325,7 +387,8 @@ func TestMistakesGetASentence(t *testing.T) {
 		"status --url http://127.0.0.1:1": "no pingo serve answers at http://127.0.0.1:1",
 		"status --url " + w.engine.URL:    "not as a pingo serve does",
 	} {
-		if out, errs, code := w.run(strings.Fields(args)...); code == 0 || !strings.Contains(errs, want) || strings.Contains(errs, "goroutine") {
+		if out, errs, code := w.run(strings.Fields(args)...); code == 0 || !strings.Contains(errs, want) ||
+			strings.Contains(errs, "goroutine") {
 			t.Errorf("pingo %s: exit %d\n%s%s", args, code, out, errs)
 		}
 	}
@@ -385,7 +448,11 @@ func TestAccess(t *testing.T) {
 			if open := call.Security != nil; open == (status == http.StatusUnauthorized) && path != "/api/session" {
 				t.Errorf("%s %s without a token: %d", method, path, status)
 			}
-			if status := get(method, path, created.Token); strings.Contains(call.Summary, "Needs the role") != (status == http.StatusForbidden) && path != "/api/events" {
+			if status := get(method, path, created.Token); strings.Contains(
+				call.Summary,
+				"Needs the role",
+			) != (status == http.StatusForbidden) &&
+				path != "/api/events" {
 				t.Errorf("%s %s as a viewer: %d", method, path, status)
 			}
 		}
@@ -401,7 +468,8 @@ func TestAccess(t *testing.T) {
 		t.Errorf("a removed token: %d", status)
 	}
 	var hashes string
-	if err := pgtest.Connect(t, w.pg.URL("pingo")).QueryRow(t.Context(), "SELECT string_agg(t::text, ' ') FROM token t").Scan(&hashes); err != nil || strings.Contains(hashes, w.client.Token) {
+	if err := pgtest.Connect(t, w.pg.URL("pingo")).QueryRow(t.Context(), "SELECT string_agg(t::text, ' ') FROM token t").Scan(&hashes); err != nil ||
+		strings.Contains(hashes, w.client.Token) {
 		t.Error("a token is stored in clear", err)
 	}
 	if strings.Count(w.log.String(), w.client.Token) != 1 {
@@ -439,7 +507,8 @@ func TestRecordsDirectory(t *testing.T) {
 	}
 	w.service = start()
 	answers()
-	if out, errs, code := w.run("serve", "--listen", "127.0.0.1:0", "--records-dir", dir); code != 1 || !strings.Contains(errs, "in use by another pingo process") {
+	if out, errs, code := w.run("serve", "--listen", "127.0.0.1:0", "--records-dir", dir); code != 1 ||
+		!strings.Contains(errs, "in use by another pingo process") {
 		t.Errorf("a second one on the directory: %d %s%s", code, out, errs)
 	}
 	first := postmaster()
@@ -474,7 +543,10 @@ func TestTwoDemosSideBySide(t *testing.T) {
 	for range 2 {
 		r := <-results
 		var s demo.Summary
-		if err := json.Unmarshal(r.out, &s); err != nil || r.err != nil || !s.OK || s.ChangesSeen != s.ChangesMade || s.ChangesMade < 300 || s.Documents != s.Rows || s.Rows < 1800 || len(s.Checks) < 6 {
+		if err := json.Unmarshal(r.out, &s); err != nil || r.err != nil || !s.OK || s.ChangesSeen != s.ChangesMade || s.ChangesMade < 300 ||
+			s.Documents != s.Rows ||
+			s.Rows < 1800 ||
+			len(s.Checks) < 6 {
 			t.Errorf("%s %v %v", r.out, r.err, err)
 		}
 	}
@@ -530,7 +602,12 @@ func TestFailedDocuments(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id IN (3, 4, 5, 6)")
 	failed := func(n int64) {
 		t.Helper()
-		w.index(10*time.Second, "failed documents", "huts", func(ix api.IndexStatus) bool { return ix.Failed == n && ix.Waiting == 0 && empty(t, lodge) })
+		w.index(
+			10*time.Second,
+			"failed documents",
+			"huts",
+			func(ix api.IndexStatus) bool { return ix.Failed == n && ix.Waiting == 0 && empty(t, lodge) },
+		)
 	}
 	failed(3)
 	out := w.must("failed", "list")
@@ -538,10 +615,12 @@ func TestFailedDocuments(t *testing.T) {
 	if cause == nil || !strings.Contains(out, "keeps beds as long") || !strings.Contains(out, "out of memory in segment #") {
 		t.Fatal(out)
 	}
-	if out := w.must("failed", "list", "huts", "--cause", cause[1]); !strings.Contains(out, "\n3 ") || !strings.Contains(out, "\n4 ") || strings.Contains(out, "\n5 ") {
+	if out := w.must("failed", "list", "huts", "--cause", cause[1]); !strings.Contains(out, "\n3 ") || !strings.Contains(out, "\n4 ") ||
+		strings.Contains(out, "\n5 ") {
 		t.Error(out)
 	}
-	if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, `>   "beds":`) || !strings.Contains(out, "The row still makes the same document") {
+	if out := w.must("failed", "show", "huts", "3"); !strings.Contains(out, `>   "beds":`) ||
+		!strings.Contains(out, "The row still makes the same document") {
 		t.Error(out)
 	}
 	// A retry that is refused again is counted; one that is accepted leaves the list.
@@ -594,7 +673,12 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	w.must("apply", "--yes", asked)
 	w.kill()
 	w.serve()
-	w.index(10*time.Second, "it goes on after a restart", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live })
+	w.index(
+		10*time.Second,
+		"it goes on after a restart",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live },
+	)
 	w.must("apply", "--yes", w.write(demo.Definition))
 	for args, want := range map[string][]string{
 		"preview ":                        {"huts"},
@@ -625,11 +709,13 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	if out := w.must("schema", "-o", "yaml"); !strings.HasPrefix(out, "$defs:") {
 		t.Errorf("schema in YAML begins %.80q", out)
 	}
-	if out := w.must("trace", "huts", "7"); !strings.Contains(out, "The document in the engine is what the row makes now.") || !strings.Contains(out, "The index is in sync") {
+	if out := w.must("trace", "huts", "7"); !strings.Contains(out, "The document in the engine is what the row makes now.") ||
+		!strings.Contains(out, "The index is in sync") {
 		t.Error(out)
 	}
 	pgtest.Exec(t, lodge, `ALTER TABLE guest_notes RENAME written_at TO "writtenAt"`)
-	if out, _, code := w.run("check", w.write(strings.ReplaceAll(demo.Definition, "written_at", "writtenAt"))); code != 3 || !strings.Contains(out, `write "writtenAt", in double quotes: names with capitals need them in SQL`) {
+	if out, _, code := w.run("check", w.write(strings.ReplaceAll(demo.Definition, "written_at", "writtenAt"))); code != 3 ||
+		!strings.Contains(out, `write "writtenAt", in double quotes: names with capitals need them in SQL`) {
 		t.Errorf("a mixed-case column in order: %d %s", code, out)
 	}
 	// Every mistake is said in one run: of the language, of references, of the databases.
@@ -639,12 +725,20 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
   three: { engine: main, rows: lodge.hust, fields: [name] }
   four: { engine: main, rows: lodge.huts, fields: { name: { sql: "lower(nme)" } } }
 `
-	if out, _, code := w.run("check", w.write(mistakes)); code != 3 || strings.Count(out, ": index one has no key") != 1 || strings.Count(out, `goes to engine "mian"`) != 1 ||
-		strings.Count(out, `no table "hust"`) != 1 || strings.Count(out, "does not accept this expression") != 1 || !strings.Contains(out, "source lodge      answers") {
+	if out, _, code := w.run("check", w.write(mistakes)); code != 3 || strings.Count(out, ": index one has no key") != 1 ||
+		strings.Count(out, `goes to engine "mian"`) != 1 ||
+		strings.Count(out, `no table "hust"`) != 1 ||
+		strings.Count(out, "does not accept this expression") != 1 ||
+		!strings.Contains(out, "source lodge      answers") {
 		t.Errorf("%d %s", code, out)
 	}
 	// A removal that was not accepted is refused, not failed.
-	other := strings.Replace(strings.ReplaceAll(demo.Definition, "order: written_at DESC", `order: '"writtenAt" DESC'`), "\n  huts:", "\n  cabins:", 1)
+	other := strings.Replace(
+		strings.ReplaceAll(demo.Definition, "order: written_at DESC", `order: '"writtenAt" DESC'`),
+		"\n  huts:",
+		"\n  cabins:",
+		1,
+	)
 	other = strings.ReplaceAll(other, "written_at:", "writtenAt:")
 	if out, errs, code := w.run("apply", "--yes", w.write(other)); code != 3 || !strings.Contains(errs, "--accept huts") {
 		t.Errorf("an index is taken out: %d %s%s", code, out, errs)

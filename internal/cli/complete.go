@@ -41,7 +41,8 @@ func (a *App) completions(root *cobra.Command) {
 			}
 			for _, ix := range plan.Indexes {
 				for i := range ix.Fields {
-					if f := &ix.Fields[i]; (len(args) == 0 || ix.Name == args[0]) && has(f) && !slices.Contains(out, f.Path+suffix) {
+					if f := &ix.Fields[i]; (len(args) == 0 || ix.Name == args[0]) && has(f) &&
+						!slices.Contains(out, f.Path+suffix) {
 						out = append(out, f.Path+suffix)
 					}
 				}

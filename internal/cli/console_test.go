@@ -18,8 +18,17 @@ import (
 // browser starts a headless Chromium that reaches nothing but this machine.
 func browser(t *testing.T) context.Context {
 	t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox,
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag(
+			"disable-background-networking",
+			true,
+		),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true),
+	)
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	ctx, timeout := context.WithTimeout(ctx, 90*time.Second)
@@ -77,7 +86,19 @@ func TestConsole(t *testing.T) {
 	if _, err := w.client.Apply(t.Context(), []api.File{{Name: "pingo.yaml", Text: demo.Definition}}); err != nil {
 		t.Fatal(err)
 	}
-	shows("that it is true, without a reload", "huts is in sync", "huts", "huts-e1", "as many as rows", "recent lag", "Its journal is being read by "+w.address, "all processed", "Recent changes of lodge", "No change was noticed", "Process "+w.address+" (this one) feeds lodge")
+	shows(
+		"that it is true, without a reload",
+		"huts is in sync",
+		"huts",
+		"huts-e1",
+		"as many as rows",
+		"recent lag",
+		"Its journal is being read by "+w.address,
+		"all processed",
+		"Recent changes of lodge",
+		"No change was noticed",
+		"Process "+w.address+" (this one) feeds lodge",
+	)
 
 	// Numbers move by themselves, and a refused document is seen with its reason.
 	w.fault(`{"refuse": {"42": "failed to parse field [beds] of type [long], because it is a test"}}`)
@@ -98,7 +119,8 @@ func TestConsole(t *testing.T) {
 	w.fault(`{}`)
 	do("another retry", chromedp.Click(`//button[contains(., "Retry it")]`, chromedp.BySearch))
 	w.eventually(10*time.Second, "it mended itself", func() error {
-		if text := page(); strings.Contains(text, "failed document") || !strings.Contains(text, "Every change noticed so far is in the engine.") {
+		if text := page(); strings.Contains(text, "failed document") ||
+			!strings.Contains(text, "Every change noticed so far is in the engine.") {
 			return fmt.Errorf("%q", text)
 		}
 		return nil
@@ -109,17 +131,31 @@ func TestConsole(t *testing.T) {
 	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))
 	shows("the document", "Document 42", "is what the row makes now", `"beds": 77`)
 	do("the definition", chromedp.Navigate(url+"/definition"))
-	shows("what documents are", "Definition version 1", "public.guest_notes", "by hut_id = id, where approved, order written_at DESC, at most 20", "through public.hut_amenities", "search 10, prefix", "2 documents built from the first rows")
+	shows(
+		"what documents are",
+		"Definition version 1",
+		"public.guest_notes",
+		"by hut_id = id, where approved, order written_at DESC, at most 20",
+		"through public.hut_amenities",
+		"search 10, prefix",
+		"2 documents built from the first rows",
+	)
 	// A draft is checked against the source and what is live; nothing is applied.
 	draft := func(find, put string) {
 		t.Helper()
 		var done bool
-		do("editing", chromedp.Navigate(url+"/definition?view=text"), chromedp.WaitVisible("textarea", chromedp.ByQuery), chromedp.Evaluate(fmt.Sprintf(`(() => {
+		do(
+			"editing",
+			chromedp.Navigate(url+"/definition?view=text"),
+			chromedp.WaitVisible("textarea", chromedp.ByQuery),
+			chromedp.Evaluate(fmt.Sprintf(`(() => {
 			const area = document.querySelector("textarea"), before = area.value;
 			Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, before.replace(%q, %q));
 			area.dispatchEvent(new Event("input", { bubbles: true }));
 			return area.value !== before && before.includes("${LODGE_URL}");
-		})()`, find, put), &done), chromedp.Click(`//button[contains(., "Check")]`, chromedp.BySearch))
+		})()`, find, put), &done),
+			chromedp.Click(`//button[contains(., "Check")]`, chromedp.BySearch),
+		)
 		if !done {
 			t.Errorf("%s is not in the text", find)
 		}
@@ -133,7 +169,13 @@ func TestConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	do("versions", chromedp.Navigate(url+"/definition?view=versions"))
-	shows("how they differ", "Definition version 2", "-       name:        { search: 10, match: prefix, sort: true }", "+       name:        { search: 7, match: prefix, sort: true }", "lines the same")
+	shows(
+		"how they differ",
+		"Definition version 2",
+		"-       name:        { search: 10, match: prefix, sort: true }",
+		"+       name:        { search: 7, match: prefix, sort: true }",
+		"lines the same",
+	)
 	if text := page(); strings.Contains(text, "pingo:") {
 		t.Error("a secret is shown")
 	}

@@ -113,7 +113,10 @@ func (a *App) showPlan(p *api.Plan) {
 			fmt.Fprintf(a.Out, "%s %-10s %s  %s%s\n", kind, x.Name, mark, x.Message, recognized)
 			for i, sql := range x.Missing {
 				if i == 0 {
-					fmt.Fprintln(a.Out, "  Pingo lacks rights there. Run these, or what pingo capture show FILE prints, as the tables' owner:")
+					fmt.Fprintln(
+						a.Out,
+						"  Pingo lacks rights there. Run these, or what pingo capture show FILE prints, as the tables' owner:",
+					)
 				}
 				fmt.Fprintln(a.Out, "    "+sql)
 			}
@@ -126,7 +129,12 @@ func (a *App) showPlan(p *api.Plan) {
 		return
 	}
 	for _, c := range p.Capture {
-		fmt.Fprintf(a.Out, "\ncapture in %s: changes of %s are noticed\n", c.Source, strings.Join(c.Tables, ", "))
+		fmt.Fprintf(
+			a.Out,
+			"\ncapture in %s: changes of %s are noticed\n",
+			c.Source,
+			strings.Join(c.Tables, ", "),
+		)
 		for _, advice := range c.Advice {
 			fmt.Fprintf(a.Out, "  %s: %s\n", advice.Table, advice.Message)
 			if advice.Statement != "" {
@@ -154,7 +162,12 @@ func (a *App) showIndexPlan(ix api.IndexPlan) {
 	if ix.Change == api.ChangeRemoved {
 		return
 	}
-	fmt.Fprintf(a.Out, "  %s rows, about %s of documents", humanize.Comma(ix.Rows), humanize.Bytes(uint64(ix.Bytes)))
+	fmt.Fprintf(
+		a.Out,
+		"  %s rows, about %s of documents",
+		humanize.Comma(ix.Rows),
+		humanize.Bytes(uint64(ix.Bytes)),
+	)
 	if ix.Operations > 0 {
 		fmt.Fprintf(a.Out, ", %s to send", humanize.Comma(ix.Operations))
 	}
@@ -255,7 +268,14 @@ func (a *App) apply() *cobra.Command {
 			return a.Print(applied, func() {
 				for _, ix := range status.Indexes {
 					if !noWait && ix.Documents != nil {
-						fmt.Fprintf(a.Out, "%s: %s rows, %s documents in %s\n", ix.Name, number(ix.Rows), number(ix.Documents), ix.Edition)
+						fmt.Fprintf(
+							a.Out,
+							"%s: %s rows, %s documents in %s\n",
+							ix.Name,
+							number(ix.Rows),
+							number(ix.Documents),
+							ix.Edition,
+						)
 					}
 				}
 				fmt.Fprintf(a.Out, "Definition version %d is in force.\n", applied.Version)
@@ -263,7 +283,8 @@ func (a *App) apply() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
-	cmd.Flags().StringArrayVar(&accept, "accept", nil, "an index that may be given up, or shrink to less than half")
+	cmd.Flags().
+		StringArrayVar(&accept, "accept", nil, "an index that may be given up, or shrink to less than half")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once, while editions are being filled")
 	return cmd
 }
@@ -271,7 +292,11 @@ func (a *App) apply() *cobra.Command {
 // confirm asks a person; scripts must say --yes.
 func confirm(to io.Writer, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return UsageError{Err: errors.New("standard input is not a terminal, so nobody can be asked: say --yes, after pingo check has shown what it does")}
+		return UsageError{
+			Err: errors.New(
+				"standard input is not a terminal, so nobody can be asked: say --yes, after pingo check has shown what it does",
+			),
+		}
 	}
 	fmt.Fprintf(to, "%s [y/N] ", question)
 	answer, err := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -319,13 +344,27 @@ func (a *App) waitForFill(ctx context.Context) error {
 			}
 		case !watched():
 			if line := f.Edition + string(f.State); line != lastLine || time.Since(said) > 5*time.Second {
-				fmt.Fprintf(a.Err, "%s: %s, %s of %s rows\n", f.Edition, f.State, humanize.Comma(f.Rows), humanize.Comma(f.Expected))
+				fmt.Fprintf(
+					a.Err,
+					"%s: %s, %s of %s rows\n",
+					f.Edition,
+					f.State,
+					humanize.Comma(f.Rows),
+					humanize.Comma(f.Expected),
+				)
 				lastLine, said = line, time.Now()
 			}
 		case f.State == api.FillFilling:
 			if barOf != f.Edition {
-				bar, barOf = progressbar.NewOptions64(max(f.Expected, 1), progressbar.OptionSetWriter(a.Err), progressbar.OptionSetDescription(f.Edition),
-					progressbar.OptionShowCount(), progressbar.OptionSetItsString("rows"), progressbar.OptionShowIts(), progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) })), f.Edition
+				bar, barOf = progressbar.NewOptions64(
+					max(f.Expected, 1),
+					progressbar.OptionSetWriter(a.Err),
+					progressbar.OptionSetDescription(f.Edition),
+					progressbar.OptionShowCount(),
+					progressbar.OptionSetItsString("rows"),
+					progressbar.OptionShowIts(),
+					progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) }),
+				), f.Edition
 			}
 			bar.Set64(min(f.Rows, max(f.Expected, 1)))
 		}
@@ -371,7 +410,10 @@ func (a *App) capture() *cobra.Command {
 			if err := a.client().InstallCapture(cmd.Context(), source); err != nil {
 				return err
 			}
-			return a.Print(map[string]bool{"installed": true}, func() { fmt.Fprintln(a.Out, "Capture is installed.") })
+			return a.Print(
+				map[string]bool{"installed": true},
+				func() { fmt.Fprintln(a.Out, "Capture is installed.") },
+			)
 		},
 	}
 	var yes bool
@@ -385,7 +427,13 @@ func (a *App) capture() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintln(a.Err, removal(plan, "Removing capture from %s drops %s that wait in its journal. %s no longer be kept in sync, and must be filled anew later: pingo apply does that."))
+				fmt.Fprintln(
+					a.Err,
+					removal(
+						plan,
+						"Removing capture from %s drops %s that wait in its journal. %s no longer be kept in sync, and must be filled anew later: pingo apply does that.",
+					),
+				)
 				if err := confirm(a.Err, "Remove capture?"); err != nil {
 					return err
 				}
@@ -395,7 +443,13 @@ func (a *App) capture() *cobra.Command {
 				return err
 			}
 			return a.Print(removed, func() {
-				fmt.Fprintln(a.Out, removal(removed, "Capture is removed from %s, with %s that waited in its journal. %s no longer be kept in sync until pingo apply installs it and fills them anew."))
+				fmt.Fprintln(
+					a.Out,
+					removal(
+						removed,
+						"Capture is removed from %s, with %s that waited in its journal. %s no longer be kept in sync until pingo apply installs it and fills them anew.",
+					),
+				)
 			})
 		},
 	}

@@ -50,7 +50,15 @@ func (a *App) failed() *cobra.Command {
 				fmt.Fprintln(a.Out)
 				t := a.table(table.Row{"key", "cause", "attempts", "last", "reason"}, 3)
 				for _, f := range documents {
-					t.AppendRow(table.Row{f.Key, f.Cause, f.Attempts, f.LastAt.Local().Format(time.DateTime), shorten(f.Reason, 100)})
+					t.AppendRow(
+						table.Row{
+							f.Key,
+							f.Cause,
+							f.Attempts,
+							f.LastAt.Local().Format(time.DateTime),
+							shorten(f.Reason, 100),
+						},
+					)
 				}
 				t.Render()
 			})
@@ -68,17 +76,37 @@ func (a *App) failed() *cobra.Command {
 			return a.Print(f, func() { a.showFailed(f) })
 		},
 	}
-	failed.AddCommand(list, show, a.treatFailed("retry", "Build and send failed documents again", "Sent again: %s. What came of it: pingo failed list", (*client.Client).RetryFailed),
-		a.treatFailed("dismiss", "Forget failed documents that were not accepted", "Dismissed: %s.", (*client.Client).DismissFailed))
+	failed.AddCommand(
+		list,
+		show,
+		a.treatFailed(
+			"retry",
+			"Build and send failed documents again",
+			"Sent again: %s. What came of it: pingo failed list",
+			(*client.Client).RetryFailed,
+		),
+		a.treatFailed(
+			"dismiss",
+			"Forget failed documents that were not accepted",
+			"Dismissed: %s.",
+			(*client.Client).DismissFailed,
+		),
+	)
 	return failed
 }
 
-func (a *App) treatFailed(how, short, done string, treat func(c *client.Client, ctx context.Context, index string, which api.FailedSelection) (int, error)) *cobra.Command {
+func (a *App) treatFailed(
+	how, short, done string,
+	treat func(c *client.Client, ctx context.Context, index string, which api.FailedSelection) (int, error),
+) *cobra.Command {
 	var cause string
 	var all bool
 	cmd := &cobra.Command{
 		Use: how + " INDEX [KEY]…", Short: short,
-		Example: fmt.Sprintf("  pingo failed %s huts 42\n  pingo failed %[1]s huts --cause 5b951ac2\n  pingo failed %[1]s huts --all", how),
+		Example: fmt.Sprintf(
+			"  pingo failed %s huts 42\n  pingo failed %[1]s huts --cause 5b951ac2\n  pingo failed %[1]s huts --all",
+			how,
+		),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ways := 0
 			for _, given := range []bool{len(args) > 1, cause != "", all} {
@@ -87,13 +115,26 @@ func (a *App) treatFailed(how, short, done string, treat func(c *client.Client, 
 				}
 			}
 			if len(args) == 0 || ways != 1 {
-				return UsageError{Err: fmt.Errorf("%s takes an index, and then keys, or --cause, or --all", cmd.CommandPath())}
+				return UsageError{
+					Err: fmt.Errorf(
+						"%s takes an index, and then keys, or --cause, or --all",
+						cmd.CommandPath(),
+					),
+				}
 			}
-			n, err := treat(a.client(), cmd.Context(), args[0], api.FailedSelection{Keys: args[1:], Cause: cause, All: all})
+			n, err := treat(
+				a.client(),
+				cmd.Context(),
+				args[0],
+				api.FailedSelection{Keys: args[1:], Cause: cause, All: all},
+			)
 			if err != nil {
 				return err
 			}
-			return a.Print(api.DocumentCount{Documents: n}, func() { fmt.Fprintf(a.Out, done+"\n", documents(int64(n))) })
+			return a.Print(
+				api.DocumentCount{Documents: n},
+				func() { fmt.Fprintf(a.Out, done+"\n", documents(int64(n))) },
+			)
 		},
 	}
 	cmd.Flags().StringVar(&cause, "cause", "", "all of a cause, as pingo failed list names it")
@@ -110,7 +151,16 @@ func (a *App) showGroups(groups []api.FailedGroup) {
 		if i > 0 {
 			fmt.Fprintln(a.Out)
 		}
-		fmt.Fprintf(a.Out, "%s  cause %s: %s since %s\n  %s\n  %s\n", g.Index, g.Cause, documents(g.Documents), g.FirstAt.Local().Format(time.DateTime), g.Pattern, g.Explanation)
+		fmt.Fprintf(
+			a.Out,
+			"%s  cause %s: %s since %s\n  %s\n  %s\n",
+			g.Index,
+			g.Cause,
+			documents(g.Documents),
+			g.FirstAt.Local().Format(time.DateTime),
+			g.Pattern,
+			g.Explanation,
+		)
 	}
 }
 
@@ -122,7 +172,18 @@ func documents(n int64) string {
 }
 
 func (a *App) showFailed(f *api.FailedDetail) {
-	fmt.Fprintf(a.Out, "%s %s failed %s, last at %s.\n\nReason (%s):\n  %s\n\n%s\n%s\n", f.Index, f.Key, times(f.Attempts), f.LastAt.Local().Format(time.DateTime), f.Kind, f.Reason, f.Explanation, f.Verdict)
+	fmt.Fprintf(
+		a.Out,
+		"%s %s failed %s, last at %s.\n\nReason (%s):\n  %s\n\n%s\n%s\n",
+		f.Index,
+		f.Key,
+		times(f.Attempts),
+		f.LastAt.Local().Format(time.DateTime),
+		f.Kind,
+		f.Reason,
+		f.Explanation,
+		f.Verdict,
+	)
 	if string(f.Document) == "null" {
 		return // none could be built
 	}

@@ -53,10 +53,43 @@ func (a *App) showStatus(s *api.Status) {
 	fmt.Fprintln(a.Out, s.Sentence)
 	if len(s.Indexes) > 0 {
 		fmt.Fprintln(a.Out)
-		t := a.table(table.Row{"index", "state", "rows", "documents", "failed", "lag now", "lag p50", "lag p99", "docs/s"}, 3, 4, 5, 6, 7, 8, 9)
+		t := a.table(
+			table.Row{
+				"index",
+				"state",
+				"rows",
+				"documents",
+				"failed",
+				"lag now",
+				"lag p50",
+				"lag p99",
+				"docs/s",
+			},
+			3,
+			4,
+			5,
+			6,
+			7,
+			8,
+			9,
+		)
 		for _, ix := range s.Indexes {
-			t.AppendRow(table.Row{ix.Name, a.state(ix.State), number(ix.Rows), number(ix.Documents), humanize.Comma(ix.Failed), milliseconds(ix.LagMS, true),
-				milliseconds(ix.Lag.P50, ix.Lag.Changes > 0), milliseconds(ix.Lag.P99, ix.Lag.Changes > 0), fmt.Sprintf("%.1f", ix.PerSecond)})
+			t.AppendRow(
+				table.Row{
+					ix.Name,
+					a.state(ix.State),
+					number(ix.Rows),
+					number(ix.Documents),
+					humanize.Comma(ix.Failed),
+					milliseconds(ix.LagMS, true),
+					milliseconds(
+						ix.Lag.P50,
+						ix.Lag.Changes > 0,
+					),
+					milliseconds(ix.Lag.P99, ix.Lag.Changes > 0),
+					fmt.Sprintf("%.1f", ix.PerSecond),
+				},
+			)
 		}
 		t.Render()
 		for _, ix := range s.Indexes {
@@ -67,11 +100,52 @@ func (a *App) showStatus(s *api.Status) {
 	}
 	if len(s.Sources) > 0 {
 		fmt.Fprintln(a.Out)
-		t := a.table(table.Row{"source", "changes", "per second", "in flight", "journal", "oldest", "grows", "size", "limit", "fed by"}, 2, 3, 4, 5, 6, 7, 8, 9)
+		t := a.table(
+			table.Row{
+				"source",
+				"changes",
+				"per second",
+				"in flight",
+				"journal",
+				"oldest",
+				"grows",
+				"size",
+				"limit",
+				"fed by",
+			},
+			2,
+			3,
+			4,
+			5,
+			6,
+			7,
+			8,
+			9,
+		)
 		for _, src := range s.Sources {
-			row := table.Row{src.Name, humanize.Comma(src.Noticed), fmt.Sprintf("%.1f", src.PerSecond), humanize.Comma(int64(src.InFlight)), "–", "–", "–", "–", "–", "–"}
+			row := table.Row{
+				src.Name,
+				humanize.Comma(src.Noticed),
+				fmt.Sprintf("%.1f", src.PerSecond),
+				humanize.Comma(int64(src.InFlight)),
+				"–",
+				"–",
+				"–",
+				"–",
+				"–",
+				"–",
+			}
 			if j := src.Journal; j != nil {
-				row[4], row[6], row[7], row[8] = humanize.Comma(j.Changes), fmt.Sprintf("%+.1f/s", j.GrowsPerSecond), humanize.Bytes(uint64(j.Bytes)), humanize.Bytes(uint64(j.LimitBytes))
+				row[4], row[6], row[7], row[8] = humanize.Comma(
+					j.Changes,
+				), fmt.Sprintf(
+					"%+.1f/s",
+					j.GrowsPerSecond,
+				), humanize.Bytes(
+					uint64(j.Bytes),
+				), humanize.Bytes(
+					uint64(j.LimitBytes),
+				)
 				if j.Oldest != nil {
 					row[5] = s.At.Sub(*j.Oldest).Round(time.Millisecond).String()
 				}
@@ -92,7 +166,13 @@ func (a *App) showStatus(s *api.Status) {
 	}
 	for _, eng := range s.Engines {
 		if eng.Trouble != nil {
-			fmt.Fprintf(a.Out, "\nengine %s has not answered since %s: %s\n", eng.Name, eng.Trouble.Since.Local().Format(time.TimeOnly), eng.Trouble.Message)
+			fmt.Fprintf(
+				a.Out,
+				"\nengine %s has not answered since %s: %s\n",
+				eng.Name,
+				eng.Trouble.Since.Local().Format(time.TimeOnly),
+				eng.Trouble.Message,
+			)
 		}
 	}
 }
@@ -131,7 +211,8 @@ func (a *App) trace() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&change, "change", false, "trace a change of a row")
-	cmd.Flags().StringVar(&source, "source", "", "with --change: the source of the table (default: the only one)")
+	cmd.Flags().
+		StringVar(&source, "source", "", "with --change: the source of the table (default: the only one)")
 	return cmd
 }
 
@@ -139,7 +220,15 @@ func (a *App) trace() *cobra.Command {
 const keysShown = 50
 
 func (a *App) showTrace(traced *api.ChangeTrace) {
-	t := a.table(table.Row{"index", "documents", "what a change of " + traced.Table + " " + traced.Key + " would do", "first keys"}, 2)
+	t := a.table(
+		table.Row{
+			"index",
+			"documents",
+			"what a change of " + traced.Table + " " + traced.Key + " would do",
+			"first keys",
+		},
+		2,
+	)
 	for _, ix := range traced.Indexes {
 		keys := ""
 		for i, key := range ix.Keys {
@@ -174,7 +263,8 @@ func (a *App) traceDocument(ctx context.Context, index, key string) error {
 	}
 	out := documentTrace{Preview: preview}
 	var p *api.Problem
-	if out.Failed, err = c.FailedDocument(ctx, index, key); errors.As(err, &p) && p.Status == http.StatusNotFound {
+	if out.Failed, err = c.FailedDocument(ctx, index, key); errors.As(err, &p) &&
+		p.Status == http.StatusNotFound {
 		out.Failed = nil
 	} else if err != nil {
 		return err
@@ -185,11 +275,28 @@ func (a *App) traceDocument(ctx context.Context, index, key string) error {
 	return a.Print(out, func() {
 		fmt.Fprintf(a.Out, "%s %s: %s\n", preview.Edition, key, preview.Verdict)
 		if out.Failed != nil {
-			fmt.Fprintf(a.Out, "It failed %s, last at %s: %s\n%s\n", times(out.Failed.Attempts), out.Failed.LastAt.Local().Format(time.DateTime), out.Failed.Reason, out.Failed.Explanation)
+			fmt.Fprintf(
+				a.Out,
+				"It failed %s, last at %s: %s\n%s\n",
+				times(out.Failed.Attempts),
+				out.Failed.LastAt.Local().Format(time.DateTime),
+				out.Failed.Reason,
+				out.Failed.Explanation,
+			)
 		}
-		fmt.Fprintf(a.Out, "The index is %s, with %s waiting to be delivered.\n", a.state(out.State), documents(int64(out.Waiting)))
+		fmt.Fprintf(
+			a.Out,
+			"The index is %s, with %s waiting to be delivered.\n",
+			a.state(out.State),
+			documents(int64(out.Waiting)),
+		)
 		if !preview.Same {
-			fmt.Fprintf(a.Out, "\nas the row makes it now:\n%s\n\nin the engine:\n%s\n", indented(preview.Built), indented(preview.Stored))
+			fmt.Fprintf(
+				a.Out,
+				"\nas the row makes it now:\n%s\n\nin the engine:\n%s\n",
+				indented(preview.Built),
+				indented(preview.Stored),
+			)
 		}
 	})
 }
@@ -239,9 +346,17 @@ func (a *App) search() *cobra.Command {
 				}
 			}
 			if limit < 1 || limit > api.MaxHits {
-				return UsageError{Err: fmt.Errorf("--limit is a number from 1 to %d, not %d", api.MaxHits, limit)}
+				return UsageError{
+					Err: fmt.Errorf("--limit is a number from 1 to %d, not %d", api.MaxHits, limit),
+				}
 			}
-			q := api.Query{Text: strings.Join(args[1:], " "), Filters: filters, Sort: order, Facets: facets, Limit: limit}
+			q := api.Query{
+				Text:    strings.Join(args[1:], " "),
+				Filters: filters,
+				Sort:    order,
+				Facets:  facets,
+				Limit:   limit,
+			}
 			hits, err := a.client().Search(cmd.Context(), args[0], q)
 			if err != nil {
 				return err
@@ -273,7 +388,12 @@ func (a *App) showHits(hits *api.Hits, facets []string) {
 		}
 		fmt.Fprintf(a.Out, "\n%s: %s\n", path, strings.Join(counts, ", "))
 	}
-	fmt.Fprintf(a.Out, "\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n", humanize.Comma(hits.Total), len(hits.Hits))
+	fmt.Fprintf(
+		a.Out,
+		"\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n",
+		humanize.Comma(hits.Total),
+		len(hits.Hits),
+	)
 }
 
 // digest shows the beginning of a document's own fields on a line.
@@ -311,7 +431,12 @@ func (a *App) preview() *cobra.Command {
 		Example: "  pingo preview huts 42\n  pingo preview finder hut,42 -o json\n  pingo preview huts --sample 3",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if sample == 0 && len(args) != 2 || sample > 0 && len(args) != 1 {
-				return UsageError{Err: fmt.Errorf("%s takes an index and a key, or an index and --sample N", cmd.CommandPath())}
+				return UsageError{
+					Err: fmt.Errorf(
+						"%s takes an index and a key, or an index and --sample N",
+						cmd.CommandPath(),
+					),
+				}
 			}
 			return nil
 		},
@@ -399,7 +524,10 @@ func (a *App) tokenCommand() *cobra.Command {
 			if err := a.client().RemoveToken(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return a.Print(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.Out, "Token %s is removed.\n", args[0]) })
+			return a.Print(
+				map[string]string{"removed": args[0]},
+				func() { fmt.Fprintf(a.Out, "Token %s is removed.\n", args[0]) },
+			)
 		},
 	}
 	tokens.AddCommand(create, list, remove)

@@ -18,8 +18,16 @@ import (
 func TestProcessesShareAndTakeOver(t *testing.T) {
 	w := newWorld(t)
 	lodge, tables := pgtest.Connect(t, w.pg.URL("lodge")), pgtest.Connect(t, w.pg.URL("tables"))
-	pgtest.Exec(t, lodge, "CREATE TABLE huts (id int PRIMARY KEY, name text); INSERT INTO huts SELECT n, 'hut ' || n FROM generate_series(1, 50) n")
-	pgtest.Exec(t, tables, "CREATE TABLE paths (id int PRIMARY KEY, name text); INSERT INTO paths SELECT n, 'path ' || n FROM generate_series(1, 50) n")
+	pgtest.Exec(
+		t,
+		lodge,
+		"CREATE TABLE huts (id int PRIMARY KEY, name text); INSERT INTO huts SELECT n, 'hut ' || n FROM generate_series(1, 50) n",
+	)
+	pgtest.Exec(
+		t,
+		tables,
+		"CREATE TABLE paths (id int PRIMARY KEY, name text); INSERT INTO paths SELECT n, 'path ' || n FROM generate_series(1, 50) n",
+	)
 	w.serve()
 	text := `
 sources:

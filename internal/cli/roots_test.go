@@ -73,7 +73,9 @@ func TestOtherRootsThanTables(t *testing.T) {
 			t.Errorf("check (exit %d) does not say %q:\n%s", code, want, out)
 		}
 	}
-	if sql := w.must("capture", "show", file); !strings.Contains(sql, `GRANT SELECT ON "public"."seen"`) || !strings.Contains(sql, `GRANT SELECT ON "public"."Counted"`) || !strings.Contains(sql, "EXECUTE FUNCTION pingo_capture.note_") {
+	if sql := w.must("capture", "show", file); !strings.Contains(sql, `GRANT SELECT ON "public"."seen"`) ||
+		!strings.Contains(sql, `GRANT SELECT ON "public"."Counted"`) ||
+		!strings.Contains(sql, "EXECUTE FUNCTION pingo_capture.note_") {
 		t.Error(sql)
 	}
 	files := []api.File{{Name: "pingo.yaml", Text: roots}}
@@ -91,17 +93,22 @@ func TestOtherRootsThanTables(t *testing.T) {
 		}
 	}
 	all("filled")
-	pgtest.Exec(t, lodge, `UPDATE regions SET name = 'Tarn Country' WHERE id = 3; UPDATE huts SET name = 'Grim', region_id = 4 WHERE id = 7; DELETE FROM regions WHERE id = 9;
+	pgtest.Exec(
+		t,
+		lodge,
+		`UPDATE regions SET name = 'Tarn Country' WHERE id = 3; UPDATE huts SET name = 'Grim', region_id = 4 WHERE id = 7; DELETE FROM regions WHERE id = 9;
 		UPDATE notes_2032 SET body = 'written into a partition' WHERE id % 3 = 0; UPDATE notes SET at = at + 365 WHERE at < '2031-07-01'; INSERT INTO huts VALUES (900, 'Fresh', 3);
 		UPDATE "Old Maps"."Order" SET "From" = NULL WHERE "From" = 'Sheet 3'; DELETE FROM "Old Maps"."Order" WHERE "From" = 'Sheet 4';
-		UPDATE "Old Maps"."table" SET "group" = 'desk' WHERE "Order" = (SELECT id FROM "Old Maps"."Order" WHERE "From" = 'Sheet 5')`)
+		UPDATE "Old Maps"."table" SET "group" = 'desk' WHERE "Order" = (SELECT id FROM "Old Maps"."Order" WHERE "From" = 'Sheet 5')`,
+	)
 	all("changed")
 	pgtest.Exec(t, lodge, "DELETE FROM huts WHERE region_id = 4")
 	pgtest.Exec(t, lodge, `REFRESH MATERIALIZED VIEW "Counted"`)
 	pgtest.Exec(t, lodge, "TRUNCATE notes_2031; INSERT INTO notes VALUES ('2031-05-05', 1, 'again', 2)")
 	time.Sleep(1200 * time.Millisecond) // refreshes are looked for once a second
 	all("refreshed, and a partition emptied")
-	if out := w.must("search", "orders", "she", "--filter", "select=Sheet 5", "--facet", "where"); !strings.Contains(out, "1 found") || !strings.Contains(out, "where: desk 1") {
+	if out := w.must("search", "orders", "she", "--filter", "select=Sheet 5", "--facet", "where"); !strings.Contains(out, "1 found") ||
+		!strings.Contains(out, "where: desk 1") {
 		t.Error(out)
 	}
 	if out := w.must("search", "seen", "tarn country"); !strings.Contains(out, "Nothing found") { // region is not searched
@@ -146,7 +153,12 @@ func TestASickEngineHarmsOnlyItsIndexes(t *testing.T) {
 	w.serve()
 	w.fault(`{}`)
 	for _, index := range []string{"huts", "finder", "finder_tables"} {
-		w.index(90*time.Second, "all catch up", index, func(ix api.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
+		w.index(
+			90*time.Second,
+			"all catch up",
+			index,
+			func(ix api.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) },
+		)
 		w.equal(lodge, index)
 	}
 	// Every document of huts is touched by these; the change after them is not kept waiting.
@@ -161,6 +173,11 @@ func TestASickEngineHarmsOnlyItsIndexes(t *testing.T) {
 		return nil
 	})
 	t.Logf("a fresh change passed a wide one in %s", time.Since(changed))
-	w.index(60*time.Second, "the wide changes arrive", "huts", func(ix api.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) })
+	w.index(
+		60*time.Second,
+		"the wide changes arrive",
+		"huts",
+		func(ix api.IndexStatus) bool { return answers(ix) && ix.Waiting == 0 && empty(t, lodge) },
+	)
 	w.equal(lodge, "huts")
 }

@@ -61,7 +61,9 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	traced, err := w.client.TraceChange(t.Context(), "", "keepers", "3")
-	if err != nil || len(traced.Indexes) != 1 || traced.Indexes[0].Documents != int64(expected) || len(traced.Indexes[0].Keys) != min(expected, 20) || expected == 0 {
+	if err != nil || len(traced.Indexes) != 1 || traced.Indexes[0].Documents != int64(expected) ||
+		len(traced.Indexes[0].Keys) != min(expected, 20) ||
+		expected == 0 {
 		t.Errorf("%+v %v, not %d", traced, err, expected)
 	}
 	for args, want := range map[string]string{
@@ -75,7 +77,8 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		"trace --change firnline.nowhere 7": "is not known",
 	} {
 		out, errs, code := w.run(strings.Fields(args)...)
-		if !strings.Contains(out+errs, want) || (code == 0) != strings.HasPrefix(want, "One") && (code == 0) != strings.HasPrefix(want, "No ") {
+		if !strings.Contains(out+errs, want) ||
+			(code == 0) != strings.HasPrefix(want, "One") && (code == 0) != strings.HasPrefix(want, "No ") {
 			t.Errorf("pingo %s: %d %s%s", args, code, out, errs)
 		}
 	}
@@ -93,7 +96,8 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		}
 		var keeper, same bool
 		for _, f := range list {
-			keeper = keeper || f.Table == "keepers" && f.Key == "3" && f.Op == "update" && f.Sent == int64(expected) && f.LagMS != nil && *f.LagMS < 60_000
+			keeper = keeper ||
+				f.Table == "keepers" && f.Key == "3" && f.Op == "update" && f.Sent == int64(expected) && f.LagMS != nil && *f.LagMS < 60_000
 			same = same || f.Table == "huts" && f.Key == "7" && f.Unchanged == 1
 		}
 		if !keeper || !same {
@@ -144,16 +148,23 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1")
 	w.eventually(20*time.Second, "the engine is said to be away", func() error {
 		status, err := w.client.Status(t.Context())
-		if err != nil || len(status.Engines) != 1 || status.Engines[0].Trouble == nil || status.Indexes[0].State != api.StateWaiting || status.Indexes[0].LagMS == 0 {
+		if err != nil || len(status.Engines) != 1 || status.Engines[0].Trouble == nil || status.Indexes[0].State != api.StateWaiting ||
+			status.Indexes[0].LagMS == 0 {
 			return fmt.Errorf("%+v %w", status, err)
 		}
 		return nil
 	})
-	if text := w.metrics(); !strings.Contains(text, `pingo_engine_down{engine="main"} 1`) || !strings.Contains(text, `pingo_index_trouble{engine="main",index="huts",kind="waiting",source="lodge"} 1`) {
+	if text := w.metrics(); !strings.Contains(text, `pingo_engine_down{engine="main"} 1`) ||
+		!strings.Contains(text, `pingo_index_trouble{engine="main",index="huts",kind="waiting",source="lodge"} 1`) {
 		t.Error(text)
 	}
 	w.fault(`{}`)
-	w.index(20*time.Second, "it catches up", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Waiting == 0 })
+	w.index(
+		20*time.Second,
+		"it catches up",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Waiting == 0 },
+	)
 	if rows := w.equal(lodge, "huts"); rows == 0 {
 		t.Error("nothing was compared")
 	}
@@ -172,7 +183,12 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		return nil
 	})
 	pgtest.Exec(t, blocked, "ROLLBACK")
-	w.index(60*time.Second, "it is worked off", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Waiting == 0 })
+	w.index(
+		60*time.Second,
+		"it is worked off",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Waiting == 0 },
+	)
 }
 
 // With past_limit: remove, a journal that is too large is taken out of the source, and
@@ -184,7 +200,9 @@ func TestAJournalMayGiveUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.serve()
-	file := w.write(strings.Replace(demo.Definition, "capture: triggers", "capture: triggers\n    journal_limit: 1MB\n    past_limit: remove", 1))
+	file := w.write(
+		strings.Replace(demo.Definition, "capture: triggers", "capture: triggers\n    journal_limit: 1MB\n    past_limit: remove", 1),
+	)
 	w.must("apply", "--yes", file)
 	w.index(20*time.Second, "filled", "huts", func(ix api.IndexStatus) bool { return ix.Live })
 	blocked := pgtest.Connect(t, w.pg.URL("lodge"))
@@ -194,13 +212,23 @@ func TestAJournalMayGiveUp(t *testing.T) {
 	}
 	time.Sleep(4 * time.Second)
 	pgtest.Exec(t, blocked, "ROLLBACK")
-	w.index(30*time.Second, "the index says that it is no longer true", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateBlocked })
+	w.index(
+		30*time.Second,
+		"the index says that it is no longer true",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateBlocked },
+	)
 	var gone bool
 	if err := lodge.QueryRow(t.Context(), "SELECT to_regclass('pingo_capture.journal') IS NULL").Scan(&gone); err != nil || !gone {
 		t.Errorf("the journal is there still, %v", err)
 	}
 	w.must("apply", "--yes", file)
-	w.index(30*time.Second, "filled anew", "huts", func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.State == api.StateInSync })
+	w.index(
+		30*time.Second,
+		"filled anew",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.State == api.StateInSync },
+	)
 	w.equal(lodge, "huts")
 }
 
@@ -225,10 +253,13 @@ func TestEngineBehindTLS(t *testing.T) {
 	w.env = append(w.env, "RIGHT="+right, "WRONG="+u.String(), "SSL_CERT_FILE=")
 	w.serve()
 	definition := func(engine string) string {
-		return w.write("sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\nengines: { main: { kind: opensearch, url: \"${" + engine + "}\" } }\n" +
-			"indexes: { huts: { engine: main, rows: lodge.huts, fields: { name: { search: 1 } } } }\n")
+		return w.write(
+			"sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\nengines: { main: { kind: opensearch, url: \"${" + engine + "}\" } }\n" +
+				"indexes: { huts: { engine: main, rows: lodge.huts, fields: { name: { search: 1 } } } }\n",
+		)
 	}
-	if out, errs, code := w.run("check", definition("RIGHT")); code != 3 || !strings.Contains(out+errs, "is not trusted") || !strings.Contains(out+errs, "SSL_CERT_FILE") {
+	if out, errs, code := w.run("check", definition("RIGHT")); code != 3 || !strings.Contains(out+errs, "is not trusted") ||
+		!strings.Contains(out+errs, "SSL_CERT_FILE") {
 		t.Errorf("an unknown authority: %d %s%s", code, out, errs)
 	}
 	w.kill()

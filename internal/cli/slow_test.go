@@ -43,12 +43,24 @@ func TestARestartLosesNothingOverSlowLinks(t *testing.T) {
 				t.Fatal(err)
 			}
 			// The service is told the slow addresses, everybody else the quick ones.
-			w.env = append(w.env, "PINGO_RECORDS_URL="+slow(t, w.pg.URL("pingo"), far.records), "LODGE_URL="+slow(t, w.pg.URL("lodge"), far.source), "SEARCH_URL="+slow(t, w.engine.URL, far.engine))
+			w.env = append(
+				w.env,
+				"PINGO_RECORDS_URL="+slow(t, w.pg.URL("pingo"), far.records),
+				"LODGE_URL="+slow(t, w.pg.URL("lodge"), far.source),
+				"SEARCH_URL="+slow(t, w.engine.URL, far.engine),
+			)
 			w.serve()
 			w.must("apply", "--yes", w.write(demo.Definition))
 			for round := range 2 {
 				w.kill()
-				pgtest.Exec(t, lodge, fmt.Sprintf("UPDATE huts SET name = 'Round %d of ' || id WHERE id %% 3 = 0; DELETE FROM guest_notes WHERE id %% 7 = %[1]d", round))
+				pgtest.Exec(
+					t,
+					lodge,
+					fmt.Sprintf(
+						"UPDATE huts SET name = 'Round %d of ' || id WHERE id %% 3 = 0; DELETE FROM guest_notes WHERE id %% 7 = %[1]d",
+						round,
+					),
+				)
 				w.serve()
 				w.eventually(10*time.Second, "everything is equal", func() error {
 					_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts")

@@ -125,7 +125,12 @@ func TestStorm(t *testing.T) {
 			}
 			files := demo.Files()
 			if r.IntN(2) == 0 {
-				files[0].Text = strings.Replace(files[0].Text, "      beds:        { filter: true }\n", "      beds:        { filter: true, sort: true }\n", 1)
+				files[0].Text = strings.Replace(
+					files[0].Text,
+					"      beds:        { filter: true }\n",
+					"      beds:        { filter: true, sort: true }\n",
+					1,
+				)
 			}
 			// Whether it is the time for it or not; what was begun must be finished.
 			w.client.Apply(t.Context(), files)
@@ -153,7 +158,8 @@ func TestStorm(t *testing.T) {
 	for _, name := range []string{"huts", "finder", "finder_tables"} {
 		w.index(90*time.Second, "all is quiet", name, func(ix api.IndexStatus) bool {
 			status, err := w.client.Status(t.Context())
-			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 && status.Sources[0].InFlight == 0 && empty(t, lodge)
+			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 && status.Sources[0].InFlight == 0 &&
+				empty(t, lodge)
 		})
 	}
 	for _, name := range []string{"huts", "finder", "finder_tables"} {
@@ -215,7 +221,12 @@ func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
 				case 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 50, 51, 52, 53, 54, 55, 56, 57, 58, 59:
 					_, err = conn.Exec(ctx, "DELETE FROM huts WHERE id = $1", 1+r.IntN(huts))
 				case 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32, 33, 34, 35, 36, 37, 38, 39, 40:
-					_, err = conn.Exec(ctx, "UPDATE guest_notes SET hut_id = $1 WHERE id = (SELECT id FROM guest_notes WHERE hut_id = $2 LIMIT 1) AND EXISTS (SELECT FROM huts WHERE id = $1)", 1+r.IntN(huts), 1+r.IntN(huts))
+					_, err = conn.Exec(
+						ctx,
+						"UPDATE guest_notes SET hut_id = $1 WHERE id = (SELECT id FROM guest_notes WHERE hut_id = $2 LIMIT 1) AND EXISTS (SELECT FROM huts WHERE id = $1)",
+						1+r.IntN(huts),
+						1+r.IntN(huts),
+					)
 				default:
 					_, err = changes.Make(ctx, conn)
 				}

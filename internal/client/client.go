@@ -38,7 +38,10 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 	}
 	request, err := http.NewRequestWithContext(ctx, method, target, body)
 	if err != nil {
-		return fmt.Errorf("the service's URL %q cannot be used: set PINGO_URL or --url to something like http://127.0.0.1:7464", c.URL)
+		return fmt.Errorf(
+			"the service's URL %q cannot be used: set PINGO_URL or --url to something like http://127.0.0.1:7464",
+			c.URL,
+		)
 	}
 	request.Header.Set("Content-Type", "application/json")
 	if c.Token != "" {
@@ -67,8 +70,13 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 func problem(base string, response *http.Response) error {
 	p := &api.Problem{}
 	body, err := io.ReadAll(io.LimitReader(response.Body, 4<<20))
-	if err != nil || !strings.Contains(response.Header.Get("Content-Type"), "problem+json") || json.Unmarshal(body, p) != nil {
-		return fmt.Errorf("%s answered %s, and not as a pingo serve does: look at PINGO_URL or --url", base, response.Status)
+	if err != nil || !strings.Contains(response.Header.Get("Content-Type"), "problem+json") ||
+		json.Unmarshal(body, p) != nil {
+		return fmt.Errorf(
+			"%s answered %s, and not as a pingo serve does: look at PINGO_URL or --url",
+			base,
+			response.Status,
+		)
 	}
 	return p
 }
@@ -95,7 +103,14 @@ func (c *Client) PlanInForce(ctx context.Context) (*api.Plan, error) {
 // changes are meant.
 func (c *Client) Apply(ctx context.Context, def []api.File, accept ...string) (*api.Applied, error) {
 	out := &api.Applied{}
-	return out, c.call(ctx, http.MethodPost, "/api/definition/apply", nil, api.Files{Files: def, Accept: accept}, out)
+	return out, c.call(
+		ctx,
+		http.MethodPost,
+		"/api/definition/apply",
+		nil,
+		api.Files{Files: def, Accept: accept},
+		out,
+	)
 }
 
 // CaptureScript is what is installed in a source, or would be by applying a definition.
@@ -103,7 +118,14 @@ func (c *Client) Apply(ctx context.Context, def []api.File, accept ...string) (*
 func (c *Client) CaptureScript(ctx context.Context, source string, def []api.File) (string, error) {
 	var out api.Script
 	if len(def) > 0 {
-		err := c.call(ctx, http.MethodPost, "/api/definition/capture-script", nil, api.Files{Files: def, Source: source}, &out)
+		err := c.call(
+			ctx,
+			http.MethodPost,
+			"/api/definition/capture-script",
+			nil,
+			api.Files{Files: def, Source: source},
+			&out,
+		)
 		return out.Script, err
 	}
 	err := c.call(ctx, http.MethodGet, "/api/capture", url.Values{"source": {source}}, nil, &out)
@@ -129,7 +151,13 @@ func (c *Client) RemoveCapture(ctx context.Context, source string) (*api.Capture
 
 // Search looks for documents in an index.
 func (c *Client) Search(ctx context.Context, index string, q api.Query) (*api.Hits, error) {
-	params := url.Values{"q": {q.Text}, "limit": {fmt.Sprint(q.Limit)}, "filter": q.Filters, "sort": q.Sort, "facet": q.Facets}
+	params := url.Values{
+		"q":      {q.Text},
+		"limit":  {fmt.Sprint(q.Limit)},
+		"filter": q.Filters,
+		"sort":   q.Sort,
+		"facet":  q.Facets,
+	}
 	out := &api.Hits{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", params, nil, out)
 }
@@ -137,14 +165,28 @@ func (c *Client) Search(ctx context.Context, index string, q api.Query) (*api.Hi
 // Sample previews the first documents of an index.
 func (c *Client) Sample(ctx context.Context, index string, n int) ([]api.Preview, error) {
 	var out []api.Preview
-	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/sample", url.Values{"limit": {fmt.Sprint(n)}}, nil, &out)
+	err := c.call(
+		ctx,
+		http.MethodGet,
+		"/api/indexes/"+url.PathEscape(index)+"/sample",
+		url.Values{"limit": {fmt.Sprint(n)}},
+		nil,
+		&out,
+	)
 	return out, err
 }
 
 // Preview builds a document and fetches the one in the engine.
 func (c *Client) Preview(ctx context.Context, index, key string) (*api.Preview, error) {
 	out := &api.Preview{}
-	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/preview/"+url.PathEscape(key), nil, nil, out)
+	return out, c.call(
+		ctx,
+		http.MethodGet,
+		"/api/indexes/"+url.PathEscape(index)+"/preview/"+url.PathEscape(key),
+		nil,
+		nil,
+		out,
+	)
 }
 
 // TraceChange tells which documents a change of a row would touch; an empty source is
@@ -154,7 +196,14 @@ func (c *Client) TraceChange(ctx context.Context, source, table, key string) (*a
 		source = "-"
 	}
 	var t api.ChangeTrace
-	return &t, c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/trace", url.Values{"table": {table}, "key": {key}}, nil, &t)
+	return &t, c.call(
+		ctx,
+		http.MethodGet,
+		"/api/sources/"+url.PathEscape(source)+"/trace",
+		url.Values{"table": {table}, "key": {key}},
+		nil,
+		&t,
+	)
 }
 
 // Recent lists the last changes of a source, newest first, with what became of each.
@@ -166,13 +215,27 @@ func (c *Client) Recent(ctx context.Context, source string) ([]api.RecentChange,
 // History says how an index was over the last minutes, oldest first.
 func (c *Client) History(ctx context.Context, index string, minutes int) ([]api.HistoryPoint, error) {
 	var list []api.HistoryPoint
-	return list, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/history", url.Values{"minutes": {strconv.Itoa(minutes)}}, nil, &list)
+	return list, c.call(
+		ctx,
+		http.MethodGet,
+		"/api/indexes/"+url.PathEscape(index)+"/history",
+		url.Values{"minutes": {strconv.Itoa(minutes)}},
+		nil,
+		&list,
+	)
 }
 
 // Failed lists documents that the engine refused, those of one cause unless it is empty.
 func (c *Client) Failed(ctx context.Context, index, cause string) ([]api.FailedDocument, error) {
 	var out []api.FailedDocument
-	err := c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed", url.Values{"cause": {cause}}, nil, &out)
+	err := c.call(
+		ctx,
+		http.MethodGet,
+		"/api/indexes/"+url.PathEscape(index)+"/failed",
+		url.Values{"cause": {cause}},
+		nil,
+		&out,
+	)
 	return out, err
 }
 
@@ -186,7 +249,14 @@ func (c *Client) FailedGroups(ctx context.Context, index string) ([]api.FailedGr
 // FailedDocument tells all there is to know of a failed document.
 func (c *Client) FailedDocument(ctx context.Context, index, key string) (*api.FailedDetail, error) {
 	out := &api.FailedDetail{}
-	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/failed/"+url.PathEscape(key), nil, nil, out)
+	return out, c.call(
+		ctx,
+		http.MethodGet,
+		"/api/indexes/"+url.PathEscape(index)+"/failed/"+url.PathEscape(key),
+		nil,
+		nil,
+		out,
+	)
 }
 
 // RetryFailed has failed documents built and sent again. It returns how many.

@@ -58,8 +58,19 @@ type fed struct {
 
 func (s *Service) newHolder(l *lease.Lease) *holder {
 	src := s.connections.Source(l.Source())
-	h := &holder{lease: l, source: src, stream: stream.New(l.Source(), src, s.log), connections: s.connections, records: s.records, log: s.log,
-		stopped: make(chan struct{}), requests: make(chan func(context.Context)), editions: map[editionName]*fed{}}
+	h := &holder{
+		lease:       l,
+		source:      src,
+		stream:      stream.New(l.Source(), src, s.log),
+		connections: s.connections,
+		records:     s.records,
+		log:         s.log,
+		stopped: make(
+			chan struct{},
+		),
+		requests: make(chan func(context.Context)),
+		editions: map[editionName]*fed{},
+	}
 	h.mend = func(ctx context.Context) error { return s.Define.MendCapture(ctx, l.Source()) }
 	h.switched = func() {
 		select {
@@ -93,9 +104,15 @@ func (h *holder) run(ctx context.Context) {
 	defer h.cancel()
 	h.work.Go(func() { h.lease.Keep(ctx, h.status, h.log) })
 	h.work.Go(func() {
-		report.History(ctx, h.stream, h.reported, func(ctx context.Context, index string, p api.HistoryPoint) error {
-			return h.records.SaveSample(ctx, index, p.At, p)
-		}, h.log)
+		report.History(
+			ctx,
+			h.stream,
+			h.reported,
+			func(ctx context.Context, index string, p api.HistoryPoint) error {
+				return h.records.SaveSample(ctx, index, p.At, p)
+			},
+			h.log,
+		)
 	})
 	h.work.Go(func() { h.read(ctx) })
 	for {
@@ -113,7 +130,12 @@ func (h *holder) run(ctx context.Context) {
 // read reads the source's changes, once they are noticed.
 func (h *holder) read(ctx context.Context) {
 	if h.source.Capture != nil {
-		watch := &verify.Capture{Source: h.lease.Source(), Capture: h.source.Capture, Stream: h.stream, Mend: h.mend, Log: h.log,
+		watch := &verify.Capture{
+			Source:  h.lease.Source(),
+			Capture: h.source.Capture,
+			Stream:  h.stream,
+			Mend:    h.mend,
+			Log:     h.log,
 			Editions: func() []*deliver.Edition {
 				var out []*deliver.Edition
 				for _, f := range h.reported() {
@@ -127,7 +149,8 @@ func (h *holder) read(ctx context.Context) {
 					return definition.DefaultJournalLimit, false
 				}
 				return def.JournalLimit, def.PastLimit == "remove"
-			}}
+			},
+		}
 		watch.Await(ctx)
 		h.work.Go(func() { watch.Watch(ctx) })
 	}
@@ -151,7 +174,13 @@ func (h *holder) add(record *records.Edition) {
 func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	eng, err := h.engine(ctx, record)
 	if err != nil {
-		h.log.Warn("edition not fed, since its engine cannot be opened", "edition", record.Name(), "reason", err)
+		h.log.Warn(
+			"edition not fed, since its engine cannot be opened",
+			"edition",
+			record.Name(),
+			"reason",
+			err,
+		)
 		return
 	}
 	record.Epoch = h.lease.Epoch()
@@ -178,7 +207,10 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		work.Go(func() { verify.Count(ctx, e, h.source.Reader, eng, h.log) })
 		if f.Fill != nil {
 			work.Go(func() {
-				if f.Fill.Run(ctx, func(ctx context.Context) error { return h.stream.CaughtUp(ctx, f.Follower) }) == nil {
+				if f.Fill.Run(
+					ctx,
+					func(ctx context.Context) error { return h.stream.CaughtUp(ctx, f.Follower) },
+				) == nil {
 					h.switched()
 				}
 			})

@@ -49,7 +49,13 @@ type Service struct {
 }
 
 // New prepares a service on its records; address is where it answers.
-func New(ctx context.Context, rec *records.Records, kinds connect.Kinds, address string, log *slog.Logger) (*Service, error) {
+func New(
+	ctx context.Context,
+	rec *records.Records,
+	kinds connect.Kinds,
+	address string,
+	log *slog.Logger,
+) (*Service, error) {
 	id, err := rec.ServiceID(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the service's identity: %w", err)
@@ -62,13 +68,27 @@ func New(ctx context.Context, rec *records.Records, kinds connect.Kinds, address
 	if err := rec.Register(ctx, process); err != nil {
 		return nil, fmt.Errorf("registering this process: %w", err)
 	}
-	s := &Service{records: rec, process: process, log: log, connections: connect.New(kinds), wake: make(chan struct{}, 1), ready: make(chan struct{}), held: map[string]*holder{}}
+	s := &Service{
+		records:     rec,
+		process:     process,
+		log:         log,
+		connections: connect.New(kinds),
+		wake:        make(chan struct{}, 1),
+		ready:       make(chan struct{}),
+		held:        map[string]*holder{},
+	}
 	s.Inspect = &inspect.Inspector{Records: rec, Connections: s.connections}
-	s.Define = &define.Definer{Records: rec, Connections: s.connections, Inspector: s.Inspect, Service: id, Log: log,
+	s.Define = &define.Definer{
+		Records:     rec,
+		Connections: s.connections,
+		Inspector:   s.Inspect,
+		Service:     id,
+		Log:         log,
 		IndexStatus: func(name string) *api.IndexStatus {
 			status := s.Status()
 			return status.Index(name)
-		}}
+		},
+	}
 	return s, nil
 }
 
@@ -207,7 +227,12 @@ func (s *Service) useNewest(ctx context.Context) error {
 }
 
 // balance gives up sources, and takes free ones.
-func (s *Service) balance(ctx context.Context, processes int, leases []records.LeaseState, states []records.EditionState) error {
+func (s *Service) balance(
+	ctx context.Context,
+	processes int,
+	leases []records.LeaseState,
+	states []records.EditionState,
+) error {
 	def := s.connections.Definition()
 	var fed, held []string
 	for _, e := range states {
@@ -259,7 +284,10 @@ func (s *Service) hold(ctx context.Context, l *lease.Lease) error {
 	if err != nil {
 		return fmt.Errorf("reading the editions: %w", err)
 	}
-	editions = slices.DeleteFunc(editions, func(e *records.Edition) bool { return e.Shape.Source != l.Source() })
+	editions = slices.DeleteFunc(
+		editions,
+		func(e *records.Edition) bool { return e.Shape.Source != l.Source() },
+	)
 	h := s.newHolder(l)
 	s.mu.Lock()
 	s.held[l.Source()] = h
@@ -368,7 +396,10 @@ func newestStates(states []records.EditionState) map[editionName]editionState {
 	}
 	out := map[editionName]editionState{}
 	for _, e := range states {
-		out[editionName{e.Index, e.Number}] = editionState{e, e.State == reindex.Cancelled || e.Number < newest[e.Index]}
+		out[editionName{e.Index, e.Number}] = editionState{
+			e,
+			e.State == reindex.Cancelled || e.Number < newest[e.Index],
+		}
 	}
 	return out
 }
@@ -377,7 +408,12 @@ func newestStates(states []records.EditionState) map[editionName]editionState {
 const readyTimeout = 10 * time.Second
 
 // Apply checks a definition, makes it the one in force, and takes it up at once.
-func (s *Service) Apply(ctx context.Context, files []api.File, by string, accepted []string) (*api.Plan, int, error) {
+func (s *Service) Apply(
+	ctx context.Context,
+	files []api.File,
+	by string,
+	accepted []string,
+) (*api.Plan, int, error) {
 	select {
 	case <-s.ready:
 	case <-ctx.Done():

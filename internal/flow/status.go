@@ -14,8 +14,14 @@ import (
 // Status tells what goes on now, in all processes. It asks neither sources nor engines.
 func (s *Service) Status() api.Status {
 	now := time.Now()
-	out := api.Status{At: now, Indexes: []api.IndexStatus{}, Sources: []api.SourceStatus{}, Processes: []api.ProcessStatus{}, Engines: []api.EngineStatus{},
-		Trouble: report.Trouble(s.trouble.Get())}
+	out := api.Status{
+		At:        now,
+		Indexes:   []api.IndexStatus{},
+		Sources:   []api.SourceStatus{},
+		Processes: []api.ProcessStatus{},
+		Engines:   []api.EngineStatus{},
+		Trouble:   report.Trouble(s.trouble.Get()),
+	}
 	holder := map[string]string{} // process by source
 	for name, h := range s.holders() {
 		holder[name] = s.process.ID
@@ -43,7 +49,12 @@ func (s *Service) Status() api.Status {
 		out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
 	}
 	for _, p := range s.processes {
-		ps := api.ProcessStatus{Address: p.Address, StartedAt: p.StartedAt, Answering: p.ID == s.process.ID, Sources: []string{}}
+		ps := api.ProcessStatus{
+			Address:   p.Address,
+			StartedAt: p.StartedAt,
+			Answering: p.ID == s.process.ID,
+			Sources:   []string{},
+		}
 		for name, id := range holder {
 			if id == p.ID {
 				ps.Sources = append(ps.Sources, name)
@@ -62,7 +73,10 @@ func (s *Service) Status() api.Status {
 func (p *heldStatus) markUnheld(now time.Time) {
 	indexes := slices.Clone(p.Indexes)
 	for i := range indexes {
-		indexes[i].Trouble = &api.Trouble{Since: p.since, Message: "the process that fed it is gone; another takes over within seconds"}
+		indexes[i].Trouble = &api.Trouble{
+			Since:   p.since,
+			Message: "the process that fed it is gone; another takes over within seconds",
+		}
 		report.Describe(&indexes[i], now)
 	}
 	p.Indexes = indexes

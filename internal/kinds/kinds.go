@@ -51,7 +51,10 @@ func (s *Set) Engine(name string) *engine.Kind {
 func (s *Set) Language() definition.Kinds {
 	var out definition.Kinds
 	for _, k := range s.Sources {
-		out.Sources = append(out.Sources, definition.Kind{Name: k.Name, Schemes: k.Schemes, Captures: k.Captures, Keys: k.Keys})
+		out.Sources = append(
+			out.Sources,
+			definition.Kind{Name: k.Name, Schemes: k.Schemes, Captures: k.Captures, Keys: k.Keys},
+		)
 	}
 	for _, k := range s.Engines {
 		out.Engines = append(out.Engines, definition.Kind{Name: k.Name, Schemes: k.Schemes, Keys: k.Keys})
@@ -104,7 +107,11 @@ func (s *Set) Recognize(ctx context.Context, c engine.Config) (string, error) {
 		for _, k := range s.Engines {
 			names = append(names, k.Name)
 		}
-		return "", fmt.Errorf("whoever answers at %s is no engine that Pingo recognizes: name its kind (%s)", u.Redacted(), strings.Join(names, ", "))
+		return "", fmt.Errorf(
+			"whoever answers at %s is no engine that Pingo recognizes: name its kind (%s)",
+			u.Redacted(),
+			strings.Join(names, ", "),
+		)
 	}
 	return "", last
 }

@@ -19,15 +19,24 @@ func Explain(err error) error {
 	if errors.As(err, &pg) {
 		switch pg.Code {
 		case "28P01", "28000":
-			return fmt.Errorf("PostgreSQL refused the user or password (%w): look at the url's user and password", said{pg})
+			return fmt.Errorf(
+				"PostgreSQL refused the user or password (%w): look at the url's user and password",
+				said{pg},
+			)
 		case "3D000":
 			return fmt.Errorf("PostgreSQL has no such database (%w): look at the end of the url", said{pg})
 		case "42703", "42P01", "3F000":
-			return fmt.Errorf("PostgreSQL says %w: a column or table of the definition was renamed or dropped; put it back, or apply a definition that knows its new name", pg)
+			return fmt.Errorf(
+				"PostgreSQL says %w: a column or table of the definition was renamed or dropped; put it back, or apply a definition that knows its new name",
+				pg,
+			)
 		case "42501":
 			return fmt.Errorf("PostgreSQL says %w: pingo capture show prints the grants that are needed", pg)
 		case "53300":
-			return fmt.Errorf("PostgreSQL has no connection left (%w): raise max_connections or close others", said{pg})
+			return fmt.Errorf(
+				"PostgreSQL has no connection left (%w): raise max_connections or close others",
+				said{pg},
+			)
 		case "57P03":
 			return fmt.Errorf("PostgreSQL is not ready yet (%w)", said{pg})
 		}
@@ -42,7 +51,11 @@ func Explain(err error) error {
 	if connect != nil && connect.Config != nil {
 		where = fmt.Sprintf("PostgreSQL at %s:%d", connect.Config.Host, connect.Config.Port)
 	}
-	return fmt.Errorf("%s does not answer (%s): look at the url's host and port, and whether the server runs", where, unreachable(err))
+	return fmt.Errorf(
+		"%s does not answer (%s): look at the url's host and port, and whether the server runs",
+		where,
+		unreachable(err),
+	)
 }
 
 // said is an error of PostgreSQL that shows its message only.

@@ -94,7 +94,16 @@ func (s *Server) run(ctx context.Context, bin string, as *syscall.Credential, se
 		return fmt.Errorf("opening the server's log: %w", err)
 	}
 	defer log.Close()
-	args := []string{"-D", s.data(), "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="}
+	args := []string{
+		"-D",
+		s.data(),
+		"-p",
+		strconv.Itoa(s.port),
+		"-c",
+		"listen_addresses=127.0.0.1",
+		"-c",
+		"unix_socket_directories=",
+	}
 	for _, setting := range settings {
 		args = append(args, "-c", setting)
 	}
@@ -145,7 +154,19 @@ func (s *Server) prepare(ctx context.Context, bin string, as *syscall.Credential
 			return err
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", s.data(), "-U", "pingo", "-E", "UTF8", "--locale=C.UTF-8", "--auth=scram-sha-256", "--pwfile="+password)
+	cmd := exec.CommandContext(
+		ctx,
+		filepath.Join(bin, "initdb"),
+		"-D",
+		s.data(),
+		"-U",
+		"pingo",
+		"-E",
+		"UTF8",
+		"--locale=C.UTF-8",
+		"--auth=scram-sha-256",
+		"--pwfile="+password,
+	)
 	cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{Credential: as}, "/"
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("initdb: %w: %s", err, lastLine(string(out)))
@@ -161,7 +182,11 @@ func reachable(dir string) error {
 			return err
 		}
 		if info.Mode().Perm()&0o001 == 0 {
-			return fmt.Errorf("PostgreSQL does not run as root, and the user it runs as instead cannot enter %s: choose a directory elsewhere, or chmod o+x %s", up, up)
+			return fmt.Errorf(
+				"PostgreSQL does not run as root, and the user it runs as instead cannot enter %s: choose a directory elsewhere, or chmod o+x %s",
+				up,
+				up,
+			)
 		}
 	}
 	return nil
@@ -259,7 +284,12 @@ func (s *Server) complaint() string {
 // URL is how to reach a database of the server; it holds the password.
 func (s *Server) URL(database string) string {
 	password, _ := os.ReadFile(filepath.Join(s.dir, "password"))
-	u := url.URL{Scheme: "postgres", User: url.UserPassword("pingo", string(password)), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)), Path: database}
+	u := url.URL{
+		Scheme: "postgres",
+		User:   url.UserPassword("pingo", string(password)),
+		Host:   net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)),
+		Path:   database,
+	}
 	return u.String()
 }
 
@@ -274,7 +304,8 @@ func (s *Server) CreateDatabase(ctx context.Context, name string) error {
 	}
 	defer conn.Close(ctx)
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil || there {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil ||
+		there {
 		return err
 	}
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
@@ -298,7 +329,10 @@ func (s *Server) shutDown() error {
 		}
 	}
 	syscall.Kill(s.pid, syscall.SIGQUIT)
-	return fmt.Errorf("PostgreSQL (process %d) did not stop within 20 seconds and was told to quit at once", s.pid)
+	return fmt.Errorf(
+		"PostgreSQL (process %d) did not stop within 20 seconds and was told to quit at once",
+		s.pid,
+	)
 }
 
 func (s *Server) gone() bool {
@@ -361,7 +395,9 @@ func runAs() (*syscall.Credential, error) {
 			return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 		}
 	}
-	return nil, errors.New("PostgreSQL does not run as root, and there is no user postgres or nobody to run it as: start pingo as a normal user")
+	return nil, errors.New(
+		"PostgreSQL does not run as root, and there is no user postgres or nobody to run it as: start pingo as a normal user",
+	)
 }
 
 func freePort() (int, error) {

@@ -75,7 +75,8 @@ func TestFailuresSayWhy(t *testing.T) {
 		if err := os.Mkdir(closed, 0o700); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(closed, "pg")}); err == nil || !strings.Contains(err.Error(), "chmod o+x "+closed) {
+		if _, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(closed, "pg")}); err == nil ||
+			!strings.Contains(err.Error(), "chmod o+x "+closed) {
 			t.Errorf("a folder that PostgreSQL's user cannot enter: %v", err)
 		}
 	}

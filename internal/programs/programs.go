@@ -31,7 +31,10 @@ import (
 
 // Commands makes the commands, each with the name of its group.
 func Commands(a *cli.App) map[string][]*cobra.Command {
-	return map[string][]*cobra.Command{cli.GroupRun: {serve(a), demoCommand(a), standinCommand(a)}, cli.GroupDefine: {schema(a)}}
+	return map[string][]*cobra.Command{
+		cli.GroupRun:    {serve(a), demoCommand(a), standinCommand(a)},
+		cli.GroupDefine: {schema(a)},
+	}
 }
 
 // schema prints the definition language.
@@ -63,11 +66,21 @@ func listen(address string) (net.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return nil, fmt.Errorf("%s is in use by another program: stop that, or choose another port with --listen", address)
+		return nil, fmt.Errorf(
+			"%s is in use by another program: stop that, or choose another port with --listen",
+			address,
+		)
 	case errors.Is(err, syscall.EACCES):
-		return nil, fmt.Errorf("%s may not be listened on by this user: choose a port above 1023 with --listen", address)
+		return nil, fmt.Errorf(
+			"%s may not be listened on by this user: choose a port above 1023 with --listen",
+			address,
+		)
 	case err != nil:
-		return nil, fmt.Errorf("%s cannot be listened on: write HOST:PORT, such as 127.0.0.1:7464 (%w)", address, err)
+		return nil, fmt.Errorf(
+			"%s cannot be listened on: write HOST:PORT, such as 127.0.0.1:7464 (%w)",
+			address,
+			err,
+		)
 	}
 	return l, nil
 }
@@ -87,7 +100,11 @@ loopback unless told otherwise. On its first start it prints an admin token, onc
 				return err
 			}
 			if (recordsURL == "") == (recordsDir == "") {
-				return cli.UsageError{Err: errors.New("say where records are kept: either --records-dir DIR for a private PostgreSQL, or --records-url (PINGO_RECORDS_URL)")}
+				return cli.UsageError{
+					Err: errors.New(
+						"say where records are kept: either --records-dir DIR for a private PostgreSQL, or --records-url (PINGO_RECORDS_URL)",
+					),
+				}
 			}
 			l, err := listen(address)
 			if err != nil {
@@ -119,14 +136,24 @@ loopback unless told otherwise. On its first start it prints an admin token, onc
 				return err
 			}
 			if token != "" {
-				fmt.Fprintf(a.Out, "The first admin token, shown this once:\n\n  export PINGO_URL=http://%s PINGO_TOKEN=%s\n\n", l.Addr(), token)
+				fmt.Fprintf(
+					a.Out,
+					"The first admin token, shown this once:\n\n  export PINGO_URL=http://%s PINGO_TOKEN=%s\n\n",
+					l.Addr(),
+					token,
+				)
 			}
 			log.Info("listening", "url", "http://"+l.Addr().String())
 			return server.Run(cmd.Context(), rec, l, console.Files(), cli.Version, log)
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&recordsURL, "records-url", os.Getenv("PINGO_RECORDS_URL"), "PostgreSQL database for Pingo's own records (PINGO_RECORDS_URL)")
+	flags.StringVar(
+		&recordsURL,
+		"records-url",
+		os.Getenv("PINGO_RECORDS_URL"),
+		"PostgreSQL database for Pingo's own records (PINGO_RECORDS_URL)",
+	)
 	flags.StringVar(&recordsDir, "records-dir", "", "run a private PostgreSQL for the records in this folder")
 	flags.StringVar(&address, "listen", "127.0.0.1:7464", "address to answer on")
 	flags.StringVar(&logFormat, "log-format", "text", "text or json")
@@ -156,7 +183,9 @@ slow_ms, busy (429), unavailable (503), close, lose_answer (each a number of req
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			engine := &standin.Server{User: user, Password: os.Getenv("PINGO_STANDIN_PASSWORD")}
 			if user != "" && engine.Password == "" {
-				return cli.UsageError{Err: errors.New("with --user, PINGO_STANDIN_PASSWORD must hold the password")}
+				return cli.UsageError{
+					Err: errors.New("with --user, PINGO_STANDIN_PASSWORD must hold the password"),
+				}
 			}
 			l, err := listen(address)
 			if err != nil {
@@ -167,13 +196,18 @@ slow_ms, busy (429), unavailable (503), close, lose_answer (each a number of req
 		},
 	}
 	opensearch.Flags().StringVar(&address, "listen", address, "address to answer on")
-	opensearch.Flags().StringVar(&user, "user", "", "ask for this user and the password in PINGO_STANDIN_PASSWORD")
+	opensearch.Flags().
+		StringVar(&user, "user", "", "ask for this user and the password in PINGO_STANDIN_PASSWORD")
 	parent.AddCommand(opensearch)
 	return parent
 }
 
 func serveHTTP(ctx context.Context, l net.Listener, h http.Handler) error {
-	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	s := &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog:          slog.NewLogLogger(slog.DiscardHandler, slog.LevelError),
+	}
 	stop := context.AfterFunc(ctx, func() { s.Close() })
 	defer stop()
 	if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
@@ -230,7 +264,15 @@ then keeps making gentle changes. Everything is on loopback and gone after Ctrl-
 }
 
 func showSummary(a *cli.App, s *demo.Summary) {
-	fmt.Fprintf(a.Out, "rows %s · documents %s · changes made %s, seen %s · refused %d\n", humanize.Comma(s.Rows), humanize.Comma(s.Documents), humanize.Comma(s.ChangesMade), humanize.Comma(s.ChangesSeen), s.Refused)
+	fmt.Fprintf(
+		a.Out,
+		"rows %s · documents %s · changes made %s, seen %s · refused %d\n",
+		humanize.Comma(s.Rows),
+		humanize.Comma(s.Documents),
+		humanize.Comma(s.ChangesMade),
+		humanize.Comma(s.ChangesSeen),
+		s.Refused,
+	)
 	fmt.Fprintf(a.Out, "lag p50 %.0f ms · p95 %.0f ms · p99 %.0f ms\n\n", s.Lag.P50, s.Lag.P95, s.Lag.P99)
 	for _, c := range s.Checks {
 		mark := "ok   "

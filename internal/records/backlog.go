@@ -15,7 +15,12 @@ type BacklogEntry struct {
 
 // AddToBacklog puts keys into an edition's backlog, each with the time of its change. It
 // returns how many were not in it.
-func (r *Records) AddToBacklog(ctx context.Context, e *Edition, keys []string, at []time.Time) (added int64, err error) {
+func (r *Records) AddToBacklog(
+	ctx context.Context,
+	e *Edition,
+	keys []string,
+	at []time.Time,
+) (added int64, err error) {
 	var row struct {
 		Written int64 `db:"written"`
 		Added   int64 `db:"added"`
@@ -34,7 +39,15 @@ func (r *Records) AddToBacklog(ctx context.Context, e *Edition, keys []string, a
 // Backlog lists at most n keys of an edition's backlog after a key, in order.
 func (r *Records) Backlog(ctx context.Context, e *Edition, after string, n int) ([]BacklogEntry, error) {
 	var out []BacklogEntry
-	err := r.db.SelectContext(ctx, &out, "SELECT key, generation, at FROM backlog WHERE index_name = $1 AND number = $2 AND key > $3 ORDER BY key LIMIT $4", e.Index, e.Number, after, n)
+	err := r.db.SelectContext(
+		ctx,
+		&out,
+		"SELECT key, generation, at FROM backlog WHERE index_name = $1 AND number = $2 AND key > $3 ORDER BY key LIMIT $4",
+		e.Index,
+		e.Number,
+		after,
+		n,
+	)
 	return out, err
 }
 
@@ -50,8 +63,15 @@ func (r *Records) RemoveFromBacklog(ctx context.Context, e *Edition, list []Back
 	}
 	// Where the database does not know yet how large the backlog has become, it looks for
 	// the keys by reading all rows of the edition, unless it is told between which they are.
-	_, err := r.fenced(ctx, `DELETE FROM backlog WHERE index_name = $3 AND number = $4 AND key BETWEEN $5 AND $6 AND key = ANY($7) AND generation = ANY($8) AND `+held,
-		e, list[0].Key, list[len(list)-1].Key, keys, generations)
+	_, err := r.fenced(
+		ctx,
+		`DELETE FROM backlog WHERE index_name = $3 AND number = $4 AND key BETWEEN $5 AND $6 AND key = ANY($7) AND generation = ANY($8) AND `+held,
+		e,
+		list[0].Key,
+		list[len(list)-1].Key,
+		keys,
+		generations,
+	)
 	if err != nil {
 		return err
 	}
@@ -65,6 +85,12 @@ func (r *Records) BacklogSize(ctx context.Context, e *Edition) (n int64, oldest 
 		N      int64      `db:"n"`
 		Oldest *time.Time `db:"oldest"`
 	}
-	err = r.db.GetContext(ctx, &row, "SELECT count(*) AS n, min(at) AS oldest FROM backlog WHERE index_name = $1 AND number = $2", e.Index, e.Number)
+	err = r.db.GetContext(
+		ctx,
+		&row,
+		"SELECT count(*) AS n, min(at) AS oldest FROM backlog WHERE index_name = $1 AND number = $2",
+		e.Index,
+		e.Number,
+	)
 	return row.N, row.Oldest, err
 }

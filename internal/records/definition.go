@@ -23,7 +23,12 @@ type Applied struct {
 }
 
 // Apply stores a definition as the next version.
-func (r *Records) Apply(ctx context.Context, files []definition.File, engineKinds map[string]string, by string) (int, error) {
+func (r *Records) Apply(
+	ctx context.Context,
+	files []definition.File,
+	engineKinds map[string]string,
+	by string,
+) (int, error) {
 	b, err := json.Marshal(files)
 	if err != nil {
 		return 0, err
@@ -33,7 +38,14 @@ func (r *Records) Apply(ctx context.Context, files []definition.File, engineKind
 		return 0, err
 	}
 	var version int
-	err = r.db.GetContext(ctx, &version, "INSERT INTO definition (files, engine_kinds, applied_by) VALUES ($1, $2, $3) RETURNING version", string(b), string(kinds), by)
+	err = r.db.GetContext(
+		ctx,
+		&version,
+		"INSERT INTO definition (files, engine_kinds, applied_by) VALUES ($1, $2, $3) RETURNING version",
+		string(b),
+		string(kinds),
+		by,
+	)
 	return version, err
 }
 
@@ -51,7 +63,12 @@ func (r *Records) Definition(ctx context.Context) (*Applied, error) {
 // DefinitionVersion is one version, the newest for 0; nil when there is none.
 func (r *Records) DefinitionVersion(ctx context.Context, version int) (*Applied, error) {
 	var row appliedRow
-	err := r.db.GetContext(ctx, &row, "SELECT * FROM definition WHERE $1 IN (0, version) ORDER BY version DESC LIMIT 1", version)
+	err := r.db.GetContext(
+		ctx,
+		&row,
+		"SELECT * FROM definition WHERE $1 IN (0, version) ORDER BY version DESC LIMIT 1",
+		version,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -85,5 +102,10 @@ type appliedRow struct {
 }
 
 func (row *appliedRow) applied() *Applied {
-	return &Applied{Version: row.Version, AppliedAt: row.AppliedAt, AppliedBy: row.AppliedBy, CarriedOut: row.CarriedOut}
+	return &Applied{
+		Version:    row.Version,
+		AppliedAt:  row.AppliedAt,
+		AppliedBy:  row.AppliedBy,
+		CarriedOut: row.CarriedOut,
+	}
 }

@@ -66,22 +66,43 @@ type EditionState struct {
 // EditionStates lists all editions, oldest first, without their shapes.
 func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 	var out []EditionState
-	err := r.db.SelectContext(ctx, &out, "SELECT index_name, number, state, engine, shape ->> 'source' AS source FROM edition ORDER BY index_name, number")
+	err := r.db.SelectContext(
+		ctx,
+		&out,
+		"SELECT index_name, number, state, engine, shape ->> 'source' AS source FROM edition ORDER BY index_name, number",
+	)
 	return out, err
 }
 
 // Editions lists all editions, oldest first.
 func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 	var rows []editionRow
-	err := r.db.SelectContext(ctx, &rows, `SELECT index_name, number, state, shape, engine, definition, expected_rows,
-		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes FROM edition ORDER BY index_name, number`)
+	err := r.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT index_name, number, state, shape, engine, definition, expected_rows,
+		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes FROM edition ORDER BY index_name, number`,
+	)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]*Edition, len(rows))
 	for i, row := range rows {
-		e := &Edition{Index: row.Index, Number: row.Number, State: reindex.State(row.State), Shape: &shape.Shape{}, Engine: row.Engine, Definition: row.Definition,
-			Expected: row.Expected, PlannedTree: row.Tree, Planned: row.Planned, BeganAt: row.BeganAt, FilledAt: row.FilledAt, Rows: row.Rows, Bytes: row.Bytes}
+		e := &Edition{
+			Index:       row.Index,
+			Number:      row.Number,
+			State:       reindex.State(row.State),
+			Shape:       &shape.Shape{},
+			Engine:      row.Engine,
+			Definition:  row.Definition,
+			Expected:    row.Expected,
+			PlannedTree: row.Tree,
+			Planned:     row.Planned,
+			BeganAt:     row.BeganAt,
+			FilledAt:    row.FilledAt,
+			Rows:        row.Rows,
+			Bytes:       row.Bytes,
+		}
 		if err := json.Unmarshal(row.Shape, e.Shape); err != nil {
 			return nil, fmt.Errorf("the stored shape of %s: %w", e.Name(), err)
 		}
@@ -96,7 +117,12 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 }
 
 // NewEdition records the next edition of an index before anything is made of it.
-func (r *Records) NewEdition(ctx context.Context, s *shape.Shape, engine string, version int) (*Edition, error) {
+func (r *Records) NewEdition(
+	ctx context.Context,
+	s *shape.Shape,
+	engine string,
+	version int,
+) (*Edition, error) {
 	b, err := json.Marshal(s)
 	if err != nil {
 		return nil, err
@@ -112,13 +138,27 @@ func (r *Records) NewEdition(ctx context.Context, s *shape.Shape, engine string,
 
 // SaveEdition records an edition's step and progress, unless it was cancelled.
 func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
-	return r.mustChange(ctx, `UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9
-		WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held, e, string(e.State), e.Expected, e.BeganAt, e.FilledAt, e.Planned)
+	return r.mustChange(
+		ctx,
+		`UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9
+		WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held,
+		e,
+		string(e.State),
+		e.Expected,
+		e.BeganAt,
+		e.FilledAt,
+		e.Planned,
+	)
 }
 
 // CancelEdition has an edition dropped by whoever feeds it.
 func (r *Records) CancelEdition(ctx context.Context, e *Edition) error {
-	_, err := r.db.ExecContext(ctx, "UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2", e.Index, e.Number)
+	_, err := r.db.ExecContext(
+		ctx,
+		"UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2",
+		e.Index,
+		e.Number,
+	)
 	return err
 }
 
@@ -128,7 +168,13 @@ func (r *Records) SaveShape(ctx context.Context, e *Edition) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.db.ExecContext(ctx, "UPDATE edition SET shape = $3 WHERE index_name = $1 AND number = $2", e.Index, e.Number, string(b))
+	_, err = r.db.ExecContext(
+		ctx,
+		"UPDATE edition SET shape = $3 WHERE index_name = $1 AND number = $2",
+		e.Index,
+		e.Number,
+		string(b),
+	)
 	return err
 }
 
@@ -159,7 +205,12 @@ func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, 
 
 // OpenChunks lists the chunks that are planned but not done.
 func (r *Records) OpenChunks(ctx context.Context, e *Edition) ([]Chunk, error) {
-	rows, err := r.db.QueryContext(ctx, "SELECT chunk, tree, array_to_json(after), array_to_json(upto) FROM chunk WHERE index_name = $1 AND number = $2 ORDER BY chunk", e.Index, e.Number)
+	rows, err := r.db.QueryContext(
+		ctx,
+		"SELECT chunk, tree, array_to_json(after), array_to_json(upto) FROM chunk WHERE index_name = $1 AND number = $2 ORDER BY chunk",
+		e.Index,
+		e.Number,
+	)
 	if err != nil {
 		return nil, err
 	}

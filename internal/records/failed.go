@@ -44,7 +44,12 @@ func (r *Records) SaveFailed(ctx context.Context, e *Edition, f Failed) error {
 
 // ResolveFailed forgets a failed document that was accepted since.
 func (r *Records) ResolveFailed(ctx context.Context, e *Edition, key string) error {
-	n, err := r.fenced(ctx, "DELETE FROM failed_document WHERE index_name = $3 AND number = $4 AND key = $5 AND "+held, e, key)
+	n, err := r.fenced(
+		ctx,
+		"DELETE FROM failed_document WHERE index_name = $3 AND number = $4 AND key = $5 AND "+held,
+		e,
+		key,
+	)
 	if err == nil && n == 0 {
 		return r.stillHeld(ctx, e)
 	}
@@ -55,15 +60,28 @@ func (r *Records) ResolveFailed(ctx context.Context, e *Edition, key string) err
 // empty, newest first; document bodies are left out.
 func (r *Records) FailedDocuments(ctx context.Context, index, cause string, limit int) ([]Failed, error) {
 	out := []Failed{}
-	err := r.db.SelectContext(ctx, &out, `SELECT index_name, number, key, kind, reason, cause, attempts, first_at, last_at FROM failed_document
-		WHERE index_name = $1 AND $2 IN ('', cause) ORDER BY last_at DESC, key LIMIT $3`, index, cause, limit)
+	err := r.db.SelectContext(
+		ctx,
+		&out,
+		`SELECT index_name, number, key, kind, reason, cause, attempts, first_at, last_at FROM failed_document
+		WHERE index_name = $1 AND $2 IN ('', cause) ORDER BY last_at DESC, key LIMIT $3`,
+		index,
+		cause,
+		limit,
+	)
 	return out, err
 }
 
 // FailedDocument is one failed document with its body; nil when there is none.
 func (r *Records) FailedDocument(ctx context.Context, index, key string) (*Failed, error) {
 	f := &Failed{}
-	err := r.db.GetContext(ctx, f, "SELECT * FROM failed_document WHERE index_name = $1 AND key = $2 ORDER BY number DESC LIMIT 1", index, key)
+	err := r.db.GetContext(
+		ctx,
+		f,
+		"SELECT * FROM failed_document WHERE index_name = $1 AND key = $2 ORDER BY number DESC LIMIT 1",
+		index,
+		key,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -74,8 +92,13 @@ func (r *Records) FailedDocument(ctx context.Context, index, key string) (*Faile
 // largest groups first.
 func (r *Records) FailedGroups(ctx context.Context, index string) ([]FailedGroup, error) {
 	out := []FailedGroup{}
-	err := r.db.SelectContext(ctx, &out, `SELECT index_name, cause, min(kind) AS kind, min(reason) AS reason, count(*) AS documents, min(first_at) AS first_at, max(last_at) AS last_at
-		FROM failed_document WHERE $1 IN ('', index_name) GROUP BY index_name, cause ORDER BY documents DESC, index_name, cause`, index)
+	err := r.db.SelectContext(
+		ctx,
+		&out,
+		`SELECT index_name, cause, min(kind) AS kind, min(reason) AS reason, count(*) AS documents, min(first_at) AS first_at, max(last_at) AS last_at
+		FROM failed_document WHERE $1 IN ('', index_name) GROUP BY index_name, cause ORDER BY documents DESC, index_name, cause`,
+		index,
+	)
 	return out, err
 }
 
@@ -83,7 +106,14 @@ func (r *Records) FailedGroups(ctx context.Context, index string) ([]FailedGroup
 // it is empty.
 func (r *Records) FailedKeys(ctx context.Context, e *Edition, cause string) ([]string, error) {
 	var out []string
-	err := r.db.SelectContext(ctx, &out, "SELECT key FROM failed_document WHERE index_name = $1 AND number = $2 AND $3 IN ('', cause)", e.Index, e.Number, cause)
+	err := r.db.SelectContext(
+		ctx,
+		&out,
+		"SELECT key FROM failed_document WHERE index_name = $1 AND number = $2 AND $3 IN ('', cause)",
+		e.Index,
+		e.Number,
+		cause,
+	)
 	return out, err
 }
 
@@ -91,6 +121,13 @@ func (r *Records) FailedKeys(ctx context.Context, e *Edition, cause string) ([]s
 // the keys of those that there were.
 func (r *Records) DismissFailed(ctx context.Context, e *Edition, keys []string) ([]string, error) {
 	var out []string
-	err := r.db.SelectContext(ctx, &out, "DELETE FROM failed_document WHERE index_name = $1 AND number = $2 AND key = ANY($3) RETURNING key", e.Index, e.Number, keys)
+	err := r.db.SelectContext(
+		ctx,
+		&out,
+		"DELETE FROM failed_document WHERE index_name = $1 AND number = $2 AND key = ANY($3) RETURNING key",
+		e.Index,
+		e.Number,
+		keys,
+	)
 	return out, err
 }

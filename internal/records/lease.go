@@ -54,8 +54,15 @@ func (r *Records) Take(ctx context.Context, source, process string) (*Lease, err
 // Renew makes the lease last from now on, and leaves word of how things stand.
 func (l *Lease) Renew(ctx context.Context, status json.RawMessage) error {
 	until := time.Now().Add(LeaseTime - leaseMargin)
-	result, err := l.records.db.ExecContext(ctx, `UPDATE lease SET until = clock_timestamp() + $4::interval, status = $5 WHERE source = $1 AND holder = $2 AND epoch = $3`,
-		l.Source, l.process, l.Epoch, LeaseTime.String(), string(status))
+	result, err := l.records.db.ExecContext(
+		ctx,
+		`UPDATE lease SET until = clock_timestamp() + $4::interval, status = $5 WHERE source = $1 AND holder = $2 AND epoch = $3`,
+		l.Source,
+		l.process,
+		l.Epoch,
+		LeaseTime.String(),
+		string(status),
+	)
 	if err != nil {
 		return err
 	}
@@ -74,7 +81,13 @@ func (l *Lease) Holds() bool { return time.Now().Before(*l.until.Load()) }
 func (l *Lease) Release() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	_, err := l.records.db.ExecContext(ctx, "UPDATE lease SET until = clock_timestamp() - interval '1 second', holder = '' WHERE source = $1 AND holder = $2 AND epoch = $3", l.Source, l.process, l.Epoch)
+	_, err := l.records.db.ExecContext(
+		ctx,
+		"UPDATE lease SET until = clock_timestamp() - interval '1 second', holder = '' WHERE source = $1 AND holder = $2 AND epoch = $3",
+		l.Source,
+		l.process,
+		l.Epoch,
+	)
 	return err
 }
 
@@ -107,8 +120,17 @@ func (r *Records) Register(ctx context.Context, p Process) error {
 
 // Heartbeat says that a process is still there, and lists the processes that are and all
 // leases.
-func (r *Records) Heartbeat(ctx context.Context, p Process) (processes []Process, leases []LeaseState, err error) {
-	_, err = r.db.ExecContext(ctx, `INSERT INTO process (id, host, address) VALUES ($1, $2, $3) ON CONFLICT (id) DO UPDATE SET seen_at = clock_timestamp()`, p.ID, p.Host, p.Address)
+func (r *Records) Heartbeat(
+	ctx context.Context,
+	p Process,
+) (processes []Process, leases []LeaseState, err error) {
+	_, err = r.db.ExecContext(
+		ctx,
+		`INSERT INTO process (id, host, address) VALUES ($1, $2, $3) ON CONFLICT (id) DO UPDATE SET seen_at = clock_timestamp()`,
+		p.ID,
+		p.Host,
+		p.Address,
+	)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -118,7 +140,11 @@ func (r *Records) Heartbeat(ctx context.Context, p Process) (processes []Process
 	if err = r.db.SelectContext(ctx, &processes, `SELECT id, host, address, begun_at FROM process ORDER BY begun_at, id`); err != nil {
 		return nil, nil, err
 	}
-	err = r.db.SelectContext(ctx, &leases, `SELECT source, holder, until < clock_timestamp() AS free, until, status FROM lease ORDER BY source`)
+	err = r.db.SelectContext(
+		ctx,
+		&leases,
+		`SELECT source, holder, until < clock_timestamp() AS free, until, status FROM lease ORDER BY source`,
+	)
 	for i := range leases {
 		if leases[i].Raw != nil {
 			leases[i].Status = json.RawMessage(*leases[i].Raw)

@@ -58,7 +58,12 @@ func TestLeasesAndFencing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := a.NewEdition(ctx, &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}}}}}}, "main", version)
+	e, err := a.NewEdition(
+		ctx,
+		&shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}}}}}},
+		"main",
+		version,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,7 +114,11 @@ func TestLeasesAndFencing(t *testing.T) {
 		t.Error(err)
 	}
 	processes, leases, err := a.Heartbeat(ctx, Process{ID: "A", Address: "here"})
-	if err != nil || len(processes) != 1 || processes[0].Address != "here" || len(leases) != 2 || leases[0].Source != "lodge" || leases[0].Holder != "A" || leases[0].Free || !leases[1].Free || !strings.Contains(string(leases[0].Status), "word") {
+	if err != nil || len(processes) != 1 || processes[0].Address != "here" || len(leases) != 2 || leases[0].Source != "lodge" ||
+		leases[0].Holder != "A" ||
+		leases[0].Free ||
+		!leases[1].Free ||
+		!strings.Contains(string(leases[0].Status), "word") {
 		t.Errorf("%+v %+v %v", processes, leases, err)
 	}
 	// A process is killed and begins again where it listened.
@@ -181,11 +190,13 @@ func TestEditionsAndChunks(t *testing.T) {
 		}
 	}
 	left, err := r.OpenChunks(t.Context(), e)
-	if err != nil || len(left) != 1 || left[0].Number != 1 || left[0].Tree != 1 || !slices.Equal(left[0].After, chunks[1].After) || left[0].Upto != nil {
+	if err != nil || len(left) != 1 || left[0].Number != 1 || left[0].Tree != 1 || !slices.Equal(left[0].After, chunks[1].After) ||
+		left[0].Upto != nil {
 		t.Errorf("%+v %v", left, err)
 	}
 	all, err := r.Editions(t.Context())
-	if err != nil || len(all) != 1 || all[0].Rows != 10 || !all[0].Planned || all[0].PlannedTree != 1 || all[0].State != reindex.Filling || all[0].Shape.Hash() != s.Hash() {
+	if err != nil || len(all) != 1 || all[0].Rows != 10 || !all[0].Planned || all[0].PlannedTree != 1 || all[0].State != reindex.Filling ||
+		all[0].Shape.Hash() != s.Hash() {
 		t.Errorf("%+v %v", all[0], err)
 	}
 	for range 2 {
@@ -200,7 +211,8 @@ func TestEditionsAndChunks(t *testing.T) {
 	if err := r.DeleteEdition(t.Context(), e); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := r.NewEdition(t.Context(), s, "main", version); err != nil || again.Number != 2 { // the engine may still have a copy of the first
+	if again, err := r.NewEdition(t.Context(), s, "main", version); err != nil ||
+		again.Number != 2 { // the engine may still have a copy of the first
 		t.Error(again, err)
 	}
 }
@@ -296,7 +308,12 @@ func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}}}}}}, "main", version)
+	e, err := r.NewEdition(
+		ctx,
+		&shape.Shape{Index: "huts", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}}}}}},
+		"main",
+		version,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -317,7 +334,8 @@ func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	left, err := r.Backlog(ctx, e, "", 10)
-	if err != nil || len(left) != 2 || left[0].Key != "a" || left[1].Key != "b" || left[1].Generation <= list[0].Generation || !left[1].At.Equal(early) {
+	if err != nil || len(left) != 2 || left[0].Key != "a" || left[1].Key != "b" || left[1].Generation <= list[0].Generation ||
+		!left[1].At.Equal(early) {
 		t.Errorf("%+v %v", left, err)
 	}
 	if err := r.RemoveFromBacklog(ctx, e, left[:1]); err != nil {

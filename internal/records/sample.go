@@ -15,8 +15,15 @@ func (r *Records) SaveSample(ctx context.Context, index string, at time.Time, sa
 	if err != nil {
 		return err
 	}
-	_, err = r.db.ExecContext(ctx, `WITH old AS (DELETE FROM sample WHERE index_name = $1 AND at < $2::timestamptz - $4::interval)
-		INSERT INTO sample (index_name, at, body) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, index, at, string(body), samplesKept.String())
+	_, err = r.db.ExecContext(
+		ctx,
+		`WITH old AS (DELETE FROM sample WHERE index_name = $1 AND at < $2::timestamptz - $4::interval)
+		INSERT INTO sample (index_name, at, body) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`,
+		index,
+		at,
+		string(body),
+		samplesKept.String(),
+	)
 	return err
 }
 

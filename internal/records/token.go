@@ -21,7 +21,13 @@ var ErrExists = errors.New("exists already")
 
 // CreateToken records a token by its hash.
 func (r *Records) CreateToken(ctx context.Context, name, role string, hash []byte) error {
-	result, err := r.db.ExecContext(ctx, "INSERT INTO token (name, role, hash) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING", name, role, hash)
+	result, err := r.db.ExecContext(
+		ctx,
+		"INSERT INTO token (name, role, hash) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING",
+		name,
+		role,
+		hash,
+	)
 	if err != nil {
 		return err
 	}
@@ -34,7 +40,12 @@ func (r *Records) CreateToken(ctx context.Context, name, role string, hash []byt
 // TokenByHash finds a token and notes that it was used; nil when there is none.
 func (r *Records) TokenByHash(ctx context.Context, hash []byte) (*Token, error) {
 	var t Token
-	err := r.db.GetContext(ctx, &t, "UPDATE token SET used_at = now() WHERE hash = $1 RETURNING name, role, created_at, used_at", hash)
+	err := r.db.GetContext(
+		ctx,
+		&t,
+		"UPDATE token SET used_at = now() WHERE hash = $1 RETURNING name, role, created_at, used_at",
+		hash,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

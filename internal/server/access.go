@@ -118,7 +118,10 @@ func (a *access) need(role string) echo.MiddlewareFunc {
 			if !ok {
 				cookie, err := c.Cookie(cookieName)
 				if err != nil {
-					return problemf(http.StatusUnauthorized, "a token is needed: set PINGO_TOKEN, or sign in to the console with one")
+					return problemf(
+						http.StatusUnauthorized,
+						"a token is needed: set PINGO_TOKEN, or sign in to the console with one",
+					)
 				}
 				token = cookie.Value
 			}
@@ -127,10 +130,19 @@ func (a *access) need(role string) echo.MiddlewareFunc {
 				return err
 			}
 			if found == nil {
-				return problemf(http.StatusUnauthorized, "this token is not known: ask an admin for one (pingo token create)")
+				return problemf(
+					http.StatusUnauthorized,
+					"this token is not known: ask an admin for one (pingo token create)",
+				)
 			}
 			if slices.Index(api.Roles, found.Role) < slices.Index(api.Roles, role) {
-				return problemf(http.StatusForbidden, "token %s has the role %s, and this needs %s", found.Name, found.Role, role)
+				return problemf(
+					http.StatusForbidden,
+					"token %s has the role %s, and this needs %s",
+					found.Name,
+					found.Role,
+					role,
+				)
 			}
 			c.Set("caller", found)
 			return next(c)
@@ -157,12 +169,30 @@ func (s *Server) signIn(c echo.Context) error {
 		time.Sleep(300 * time.Millisecond) // guessing is hopeless; this keeps it quiet, too
 		return problemf(http.StatusUnauthorized, "this token is not known")
 	}
-	c.SetCookie(&http.Cookie{Name: cookieName, Value: strings.TrimSpace(body.Token), Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(), MaxAge: int((12 * time.Hour).Seconds())})
+	c.SetCookie(
+		&http.Cookie{
+			Name:     cookieName,
+			Value:    strings.TrimSpace(body.Token),
+			Path:     "/",
+			HttpOnly: true,
+			SameSite: http.SameSiteStrictMode,
+			Secure:   c.IsTLS(),
+			MaxAge:   int((12 * time.Hour).Seconds()),
+		},
+	)
 	return c.JSON(http.StatusOK, found.Session)
 }
 
 func (s *Server) signOut(c echo.Context) error {
-	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	c.SetCookie(
+		&http.Cookie{
+			Name:     cookieName,
+			Path:     "/",
+			HttpOnly: true,
+			SameSite: http.SameSiteStrictMode,
+			MaxAge:   -1,
+		},
+	)
 	return c.NoContent(http.StatusNoContent)
 }
 
@@ -186,7 +216,11 @@ func (s *Server) createToken(c echo.Context) error {
 		return err
 	}
 	if !tokenName.MatchString(body.Name) || !slices.Contains(api.Roles, body.Role) {
-		return problemf(http.StatusBadRequest, "a token has a name of letters, digits, points, _ and -, and one of the roles %s", strings.Join(api.Roles, ", "))
+		return problemf(
+			http.StatusBadRequest,
+			"a token has a name of letters, digits, points, _ and -, and one of the roles %s",
+			strings.Join(api.Roles, ", "),
+		)
 	}
 	token, hash := NewToken()
 	if err := s.records.CreateToken(c.Request().Context(), body.Name, body.Role, hash); err != nil {

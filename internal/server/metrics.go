@@ -17,27 +17,115 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	rowsMetric      = metric("index_rows", "Rows in the source that have documents, when last counted.", "index", "source", "engine")
-	documentsMetric = metric("index_documents", "Documents that searches find, when last counted.", "index", "source", "engine")
-	failedMetric    = metric("index_failed_documents", "Failed documents now.", "index", "source", "engine")
-	waitingMetric   = metric("index_waiting_documents", "Documents that wait to be delivered.", "index", "source", "engine")
-	deliveredMetric = metric("index_delivered_documents_total", "Documents that the engine acknowledged since this process began.", "index", "source", "engine")
-	lagMetric       = metric("index_lag_seconds", "Age of the oldest change that is not acknowledged, 0 when there is none.", "index", "source", "engine")
-	recentMetric    = metric("index_recent_lag_seconds", "Lag of the most recent changes by percentile.", "index", "source", "engine", "percentile")
-	troubleMetric   = metric("index_trouble", "1 while the index waits for something, by kind.", "index", "source", "engine", "kind")
-	builtMetric     = metric("index_built_documents_total", "Documents made of rows, or found to be gone, since the process began to feed the index.", "index", "source", "engine")
-	unchangedMetric = metric("index_unchanged_documents_total", "Built documents not sent because the engine has them already.", "index", "source", "engine")
-	refusedMetric   = metric("index_refused_documents_total", "Answers of the engine that refused a document.", "index", "source", "engine")
-	liveMetric      = metric("index_live", "1 while the public name answers from a complete edition.", "index", "source", "engine")
-	downMetric      = metric("engine_down", "1 while the engine does not answer deliveries of this process.", "engine")
-	allowedMetric   = metric("engine_requests_allowed", "Requests that may be under way at once; fewer while the engine is busy.", "engine")
-	depthMetric     = metric("source_journal_changes", "Changes in the journal.", "source")
-	oldestMetric    = metric("source_journal_oldest_seconds", "Age of the oldest change in the journal, 0 when there is none.", "source")
-	sizeMetric      = metric("source_journal_bytes", "Size of the journal.", "source")
-	limitMetric     = metric("source_journal_limit_bytes", "Size above which the journal is too large.", "source")
-	unfedMetric     = metric("source_unfed", "1 while no process feeds the indexes of the source.", "source")
-	noticedMetric   = metric("source_changes_total", "Changes noticed since this process began.", "source")
-	inFlightMetric  = metric("source_changes_in_flight", "Changes read from the journal that are not done.", "source")
+	rowsMetric = metric(
+		"index_rows",
+		"Rows in the source that have documents, when last counted.",
+		"index",
+		"source",
+		"engine",
+	)
+	documentsMetric = metric(
+		"index_documents",
+		"Documents that searches find, when last counted.",
+		"index",
+		"source",
+		"engine",
+	)
+	failedMetric  = metric("index_failed_documents", "Failed documents now.", "index", "source", "engine")
+	waitingMetric = metric(
+		"index_waiting_documents",
+		"Documents that wait to be delivered.",
+		"index",
+		"source",
+		"engine",
+	)
+	deliveredMetric = metric(
+		"index_delivered_documents_total",
+		"Documents that the engine acknowledged since this process began.",
+		"index",
+		"source",
+		"engine",
+	)
+	lagMetric = metric(
+		"index_lag_seconds",
+		"Age of the oldest change that is not acknowledged, 0 when there is none.",
+		"index",
+		"source",
+		"engine",
+	)
+	recentMetric = metric(
+		"index_recent_lag_seconds",
+		"Lag of the most recent changes by percentile.",
+		"index",
+		"source",
+		"engine",
+		"percentile",
+	)
+	troubleMetric = metric(
+		"index_trouble",
+		"1 while the index waits for something, by kind.",
+		"index",
+		"source",
+		"engine",
+		"kind",
+	)
+	builtMetric = metric(
+		"index_built_documents_total",
+		"Documents made of rows, or found to be gone, since the process began to feed the index.",
+		"index",
+		"source",
+		"engine",
+	)
+	unchangedMetric = metric(
+		"index_unchanged_documents_total",
+		"Built documents not sent because the engine has them already.",
+		"index",
+		"source",
+		"engine",
+	)
+	refusedMetric = metric(
+		"index_refused_documents_total",
+		"Answers of the engine that refused a document.",
+		"index",
+		"source",
+		"engine",
+	)
+	liveMetric = metric(
+		"index_live",
+		"1 while the public name answers from a complete edition.",
+		"index",
+		"source",
+		"engine",
+	)
+	downMetric = metric(
+		"engine_down",
+		"1 while the engine does not answer deliveries of this process.",
+		"engine",
+	)
+	allowedMetric = metric(
+		"engine_requests_allowed",
+		"Requests that may be under way at once; fewer while the engine is busy.",
+		"engine",
+	)
+	depthMetric  = metric("source_journal_changes", "Changes in the journal.", "source")
+	oldestMetric = metric(
+		"source_journal_oldest_seconds",
+		"Age of the oldest change in the journal, 0 when there is none.",
+		"source",
+	)
+	sizeMetric  = metric("source_journal_bytes", "Size of the journal.", "source")
+	limitMetric = metric(
+		"source_journal_limit_bytes",
+		"Size above which the journal is too large.",
+		"source",
+	)
+	unfedMetric    = metric("source_unfed", "1 while no process feeds the indexes of the source.", "source")
+	noticedMetric  = metric("source_changes_total", "Changes noticed since this process began.", "source")
+	inFlightMetric = metric(
+		"source_changes_in_flight",
+		"Changes read from the journal that are not done.",
+		"source",
+	)
 )
 
 func (x *exporter) Describe(c chan<- *prometheus.Desc) { prometheus.DescribeByCollect(x, c) }

@@ -45,7 +45,8 @@ func TestEveryRouteIsDescribed(t *testing.T) {
 	h, _ := newServer(t)
 	var routes, paths []string
 	for _, r := range h.(*echo.Echo).Routes() {
-		if r.Path == "/*" || strings.HasSuffix(r.Path, "*") || !slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE"}, r.Method) {
+		if r.Path == "/*" || strings.HasSuffix(r.Path, "*") ||
+			!slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE"}, r.Method) {
 			continue // the console's files, and what groups answer for nothing
 		}
 		parts := strings.Split(r.Path, "/")
@@ -69,7 +70,28 @@ func TestEveryRouteIsDescribed(t *testing.T) {
 }
 
 // odd are values that a parameter or a part of a body may have and should not.
-var odd = []string{"", " ", "0", "-1", "99999999999999999999", "1e3", "huts", "-", "~", "a,b,c", "../../etc", "%", "null", "\u202e\u0301", strings.Repeat("x", 5000), "' OR 1=1 --", "\x00", "\xff", "{}", "true"}
+var odd = []string{
+	"",
+	" ",
+	"0",
+	"-1",
+	"99999999999999999999",
+	"1e3",
+	"huts",
+	"-",
+	"~",
+	"a,b,c",
+	"../../etc",
+	"%",
+	"null",
+	"\u202e\u0301",
+	strings.Repeat("x", 5000),
+	"' OR 1=1 --",
+	"\x00",
+	"\xff",
+	"{}",
+	"true",
+}
 
 // Whatever stands in a request, its answer has a documented status, and is a problem
 // object when it is none of success.
@@ -126,8 +148,26 @@ func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
 			if op.RequestBody == nil {
 				continue
 			}
-			bodies := []string{"", "{", "null", "[]", "1", `"x"`, "{}", `{"unknown":1}`, `{"files":null}`, `{"files":[{"name":1}]}`, `{"files":[{"name":"a","text":"sources: {}"}]}`, `{"keys":[""],"cause":"\u0000"}`,
-				`{"all":true}`, `{"name":"x","role":"root"}`, `{"token":[]}`, `{"token":"x"} {}`, strings.Repeat("[", 5000), `{"token":"` + strings.Repeat("x", 5<<20) + `"}`}
+			bodies := []string{
+				"",
+				"{",
+				"null",
+				"[]",
+				"1",
+				`"x"`,
+				"{}",
+				`{"unknown":1}`,
+				`{"files":null}`,
+				`{"files":[{"name":1}]}`,
+				`{"files":[{"name":"a","text":"sources: {}"}]}`,
+				`{"keys":[""],"cause":"\u0000"}`,
+				`{"all":true}`,
+				`{"name":"x","role":"root"}`,
+				`{"token":[]}`,
+				`{"token":"x"} {}`,
+				strings.Repeat("[", 5000),
+				`{"token":"` + strings.Repeat("x", 5<<20) + `"}`,
+			}
 			for _, v := range odd {
 				for _, name := range []string{"token", "name", "cause", "source"} {
 					bodies = append(bodies, fmt.Sprintf(`{%q:%q}`, name, v))

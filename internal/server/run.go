@@ -13,7 +13,14 @@ import (
 )
 
 // Run works and answers on a listener until the context ends.
-func Run(ctx context.Context, rec *records.Records, l net.Listener, console fs.FS, version string, log *slog.Logger) error {
+func Run(
+	ctx context.Context,
+	rec *records.Records,
+	l net.Listener,
+	console fs.FS,
+	version string,
+	log *slog.Logger,
+) error {
 	service, err := flow.New(ctx, rec, kinds.All(), l.Addr().String(), log)
 	if err != nil {
 		return err

@@ -41,8 +41,21 @@ type Server struct {
 }
 
 // New makes a server; console holds the built console's files.
-func New(f *flow.Service, rec *records.Records, console fs.FS, version string, log *slog.Logger) (*Server, error) {
-	s := &Server{flow: f, records: rec, access: newAccess(rec), log: log, version: version, closing: make(chan struct{})}
+func New(
+	f *flow.Service,
+	rec *records.Records,
+	console fs.FS,
+	version string,
+	log *slog.Logger,
+) (*Server, error) {
+	s := &Server{
+		flow:    f,
+		records: rec,
+		access:  newAccess(rec),
+		log:     log,
+		version: version,
+		closing: make(chan struct{}),
+	}
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = s.problem
@@ -51,7 +64,14 @@ func New(f *flow.Service, rec *records.Records, console fs.FS, version string, l
 	if err := s.console(e, console); err != nil {
 		return nil, err
 	}
-	s.http = &http.Server{Handler: e, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	s.http = &http.Server{
+		Handler:           e,
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       30 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	}
 	return s, nil
 }
 
@@ -101,8 +121,14 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/indexes/:index/failed", s.failed)
 	viewer.GET("/indexes/:index/failed/:key", s.failedDocument)
 	operator := root.Group("", s.access.need(api.RoleOperator))
-	operator.POST("/indexes/:index/failed/retry", func(c echo.Context) error { return s.treatFailed(c, s.flow.RetryFailed) })
-	operator.POST("/indexes/:index/failed/dismiss", func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) })
+	operator.POST(
+		"/indexes/:index/failed/retry",
+		func(c echo.Context) error { return s.treatFailed(c, s.flow.RetryFailed) },
+	)
+	operator.POST(
+		"/indexes/:index/failed/dismiss",
+		func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) },
+	)
 	admin := root.Group("", s.access.need(api.RoleAdmin))
 	admin.POST("/definition/check", s.check)
 	admin.POST("/definition/apply", s.apply)
@@ -144,7 +170,9 @@ func (s *Server) problem(err error, c echo.Context) {
 		p = problemf(http.StatusServiceUnavailable, "%v", err)
 	case errors.As(err, &bad):
 		p = problemf(http.StatusBadRequest, "%v", err)
-	case errors.Is(err, inspect.ErrNotYet), errors.Is(err, define.ErrNeedsFill), errors.Is(err, records.ErrExists):
+	case errors.Is(err, inspect.ErrNotYet),
+		errors.Is(err, define.ErrNeedsFill),
+		errors.Is(err, records.ErrExists):
 		p = problemf(http.StatusConflict, "%v", err)
 	default:
 		// A source or engine that does not do what it should.
@@ -163,7 +191,10 @@ func (s *Server) problem(err error, c echo.Context) {
 func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c echo.Context) error {
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cache-Control", "no-store")
@@ -248,7 +279,12 @@ func (s *Server) versions(c echo.Context) error {
 }
 
 func versionOf(v *records.Applied) api.DefinitionVersion {
-	out := api.DefinitionVersion{Version: v.Version, AppliedAt: v.AppliedAt, AppliedBy: v.AppliedBy, CarriedOut: v.CarriedOut}
+	out := api.DefinitionVersion{
+		Version:    v.Version,
+		AppliedAt:  v.AppliedAt,
+		AppliedBy:  v.AppliedBy,
+		CarriedOut: v.CarriedOut,
+	}
 	for _, f := range v.Files {
 		out.Files = append(out.Files, api.File(f))
 	}
@@ -358,7 +394,13 @@ func (s *Server) search(c echo.Context) error {
 		return err
 	}
 	values := c.QueryParams()
-	q := api.Query{Text: values.Get("q"), Limit: limit, Filters: values["filter"], Sort: values["sort"], Facets: values["facet"]}
+	q := api.Query{
+		Text:    values.Get("q"),
+		Limit:   limit,
+		Filters: values["filter"],
+		Sort:    values["sort"],
+		Facets:  values["facet"],
+	}
 	hits, err := s.flow.Inspect.Search(c.Request().Context(), c.Param("index"), q)
 	if err != nil {
 		return err
@@ -429,7 +471,12 @@ func (s *Server) recent(c echo.Context) error {
 // traceChange tells which documents a change of a row would touch. The source - stands
 // for the only one.
 func (s *Server) traceChange(c echo.Context) error {
-	traced, err := s.flow.Inspect.TraceChange(c.Request().Context(), strings.TrimPrefix(c.Param("source"), "-"), c.QueryParam("table"), c.QueryParam("key"))
+	traced, err := s.flow.Inspect.TraceChange(
+		c.Request().Context(),
+		strings.TrimPrefix(c.Param("source"), "-"),
+		c.QueryParam("table"),
+		c.QueryParam("key"),
+	)
 	if err != nil {
 		return err
 	}
@@ -441,7 +488,12 @@ func (s *Server) failed(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	failed, err := s.flow.Inspect.FailedDocuments(c.Request().Context(), c.Param("index"), c.QueryParam("cause"), limit)
+	failed, err := s.flow.Inspect.FailedDocuments(
+		c.Request().Context(),
+		c.Param("index"),
+		c.QueryParam("cause"),
+		limit,
+	)
 	if err != nil {
 		return err
 	}
@@ -468,7 +520,10 @@ func (s *Server) failedDocument(c echo.Context) error {
 	return c.JSON(http.StatusOK, f)
 }
 
-func (s *Server) treatFailed(c echo.Context, treat func(ctx context.Context, index string, which api.FailedSelection) (int, error)) error {
+func (s *Server) treatFailed(
+	c echo.Context,
+	treat func(ctx context.Context, index string, which api.FailedSelection) (int, error),
+) error {
 	which, err := bind[api.FailedSelection](c)
 	if err != nil {
 		return err
@@ -488,7 +543,9 @@ func (s *Server) treatFailed(c echo.Context, treat func(ctx context.Context, ind
 func (s *Server) console(e *echo.Echo, files fs.FS) error {
 	index, err := fs.ReadFile(files, "index.html")
 	if err != nil {
-		index = []byte("<!doctype html><title>Pingo</title><p>This binary was built without its console: run make build.")
+		index = []byte(
+			"<!doctype html><title>Pingo</title><p>This binary was built without its console: run make build.",
+		)
 	}
 	static := http.FileServerFS(files)
 	e.GET("/*", func(c echo.Context) error {
@@ -510,6 +567,10 @@ func (s *Server) console(e *echo.Echo, files fs.FS) error {
 
 func (s *Server) metrics() http.Handler {
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &exporter{s.flow})
+	registry.MustRegister(
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		&exporter{s.flow},
+	)
 	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
 }

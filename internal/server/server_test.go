@@ -39,7 +39,11 @@ func newServer(t testing.TB) (http.Handler, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	files := fstest.MapFS{"index.html": {Data: []byte("<title>Pingo</title>")}, "assets/app.js": {Data: []byte("1")}, "secret/.env": {Data: []byte("never")}}
+	files := fstest.MapFS{
+		"index.html":    {Data: []byte("<title>Pingo</title>")},
+		"assets/app.js": {Data: []byte("1")},
+		"secret/.env":   {Data: []byte("never")},
+	}
 	s, err := New(service, rec, files, "test", log)
 	if err != nil {
 		t.Fatal(err)
@@ -95,7 +99,9 @@ func TestWrongRequestsSayWhat(t *testing.T) {
 		response := ask(h, token, c.method, c.target, c.body)
 		body, err := io.ReadAll(response.Body)
 		var p api.Problem
-		if err != nil || json.Unmarshal(body, &p) != nil || p.Status != c.status || response.StatusCode != c.status || !strings.Contains(string(body), c.want) || p.Title == "" {
+		if err != nil || json.Unmarshal(body, &p) != nil || p.Status != c.status || response.StatusCode != c.status ||
+			!strings.Contains(string(body), c.want) ||
+			p.Title == "" {
 			t.Errorf("%s %s: %d %s, want %d %s", c.method, c.target, response.StatusCode, body, c.status, c.want)
 		}
 		if response.Header.Get("Content-Type") != "application/problem+json" || response.Header.Get("X-Content-Type-Options") != "nosniff" {
@@ -129,7 +135,8 @@ func TestConsoleAndSession(t *testing.T) {
 	h, token := newServer(t)
 	response := ask(h, "", "POST", "/api/session", `{"token":" `+token+` "}`)
 	cookies := response.Cookies()
-	if response.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode || cookies[0].MaxAge <= 0 {
+	if response.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode ||
+		cookies[0].MaxAge <= 0 {
 		t.Fatalf("%d %v", response.StatusCode, cookies)
 	}
 	with := func(value string) int {
@@ -153,7 +160,8 @@ func TestConsoleAndSession(t *testing.T) {
 	for target, want := range map[string]string{"/": "Pingo", "/index/huts": "Pingo", "/assets/app.js": "1", "/../../etc/passwd": "", "/assets/%2e%2e/%2e%2e/etc/passwd": "", "/assets/": "", "/assets/none.js": ""} {
 		response := ask(h, "", "GET", target, "")
 		body, _ := io.ReadAll(response.Body)
-		if strings.Contains(string(body), "root:") || want != "" && (response.StatusCode != 200 || !strings.Contains(string(body), want)) || want == "" && response.StatusCode == 200 && !strings.Contains(string(body), "Pingo") {
+		if strings.Contains(string(body), "root:") || want != "" && (response.StatusCode != 200 || !strings.Contains(string(body), want)) ||
+			want == "" && response.StatusCode == 200 && !strings.Contains(string(body), "Pingo") {
 			t.Errorf("%s: %d %s", target, response.StatusCode, body)
 		}
 		if !strings.Contains(response.Header.Get("Content-Security-Policy"), "default-src 'self'") {

@@ -57,7 +57,11 @@ func (f Findings) Error() string {
 // to are read several times.
 func (f Findings) Sorted() Findings {
 	slices.SortStableFunc(f, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(a.Pos.File, b.Pos.File), cmp.Compare(a.Pos.Line, b.Pos.Line), cmp.Compare(a.Pos.Col, b.Pos.Col))
+		return cmp.Or(
+			cmp.Compare(a.Pos.File, b.Pos.File),
+			cmp.Compare(a.Pos.Line, b.Pos.Line),
+			cmp.Compare(a.Pos.Col, b.Pos.Col),
+		)
 	})
 	seen := map[Finding]bool{}
 	return slices.DeleteFunc(f, func(x Finding) bool {

@@ -156,12 +156,28 @@ func TestSeveralFilesMakeOneDefinition(t *testing.T) {
 
 // Parts that * and << repeat mean the same as if they were written out.
 func TestRepeatedParts(t *testing.T) {
-	def, findings := Parse([]File{{"a.yaml", strings.Replace(right, "  huts:\n", "  huts: &huts\n    engine_settings: { number_of_replicas: 2 }\n", 1) + "  copies:\n    <<: *huts\n    engine: main\n    synonyms: [[Stone  Hut, refuge]]\n    fields: { name: { combine: [a.b] } }\n"}}, testKinds, look)
+	def, findings := Parse(
+		[]File{
+			{
+				"a.yaml",
+				strings.Replace(
+					right,
+					"  huts:\n",
+					"  huts: &huts\n    engine_settings: { number_of_replicas: 2 }\n",
+					1,
+				) + "  copies:\n    <<: *huts\n    engine: main\n    synonyms: [[Stone  Hut, refuge]]\n    fields: { name: { combine: [a.b] } }\n",
+			},
+		},
+		testKinds,
+		look,
+	)
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
 	c := def.Index("copies")
-	if c.Rows[0].Table != "huts" || c.Settings["number_of_replicas"] != 2 || c.Rows[0].Fields[0].Combine[0].Written != "a.b" || c.Synonyms[0][0] != "stone hut" || def.Index("huts").Rows[0].Fields[0].Column != "name" {
+	if c.Rows[0].Table != "huts" || c.Settings["number_of_replicas"] != 2 || c.Rows[0].Fields[0].Combine[0].Written != "a.b" ||
+		c.Synonyms[0][0] != "stone hut" ||
+		def.Index("huts").Rows[0].Fields[0].Column != "name" {
 		t.Errorf("%+v", c)
 	}
 }
@@ -258,7 +274,11 @@ func plain(t *testing.T, text string) any {
 var testKinds = Kinds{
 	Sources: []Kind{{Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Captures: []string{"triggers"}, Keys: `{}`}},
 	Engines: []Kind{
-		{Name: "opensearch", Schemes: []string{"http", "https"}, Keys: `{"headers": {"type": "object", "additionalProperties": {"type": "string"}}, "mode": {"enum": ["slow", "quick"]}}`},
+		{
+			Name:    "opensearch",
+			Schemes: []string{"http", "https"},
+			Keys:    `{"headers": {"type": "object", "additionalProperties": {"type": "string"}}, "mode": {"enum": ["slow", "quick"]}}`,
+		},
 		{Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Keys: `{}`},
 	},
 }
@@ -266,7 +286,9 @@ var testKinds = Kinds{
 func FuzzParse(f *testing.F) {
 	f.Add(right)
 	f.Add("sources: &a { x: *a }")
-	f.Add("indexes: { a: { <<: &b { engine: e }, rows: { x: { table: s.t, key: [i], fields: { f: { combine: [g] } } } }, synonyms: [[a, b]] } }")
+	f.Add(
+		"indexes: { a: { <<: &b { engine: e }, rows: { x: { table: s.t, key: [i], fields: { f: { combine: [g] } } } }, synonyms: [[a, b]] } }",
+	)
 	f.Add("indexes: { a: { related: { b: { many: c, through: [] } } } }")
 	f.Fuzz(func(t *testing.T, text string) {
 		def, findings := Parse([]File{{"f.yaml", text}}, testKinds, look)

@@ -123,7 +123,10 @@ func (d *decoder) secretText(name string, s scalar) Secret {
 
 func secretName(name string) bool {
 	name = strings.ToLower(textproto.CanonicalMIMEHeaderKey(name))
-	return slices.ContainsFunc([]string{"authorization", "token", "secret", "password", "key", "cookie"}, func(w string) bool { return strings.Contains(name, w) })
+	return slices.ContainsFunc(
+		[]string{"authorization", "token", "secret", "password", "key", "cookie"},
+		func(w string) bool { return strings.Contains(name, w) },
+	)
 }
 
 // Reveal gives the texts of a kind's own key, with all references replaced.
@@ -143,7 +146,11 @@ func (o *Options) Reveal(name string, look Lookup) (map[string]string, error) {
 func (o *Options) Same(other *Options) bool {
 	written := func(a, b Secret) bool { return a.Written == b.Written }
 	return maps.EqualFunc(o.Texts, other.Texts, written) &&
-		maps.EqualFunc(o.Maps, other.Maps, func(a, b map[string]Secret) bool { return maps.EqualFunc(a, b, written) })
+		maps.EqualFunc(
+			o.Maps,
+			other.Maps,
+			func(a, b map[string]Secret) bool { return maps.EqualFunc(a, b, written) },
+		)
 }
 
 // Schema is the JSON Schema (2020-12) of definition files.
@@ -179,7 +186,13 @@ func extend(object map[string]any, list []Kind) {
 	for _, kind := range list {
 		var keys map[string]any
 		if err := json.Unmarshal([]byte(kind.Keys), &keys); err != nil {
-			panic(fmt.Sprintf("definition: the keys of kind %s are no JSON Schema properties: %v", kind.Name, err))
+			panic(
+				fmt.Sprintf(
+					"definition: the keys of kind %s are no JSON Schema properties: %v",
+					kind.Name,
+					err,
+				),
+			)
 		}
 		allOf = append(allOf, map[string]any{
 			"if":   map[string]any{"properties": map[string]any{"kind": map[string]any{"const": kind.Name}}},

@@ -11,7 +11,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/agnivade/levenshtein"
 	"github.com/dustin/go-humanize"
 	"gopkg.in/yaml.v3"
 )
@@ -63,21 +62,37 @@ func (d *decoder) document(f File) {
 			message = strings.Replace(message, m[0], "", 1)
 		}
 		d.unread = true
-		d.find(Pos{f.Name, line, 1}, "this is not YAML: "+message, "look at the indentation and quotes here and in the line before")
+		d.find(
+			Pos{f.Name, line, 1},
+			"this is not YAML: "+message,
+			"look at the indentation and quotes here and in the line before",
+		)
 		return
 	}
 	if len(root.Content) == 0 {
-		d.find(Pos{f.Name, 1, 1}, "the file is empty", "give it sources, engines and indexes; pingo schema describes them")
+		d.find(
+			Pos{f.Name, 1, 1},
+			"the file is empty",
+			"give it sources, engines and indexes; pingo schema describes them",
+		)
 		return
 	}
 	if parser.Decode(&second) == nil {
-		d.find(d.at(&second), "the file holds a second document after ---", "put it into a file of its own; a folder of files is read as one definition")
+		d.find(
+			d.at(&second),
+			"the file holds a second document after ---",
+			"put it into a file of its own; a folder of files is read as one definition",
+		)
 		return
 	}
 	budget := maxNodes
 	top := d.expand(root.Content[0], &budget)
 	if budget < 0 {
-		d.find(d.at(root.Content[0]), "the definition is too large, or refers to itself", fmt.Sprintf("keep it below %d keys and values, with those that * repeats", maxNodes))
+		d.find(
+			d.at(root.Content[0]),
+			"the definition is too large, or refers to itself",
+			fmt.Sprintf("keep it below %d keys and values, with those that * repeats", maxNodes),
+		)
 		return
 	}
 	d.object(top, "a definition", fields{
@@ -107,7 +122,11 @@ func (d *decoder) expand(n *yaml.Node, budget *int) *yaml.Node {
 		if n.Kind == yaml.MappingNode && i%2 == 0 && c.Tag == "!!merge" {
 			from := d.expand(n.Content[i+1], budget)
 			if from.Kind != yaml.MappingNode {
-				d.find(d.at(c), "<< takes keys and values over, not "+kindName(from), "write <<: *name, where &name stands before keys and values")
+				d.find(
+					d.at(c),
+					"<< takes keys and values over, not "+kindName(from),
+					"write <<: *name, where &name stands before keys and values",
+				)
 			} else {
 				merged = append(merged, from.Content...)
 			}
@@ -140,7 +159,11 @@ func (d *decoder) object(n *yaml.Node, what string, known fields, required ...st
 		n = n.Alias
 	}
 	if n.Kind != yaml.MappingNode {
-		d.find(d.at(n), fmt.Sprintf("%s is written as keys and values, not as %s", what, kindName(n)), "write them below it, indented, or between { and }")
+		d.find(
+			d.at(n),
+			fmt.Sprintf("%s is written as keys and values, not as %s", what, kindName(n)),
+			"write them below it, indented, or between { and }",
+		)
 		return nil
 	}
 	words := make([]string, 0, len(known))
@@ -173,14 +196,22 @@ func (d *decoder) object(n *yaml.Node, what string, known fields, required ...st
 // each reads a mapping from names of the user's choice.
 func (d *decoder) each(n *yaml.Node, what string, read func(k, v *yaml.Node)) {
 	if n.Kind != yaml.MappingNode {
-		d.find(d.at(n), fmt.Sprintf("%s are written as names, each with what it is, not as %s", what, kindName(n)), "write NAME: and below it, indented, what it is")
+		d.find(
+			d.at(n),
+			fmt.Sprintf("%s are written as names, each with what it is, not as %s", what, kindName(n)),
+			"write NAME: and below it, indented, what it is",
+		)
 		return
 	}
 	seen := map[string]bool{}
 	for i := 0; i < len(n.Content); i += 2 {
 		k := n.Content[i]
 		if seen[k.Value] {
-			d.find(d.at(k), fmt.Sprintf("%q stands twice under %s", k.Value, what), "keep one of them, or give it another name")
+			d.find(
+				d.at(k),
+				fmt.Sprintf("%q stands twice under %s", k.Value, what),
+				"keep one of them, or give it another name",
+			)
 			continue
 		}
 		seen[k.Value] = true
@@ -190,7 +221,11 @@ func (d *decoder) each(n *yaml.Node, what string, read func(k, v *yaml.Node)) {
 
 func (d *decoder) text(v *yaml.Node, what string) scalar {
 	if v.Kind != yaml.ScalarNode || v.Tag == "!!null" || strings.TrimSpace(v.Value) == "" {
-		d.find(d.at(v), fmt.Sprintf("%s is a text, not %s", what, kindName(v)), "write it behind the colon, in quotes if it has any of { } [ ] : # in it")
+		d.find(
+			d.at(v),
+			fmt.Sprintf("%s is a text, not %s", what, kindName(v)),
+			"write it behind the colon, in quotes if it has any of { } [ ] : # in it",
+		)
 		return scalar{pos: d.at(v)}
 	}
 	return scalar{v.Value, d.at(v)}
@@ -225,7 +260,11 @@ func (d *decoder) word(dst *string, what string, words ...string) func(k, v *yam
 func (d *decoder) boolean(dst *bool, what string) func(k, v *yaml.Node) {
 	return func(_, v *yaml.Node) {
 		if v.Kind != yaml.ScalarNode || v.Tag != "!!bool" {
-			d.find(d.at(v), fmt.Sprintf("%s is true or false, not %s", what, kindName(v)), "write "+what+": true, or leave it out")
+			d.find(
+				d.at(v),
+				fmt.Sprintf("%s is true or false, not %s", what, kindName(v)),
+				"write "+what+": true, or leave it out",
+			)
 			return
 		}
 		*dst = v.Value == "true"
@@ -235,7 +274,11 @@ func (d *decoder) boolean(dst *bool, what string) func(k, v *yaml.Node) {
 func (d *decoder) number(v *yaml.Node, what string, min, max float64) float64 {
 	f, err := strconv.ParseFloat(v.Value, 64)
 	if v.Kind != yaml.ScalarNode || err != nil || f < min || f > max {
-		d.find(d.at(v), fmt.Sprintf("%s is a number from %g to %g, not %s", what, min, max, kindName(v)), "write a number between these")
+		d.find(
+			d.at(v),
+			fmt.Sprintf("%s is a number from %g to %g, not %s", what, min, max, kindName(v)),
+			"write a number between these",
+		)
 		return 0
 	}
 	return f
@@ -246,7 +289,11 @@ var indexPattern = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,99}$`)
 
 func (d *decoder) name(k *yaml.Node, what string, pattern *regexp.Regexp) {
 	if !pattern.MatchString(k.Value) {
-		d.find(d.at(k), fmt.Sprintf("%q cannot name %s", k.Value, what), "begin with a lower-case letter; then lower-case letters, digits and _")
+		d.find(
+			d.at(k),
+			fmt.Sprintf("%q cannot name %s", k.Value, what),
+			"begin with a lower-case letter; then lower-case letters, digits and _",
+		)
 	}
 }
 
@@ -263,7 +310,11 @@ func (d *decoder) source(k, v *yaml.Node) {
 			text := d.text(v, "journal_limit")
 			n, err := humanize.ParseBytes(text.text)
 			if err != nil || n < 1e6 || n > 1e15 {
-				d.find(text.pos, fmt.Sprintf("journal_limit is a size such as 512MB or 2GB, not %q", text.text), "write a number and MB, GB or TB")
+				d.find(
+					text.pos,
+					fmt.Sprintf("journal_limit is a size such as 512MB or 2GB, not %q", text.text),
+					"write a number and MB, GB or TB",
+				)
 			}
 			s.JournalLimit = int64(n)
 		},
@@ -276,13 +327,21 @@ func (d *decoder) source(k, v *yaml.Node) {
 		s.Capture = kind.Captures[0]
 		if capture.text != "" {
 			if s.Capture = capture.text; !slices.Contains(kind.Captures, s.Capture) {
-				d.find(capture.pos, fmt.Sprintf("capture of a source of kind %s cannot be %q", s.Kind, s.Capture), Nearest(s.Capture, kind.Captures))
+				d.find(
+					capture.pos,
+					fmt.Sprintf("capture of a source of kind %s cannot be %q", s.Kind, s.Capture),
+					Nearest(s.Capture, kind.Captures),
+				)
 			}
 		}
 	}
 	s.Broken = len(d.findings) > before
 	if other := d.def.Source(s.Name); other != nil {
-		d.find(s.Pos, fmt.Sprintf("source %s stands in %s already", s.Name, other.Pos), "give one of them another name")
+		d.find(
+			s.Pos,
+			fmt.Sprintf("source %s stands in %s already", s.Name, other.Pos),
+			"give one of them another name",
+		)
 		return
 	}
 	d.def.Sources = append(d.def.Sources, s)
@@ -310,7 +369,11 @@ func (d *decoder) engine(k, v *yaml.Node) {
 	}
 	e.Broken = len(d.findings) > before
 	if other := d.def.Engine(e.Name); other != nil {
-		d.find(e.Pos, fmt.Sprintf("engine %s stands in %s already", e.Name, other.Pos), "give one of them another name")
+		d.find(
+			e.Pos,
+			fmt.Sprintf("engine %s stands in %s already", e.Name, other.Pos),
+			"give one of them another name",
+		)
 		return
 	}
 	d.def.Engines = append(d.def.Engines, e)
@@ -321,7 +384,11 @@ func (d *decoder) index(k, v *yaml.Node) {
 	ix := &Index{Name: k.Value, Pos: d.at(k)}
 	only := &Rows{Node: Node{Pos: d.at(k)}}
 	if !indexPattern.MatchString(k.Value) {
-		d.find(d.at(k), fmt.Sprintf("%q cannot name an index", k.Value), "begin with a lower-case letter; then lower-case letters, digits, - and _, at most 100")
+		d.find(
+			d.at(k),
+			fmt.Sprintf("%q cannot name an index", k.Value),
+			"begin with a lower-case letter; then lower-case letters, digits, - and _, at most 100",
+		)
 	}
 	known := d.rowsFields(only)
 	known["engine"] = func(_, v *yaml.Node) {
@@ -336,7 +403,11 @@ func (d *decoder) index(k, v *yaml.Node) {
 			_, err = json.Marshal(ix.Settings) // an engine is sent them as JSON
 		}
 		if v.Kind != yaml.MappingNode || err != nil {
-			d.find(d.at(v), fmt.Sprintf("engine_settings are written as keys and values, not as %s", kindName(v)), "write them as the engine's own documentation names them")
+			d.find(
+				d.at(v),
+				fmt.Sprintf("engine_settings are written as keys and values, not as %s", kindName(v)),
+				"write them as the engine's own documentation names them",
+			)
 		}
 	}
 	several := false
@@ -348,7 +419,11 @@ func (d *decoder) index(k, v *yaml.Node) {
 		several = true
 		d.each(v, "rows", func(k, v *yaml.Node) { d.rows(ix, k, v) })
 		if len(v.Content) == 0 {
-			d.find(d.at(v), "there are no rows here", "write SOURCE.TABLE, or a name for each table with table: SOURCE.TABLE below it")
+			d.find(
+				d.at(v),
+				"there are no rows here",
+				"write SOURCE.TABLE, or a name for each table with table: SOURCE.TABLE below it",
+			)
 		}
 	}
 	seen := d.object(v, "index "+k.Value, known, "engine", "rows")
@@ -356,13 +431,25 @@ func (d *decoder) index(k, v *yaml.Node) {
 	case !several && seen != nil && seen["rows"]:
 		ix.Rows = []*Rows{only}
 		if !seen["fields"] {
-			d.find(ix.Pos, fmt.Sprintf("index %s needs %q", k.Value, "fields"), "name the columns that its documents have")
+			d.find(
+				ix.Pos,
+				fmt.Sprintf("index %s needs %q", k.Value, "fields"),
+				"name the columns that its documents have",
+			)
 		}
 	case several && (seen["fields"] || seen["where"] || seen["related"] || seen["key"]):
-		d.find(ix.Pos, fmt.Sprintf("index %s has several rows, and fields, where, related or key beside them", k.Value), "put these below each of the rows")
+		d.find(
+			ix.Pos,
+			fmt.Sprintf("index %s has several rows, and fields, where, related or key beside them", k.Value),
+			"put these below each of the rows",
+		)
 	}
 	if other := d.def.Index(ix.Name); other != nil {
-		d.find(ix.Pos, fmt.Sprintf("index %s stands in %s already", ix.Name, other.Pos), "give one of them another name")
+		d.find(
+			ix.Pos,
+			fmt.Sprintf("index %s stands in %s already", ix.Name, other.Pos),
+			"give one of them another name",
+		)
 		return
 	}
 	ix.Broken = len(d.findings) > before
@@ -404,29 +491,49 @@ func (d *decoder) rowsTable(ix *Index, r *Rows, v *yaml.Node) {
 	}
 	source, table, ok := strings.Cut(s.text, ".")
 	if !ok || source == "" || table == "" {
-		d.find(s.pos, fmt.Sprintf("rows names a source and a table, but %q does not", s.text), "write SOURCE.TABLE or SOURCE.SCHEMA.TABLE")
+		d.find(
+			s.pos,
+			fmt.Sprintf("rows names a source and a table, but %q does not", s.text),
+			"write SOURCE.TABLE or SOURCE.SCHEMA.TABLE",
+		)
 	}
 	if ix.Source != "" && ix.Source != source {
-		d.find(s.pos, fmt.Sprintf("index %s takes rows from source %s and from source %s", ix.Name, ix.Source, source), "make an index for each source; an index follows one")
+		d.find(
+			s.pos,
+			fmt.Sprintf("index %s takes rows from source %s and from source %s", ix.Name, ix.Source, source),
+			"make an index for each source; an index follows one",
+		)
 	}
 	ix.Source, r.Table, r.TablePos = source, table, s.pos
 }
 
 func (d *decoder) synonyms(v *yaml.Node) (out [][]string) {
 	if v.Kind != yaml.SequenceNode {
-		d.find(d.at(v), fmt.Sprintf("synonyms are a list of lists of words, not %s", kindName(v)), "write - [hut, refuge, shelter]")
+		d.find(
+			d.at(v),
+			fmt.Sprintf("synonyms are a list of lists of words, not %s", kindName(v)),
+			"write - [hut, refuge, shelter]",
+		)
 		return nil
 	}
 	for _, group := range v.Content {
 		if group.Kind != yaml.SequenceNode || len(group.Content) < 2 {
-			d.find(d.at(group), "a group of synonyms is a list of at least two words", "write - [hut, refuge, shelter]")
+			d.find(
+				d.at(group),
+				"a group of synonyms is a list of at least two words",
+				"write - [hut, refuge, shelter]",
+			)
 			continue
 		}
 		var words []string
 		for _, word := range group.Content {
 			s := d.text(word, "a synonym")
 			if s.text != "" && !synonymPattern.MatchString(s.text) {
-				d.find(s.pos, fmt.Sprintf("%q cannot be a synonym", s.text), "use words of letters and digits, with blanks between them")
+				d.find(
+					s.pos,
+					fmt.Sprintf("%q cannot be a synonym", s.text),
+					"use words of letters and digits, with blanks between them",
+				)
 			}
 			words = append(words, strings.Join(strings.Fields(strings.ToLower(s.text)), " "))
 		}
@@ -436,207 +543,6 @@ func (d *decoder) synonyms(v *yaml.Node) (out [][]string) {
 }
 
 var synonymPattern = regexp.MustCompile(`^[\p{L}\p{N}]+( +[\p{L}\p{N}]+)*$`)
-
-func (d *decoder) nodeFields(n *Node) fields {
-	return fields{
-		"where":   d.expression(&n.Where, "where"),
-		"fields":  func(_, v *yaml.Node) { d.fields(n, v) },
-		"related": func(_, v *yaml.Node) { d.each(v, "related tables", func(k, v *yaml.Node) { d.relation(n, k, v) }) },
-	}
-}
-
-func (d *decoder) fields(n *Node, v *yaml.Node) {
-	switch v.Kind {
-	case yaml.SequenceNode:
-		for _, item := range v.Content {
-			s := d.text(item, "a field in a list")
-			if s.text == "" {
-				continue
-			}
-			d.addField(n, &Field{Name: s.text, Column: s.text, Pos: s.pos})
-		}
-	default:
-		d.each(v, "fields", func(k, v *yaml.Node) { d.addField(n, d.field(k, v)) })
-	}
-	if len(n.Fields) == 0 && len(v.Content) == 0 {
-		d.find(d.at(v), "there are no fields here", "name at least one column")
-	}
-}
-
-// What Pingo adds to documents: a fingerprint to each, and, in an index with several
-// rows, which of them it comes from.
-const (
-	FingerprintField = "pingo_fingerprint"
-	RowsField        = "pingo_rows"
-)
-
-func (d *decoder) addField(n *Node, f *Field) {
-	for _, other := range n.Fields {
-		if other.Name == f.Name {
-			d.find(f.Pos, fmt.Sprintf("field %s stands here twice", f.Name), "keep one of them")
-			return
-		}
-	}
-	if strings.HasPrefix(f.Name, "pingo_") || strings.HasPrefix(f.Name, "_") || strings.Contains(f.Name, ".") || strings.TrimSpace(f.Name) != f.Name {
-		d.find(f.Pos, fmt.Sprintf("%q cannot name a field", f.Name), "names with a leading _ or pingo_, or with a point in them, are taken")
-		return
-	}
-	n.Fields = append(n.Fields, f)
-}
-
-// Matches lists the ways in which a search may look into a field.
-var Matches = []string{"words", "prefix", "infix", "exact"}
-
-// Types lists the words that a field's type may be.
-var Types = []string{"text", "keyword", "integer", "decimal", "boolean", "date", "timestamp", "geo", "object"}
-
-func (d *decoder) field(k, v *yaml.Node) *Field {
-	f := &Field{Name: k.Value, Pos: d.at(k)}
-	if v.Kind == yaml.ScalarNode && v.Tag == "!!null" {
-		f.Column = f.Name
-		return f
-	}
-	seen := d.object(v, "field "+k.Value, d.fieldKeys(f))
-	ways := 0
-	for _, way := range []string{"column", "sql", "combine"} {
-		if seen[way] {
-			ways++
-		}
-	}
-	if ways > 1 {
-		d.find(f.Pos, fmt.Sprintf("field %s has more than one of column, sql and combine", f.Name), "keep one of them")
-	}
-	if ways == 0 {
-		f.Column = f.Name
-	}
-	return f
-}
-
-// fieldKeys reads what a field is made of and what it is for.
-func (d *decoder) fieldKeys(f *Field) fields {
-	return fields{
-		"column":  d.into(&f.Column, "column"),
-		"sql":     d.expression(&f.SQL, "sql"),
-		"combine": func(_, v *yaml.Node) { f.Combine = d.combine(v) },
-		"type":    d.word(&f.Type, "the type of a field", Types...),
-		"search": func(_, v *yaml.Node) {
-			if v.Tag == "!!bool" && v.Value == "true" {
-				f.Search = 1
-				return
-			}
-			f.Search = d.number(v, "search (a weight)", 0, 1000)
-		},
-		"match": func(k, v *yaml.Node) {
-			d.word(&f.Match, "match", Matches...)(k, v)
-			f.MatchPos = d.at(v)
-		},
-		"filter": d.boolean(&f.Filter, "filter"),
-		"sort":   d.boolean(&f.Sort, "sort"),
-		"facet":  d.boolean(&f.Facet, "facet"),
-		"personal": func(_, v *yaml.Node) {
-			var word string
-			d.word(&word, "personal", "allowed")(nil, v)
-			f.Personal = word == "allowed"
-		},
-	}
-}
-
-func (d *decoder) combine(v *yaml.Node) (out []Path) {
-	if v.Kind != yaml.SequenceNode || len(v.Content) == 0 {
-		d.find(d.at(v), fmt.Sprintf("combine is a list of fields of the document, not %s", kindName(v)), "write combine: [name, region.name]")
-		return nil
-	}
-	for _, item := range v.Content {
-		s := d.text(item, "a field to combine")
-		out = append(out, Path{s.text, s.pos})
-	}
-	return out
-}
-
-func (d *decoder) relation(parent *Node, k, v *yaml.Node) {
-	r := &Relation{Name: k.Value}
-	r.Pos = d.at(k)
-	known := d.nodeFields(&r.Node)
-	table := func(_, v *yaml.Node) {
-		s := d.text(v, "a related table")
-		r.Table, r.TablePos = s.text, s.pos
-	}
-	var limitPos Pos
-	known["one"] = table
-	known["many"] = func(k, v *yaml.Node) { r.Many = true; table(k, v) }
-	known["on"] = func(_, v *yaml.Node) { r.On = d.links(v) }
-	known["order"] = d.expression(&r.Order, "order")
-	known["limit"] = func(_, v *yaml.Node) {
-		r.Limit, limitPos = int(d.number(v, "limit", 1, 10000)), d.at(v)
-	}
-	known["list"] = func(_, v *yaml.Node) {
-		r.List = &Field{Name: r.Name, Pos: d.at(v)}
-		if v.Kind != yaml.MappingNode {
-			r.List.Column = d.text(v, "list").text
-			return
-		}
-		inside := d.object(v, "list "+r.Name, d.fieldKeys(r.List))
-		if inside["column"] == inside["sql"] || inside["combine"] {
-			d.find(d.at(v), fmt.Sprintf("list %s is made of one column, or of sql", r.Name), "write list: COLUMN or list: { column: COLUMN, search: 2 }")
-		}
-	}
-	known["through"] = func(_, v *yaml.Node) { r.Through = d.through(v) }
-	seen := d.object(v, "related "+k.Value, known)
-	if seen == nil {
-		return
-	}
-	switch {
-	case !seen["one"] && !seen["many"]:
-		d.find(r.Pos, fmt.Sprintf("related %s does not say how many rows it has", r.Name), "write one: TABLE or many: TABLE")
-	case seen["one"] && seen["many"]:
-		d.find(r.Pos, fmt.Sprintf("related %s says both one and many", r.Name), "keep one of them")
-	case !r.Many && (seen["order"] || seen["limit"] || seen["list"] || seen["through"]):
-		d.find(r.Pos, fmt.Sprintf("related %s is one row, so order, limit, list and through have no meaning", r.Name), "write many: instead of one:, or take them out")
-	}
-	if !seen["on"] && !seen["through"] {
-		d.find(r.Pos, fmt.Sprintf("related %s does not say how its rows are tied to these", r.Name), "write on: { their_column: our_column }")
-	}
-	if seen["on"] && seen["through"] {
-		d.find(r.Pos, fmt.Sprintf("related %s says both on and through", r.Name), "with a join table, the columns stand inside through")
-	}
-	if seen["list"] == seen["fields"] {
-		d.find(r.Pos, fmt.Sprintf("related %s needs fields, or list for a plain list of one field", r.Name), "write one of the two")
-	}
-	if seen["limit"] && !seen["order"] {
-		d.find(limitPos, fmt.Sprintf("related %s has a limit, but does not say which rows come first", r.Name), "write order: as well")
-	}
-	if r.List != nil {
-		r.Fields = []*Field{r.List}
-		if len(r.Related) > 0 {
-			d.find(r.Pos, fmt.Sprintf("related %s is a plain list, so it cannot have related tables of its own", r.Name), "use fields instead of list")
-		}
-	}
-	parent.Related = append(parent.Related, r)
-}
-
-func (d *decoder) through(v *yaml.Node) *Through {
-	t := &Through{}
-	d.object(v, "through", fields{
-		"table": func(_, v *yaml.Node) {
-			s := d.text(v, "table")
-			t.Table, t.TablePos = s.text, s.pos
-		},
-		"on": func(_, v *yaml.Node) { t.On = d.links(v) },
-		"to": func(_, v *yaml.Node) { t.To = d.links(v) },
-	}, "table", "on", "to")
-	return t
-}
-
-func (d *decoder) links(v *yaml.Node) []Link {
-	var out []Link
-	d.each(v, "linked columns", func(k, v *yaml.Node) {
-		out = append(out, Link{k.Value, d.text(v, "a linked column").text, d.at(k)})
-	})
-	if len(out) == 0 && v.Kind == yaml.MappingNode {
-		d.find(d.at(v), "no columns tie the two tables", "write { their_column: our_column }")
-	}
-	return out
-}
 
 func (d *decoder) crossCheck() {
 	if d.unread {
@@ -653,67 +559,19 @@ func (d *decoder) crossCheck() {
 	for _, ix := range d.def.Indexes {
 		if ix.Source != "" && len(d.def.Sources) > 0 && d.def.Source(ix.Source) == nil {
 			ix.Broken = true
-			d.find(ix.Rows[0].TablePos, fmt.Sprintf("there is no source %q", ix.Source), Nearest(ix.Source, names(d.def.Sources, sourceName)))
+			d.find(
+				ix.Rows[0].TablePos,
+				fmt.Sprintf("there is no source %q", ix.Source),
+				Nearest(ix.Source, names(d.def.Sources, sourceName)),
+			)
 		}
 		if ix.Engine != "" && len(d.def.Engines) > 0 && d.def.Engine(ix.Engine) == nil {
 			ix.Broken = true
-			d.find(ix.EnginePos, fmt.Sprintf("index %s goes to engine %q, which there is not", ix.Name, ix.Engine), Nearest(ix.Engine, names(d.def.Engines, engineName)))
+			d.find(
+				ix.EnginePos,
+				fmt.Sprintf("index %s goes to engine %q, which there is not", ix.Name, ix.Engine),
+				Nearest(ix.Engine, names(d.def.Engines, engineName)),
+			)
 		}
 	}
-}
-
-// said reports whether a finding mentions some words already.
-func (d *decoder) said(words string) bool {
-	return slices.ContainsFunc(d.findings, func(f Finding) bool { return strings.Contains(f.Message, words) })
-}
-
-// meant gives, for words that people know from elsewhere, the word of the language.
-var meant = map[string]string{
-	"boost": "search", "weight": "search", "searchable": "search", "analyzer": "match", "tokenizer": "match", "filterable": "filter", "sortable": "sort", "facets": "facet",
-	"aggregate": "facet", "columns": "fields", "properties": "fields", "select": "fields", "expression": "sql", "table": "rows", "index": "indexes", "source": "sources",
-	"engine": "engines", "condition": "where", "join": "related", "relations": "related", "order_by": "order", "primary_key": "key", "settings": "engine_settings", "address": "url",
-}
-
-// Nearest words a suggestion: the known word that is near in spelling or meaning to what
-// was written, or what is known when none is; empty only when nothing is known.
-func Nearest(written string, known []string) string {
-	if word := meant[strings.ToLower(written)]; word != "" && slices.Contains(known, word) {
-		return fmt.Sprintf("did you mean %q?", word)
-	}
-	best, distance := "", max(2, len(written)/4)+1
-	if len(written) < 4 {
-		distance = 2
-	}
-	for _, k := range known {
-		if len(written) > 2 && len(k) > len(written) && strings.HasPrefix(k, written) {
-			return fmt.Sprintf("did you mean %q?", k)
-		}
-		if n := levenshtein.ComputeDistance(strings.ToLower(written), strings.ToLower(k)); n < distance {
-			best, distance = k, n
-		}
-	}
-	const few = 12
-	switch list := sorted(known); {
-	case best != "":
-		return fmt.Sprintf("did you mean %q?", best)
-	case len(list) == 0:
-		return ""
-	case len(list) > few:
-		return fmt.Sprintf("known here, with %d more: %s", len(list)-few, strings.Join(list[:few], ", "))
-	default:
-		return "known here: " + strings.Join(list, ", ")
-	}
-}
-
-func kindName(n *yaml.Node) string {
-	switch n.Kind {
-	case yaml.MappingNode:
-		return "keys and values"
-	case yaml.SequenceNode:
-		return "a list"
-	}
-	if n.Tag == "!!null" || n.Value == "" {
-		return "nothing"
-	}
-	return strconv.Quote(n.Value)
 }

@@ -59,8 +59,11 @@ func (d *decoder) secretURL(value scalar, what string, schemes []string) Secret 
 		return s
 	}
 	if writtenPassword(value.text) {
-		d.find(value.pos, fmt.Sprintf("the %s's url has its password written out; secrets are never stored", what),
-			"put the URL into an environment variable and write ${NAME}, or into a file and write ${file:path}")
+		d.find(
+			value.pos,
+			fmt.Sprintf("the %s's url has its password written out; secrets are never stored", what),
+			"put the URL into an environment variable and write ${NAME}, or into a file and write ${file:path}",
+		)
 		return s
 	}
 	revealed, err := s.Reveal(d.lookup)
@@ -70,7 +73,11 @@ func (d *decoder) secretURL(value scalar, what string, schemes []string) Secret 
 	}
 	u, err := url.Parse(revealed)
 	if err != nil || u.Host == "" && u.Query().Get("host") == "" {
-		d.find(value.pos, fmt.Sprintf("the %s's url cannot be read as a URL", what), "it looks like "+schemes[0]+"://user:password@host:port/…")
+		d.find(
+			value.pos,
+			fmt.Sprintf("the %s's url cannot be read as a URL", what),
+			"it looks like "+schemes[0]+"://user:password@host:port/…",
+		)
 		return s
 	}
 	for _, scheme := range schemes {
@@ -78,7 +85,10 @@ func (d *decoder) secretURL(value scalar, what string, schemes []string) Secret 
 			return s
 		}
 	}
-	d.find(value.pos, fmt.Sprintf("the %s's url begins with %s://, which this kind does not speak", what, u.Scheme),
-		"begin it with "+strings.Join(schemes, ":// or ")+"://")
+	d.find(
+		value.pos,
+		fmt.Sprintf("the %s's url begins with %s://, which this kind does not speak", what, u.Scheme),
+		"begin it with "+strings.Join(schemes, ":// or ")+"://",
+	)
 	return s
 }

@@ -202,12 +202,21 @@ func ParseKey(s *shape.Shape, key string) (tree int, values []string, err error)
 			for i, t := range s.Trees {
 				names[i] = t.Name
 			}
-			return 0, nil, fmt.Errorf("key %q does not begin with the name of its rows and a comma: %s", key, strings.Join(names, ", "))
+			return 0, nil, fmt.Errorf(
+				"key %q does not begin with the name of its rows and a comma: %s",
+				key,
+				strings.Join(names, ", "),
+			)
 		}
 		values = values[1:]
 	}
 	if columns := len(s.Trees[tree].Root().Key); len(values) != columns {
-		return 0, nil, fmt.Errorf("key %q has %d parts, but the table's key has %d columns", key, len(values), columns)
+		return 0, nil, fmt.Errorf(
+			"key %q has %d parts, but the table's key has %d columns",
+			key,
+			len(values),
+			columns,
+		)
 	}
 	for i, v := range values {
 		values[i] = unescape.Replace(v)

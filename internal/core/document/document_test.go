@@ -15,11 +15,42 @@ import (
 
 func huts() *shape.Tree {
 	return &shape.Tree{Index: "huts", Nodes: []*shape.Node{
-		{ID: 0, Parent: -1, Key: []string{"id"}, Columns: []shape.Column{{Name: "id"}, {Name: "region_id"}, {Name: "name"}}, Children: []int{1, 2, 3},
-			Fields: []shape.Field{{Name: "name", At: 2, Type: shape.Text}}},
-		{ID: 1, Parent: 0, Name: "region", Link: &shape.Link{Theirs: make([]string, 1), OursAt: []int{1}}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
-		{ID: 2, Parent: 0, Name: "notes", Many: true, Limit: 2, Link: &shape.Link{Theirs: make([]string, 1), OursAt: []int{0}}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "stars", At: 1, Type: shape.Integer}}},
-		{ID: 3, Parent: 0, Name: "offers", Many: true, List: true, Link: &shape.Link{Theirs: make([]string, 1), OursAt: []int{0}}, Columns: make([]shape.Column, 2), Fields: []shape.Field{{Name: "label", At: 1, Type: shape.Text}}},
+		{
+			ID:       0,
+			Parent:   -1,
+			Key:      []string{"id"},
+			Columns:  []shape.Column{{Name: "id"}, {Name: "region_id"}, {Name: "name"}},
+			Children: []int{1, 2, 3},
+			Fields:   []shape.Field{{Name: "name", At: 2, Type: shape.Text}},
+		},
+		{
+			ID:      1,
+			Parent:  0,
+			Name:    "region",
+			Link:    &shape.Link{Theirs: make([]string, 1), OursAt: []int{1}},
+			Columns: make([]shape.Column, 2),
+			Fields:  []shape.Field{{Name: "name", At: 1, Type: shape.Text}},
+		},
+		{
+			ID:      2,
+			Parent:  0,
+			Name:    "notes",
+			Many:    true,
+			Limit:   2,
+			Link:    &shape.Link{Theirs: make([]string, 1), OursAt: []int{0}},
+			Columns: make([]shape.Column, 2),
+			Fields:  []shape.Field{{Name: "stars", At: 1, Type: shape.Integer}},
+		},
+		{
+			ID:      3,
+			Parent:  0,
+			Name:    "offers",
+			Many:    true,
+			List:    true,
+			Link:    &shape.Link{Theirs: make([]string, 1), OursAt: []int{0}},
+			Columns: make([]shape.Column, 2),
+			Fields:  []shape.Field{{Name: "label", At: 1, Type: shape.Text}},
+		},
 	}}
 }
 
@@ -139,8 +170,16 @@ func TestCombinedFields(t *testing.T) {
 	tree := huts()
 	tree.Name = "hut"
 	tree.Nodes[0].Columns = append(tree.Nodes[0].Columns, shape.Column{Name: "tags"})
-	tree.Nodes[0].Fields = append(tree.Nodes[0].Fields, shape.Field{Name: "tags", At: 3, Type: shape.Keyword, Array: true},
-		shape.Field{Name: "find_by", At: -1, Type: shape.Text, Combine: []shape.Part{{Field: 0}, {Nodes: []int{1}}, {Nodes: []int{3}}, {Nodes: []int{2}}, {Field: 1}}})
+	tree.Nodes[0].Fields = append(
+		tree.Nodes[0].Fields,
+		shape.Field{Name: "tags", At: 3, Type: shape.Keyword, Array: true},
+		shape.Field{
+			Name:    "find_by",
+			At:      -1,
+			Type:    shape.Text,
+			Combine: []shape.Part{{Field: 0}, {Nodes: []int{1}}, {Nodes: []int{3}}, {Nodes: []int{2}}, {Field: 1}},
+		},
+	)
 	set := NewSet(tree)
 	set.Rows(0).Add(row("1", "7", `Grim "Ridge"`, `["a",null,"b c"]`), nil)
 	set.Rows(0).Add(row("2", "NULL", "NULL", "[]"), nil)

@@ -21,7 +21,12 @@ type Cause struct {
 
 // CauseOf makes a cause, whose ID follows from kind and pattern.
 func CauseOf(kind, pattern, field, explanation string) Cause {
-	return Cause{fmt.Sprintf("%08x", uint32(xxhash.Sum64String(kind+"\n"+pattern))), pattern, field, explanation}
+	return Cause{
+		fmt.Sprintf("%08x", uint32(xxhash.Sum64String(kind+"\n"+pattern))),
+		pattern,
+		field,
+		explanation,
+	}
 }
 
 // AsTheEngineSays explains a refusal that nobody knows more of.
@@ -39,10 +44,27 @@ func Pattern(reason string) string {
 
 // WrongType explains a value that does not fit its field.
 func WrongType(kind, pattern, field, is string) Cause {
-	return CauseOf(kind, pattern, field, fmt.Sprintf("The engine keeps %s as %s, and the value is not one. Correct the row, or give the field a type that fits (type: or sql: in the definition, and a reindex).", field, is))
+	return CauseOf(
+		kind,
+		pattern,
+		field,
+		fmt.Sprintf(
+			"The engine keeps %s as %s, and the value is not one. Correct the row, or give the field a type that fits (type: or sql: in the definition, and a reindex).",
+			field,
+			is,
+		),
+	)
 }
 
 // UnknownField explains a field that the edition was not made for.
 func UnknownField(kind, pattern, field string) Cause {
-	return CauseOf(kind, pattern, field, fmt.Sprintf("The edition does not know the field %s. Somebody changed its mapping, or it is of another definition: a reindex makes it anew.", field))
+	return CauseOf(
+		kind,
+		pattern,
+		field,
+		fmt.Sprintf(
+			"The edition does not know the field %s. Somebody changed its mapping, or it is of another definition: a reindex makes it anew.",
+			field,
+		),
+	)
 }

@@ -43,7 +43,12 @@ type Waits struct {
 // Next is how long to wait after one more failure.
 func (w *Waits) Next() time.Duration {
 	if w.backoff == nil {
-		w.backoff = &backoff.ExponentialBackOff{InitialInterval: firstWait, MaxInterval: longestWait, Multiplier: 2, RandomizationFactor: 0.25}
+		w.backoff = &backoff.ExponentialBackOff{
+			InitialInterval:     firstWait,
+			MaxInterval:         longestWait,
+			Multiplier:          2,
+			RandomizationFactor: 0.25,
+		}
 	}
 	w.Failures++
 	return w.backoff.NextBackOff()

@@ -49,7 +49,8 @@ func TestCausesGatherWhatIsAlike(t *testing.T) {
 	words := func(id, value string) string {
 		return "field's value in document with id '" + id + "': '" + value + "' at 1:20: For input string: \"" + value + "\""
 	}
-	if a, b := cause("x", words("1", "many")), cause("x", words("42", "few")); a != b || a.Pattern != "field's value in document with id …: … at #:#: For input string: …" {
+	if a, b := cause("x", words("1", "many")), cause("x", words("42", "few")); a != b ||
+		a.Pattern != "field's value in document with id …: … at #:#: For input string: …" {
 		t.Errorf("%+v\n%+v", a, b)
 	}
 	if cause("source", "division by zero").ID == cause("mapper", "division by zero").ID {

@@ -145,7 +145,9 @@ func (t *Tree) up(n *Node, columns, types []string) []Step {
 		for i, name := range j.To {
 			to[i].Name = name
 		}
-		return append([]Step{{n.Table, columns, types, to}, {j.Table, j.From, j.FromTypes, n.theirs()}}, above...)
+		return append(
+			[]Step{{n.Table, columns, types, to}, {j.Table, j.From, j.FromTypes, n.theirs()}},
+			above...)
 	}
 	if slices.Equal(n.Link.Theirs, columns) {
 		return above

@@ -100,7 +100,11 @@ func compareTrees(old, new *Tree, say func(path string, inPlace bool, format str
 	}
 }
 
-func compareFields(path string, was, is fieldAt, say func(path string, inPlace bool, format string, args ...any)) {
+func compareFields(
+	path string,
+	was, is fieldAt,
+	say func(path string, inPlace bool, format string, args ...any),
+) {
 	if was.Type != is.Type || was.Array != is.Array {
 		say(path, false, "is %s instead of %s", typeWords(is.Field), typeWords(was.Field))
 	}
@@ -108,7 +112,12 @@ func compareFields(path string, was, is fieldAt, say func(path string, inPlace b
 		say(path, false, "comes from %s instead of %s", is.from, was.from)
 	}
 	if (was.Search > 0) != (is.Search > 0) {
-		say(path, false, "%s", map[bool]string{true: "is searched now", false: "is no longer searched"}[is.Search > 0])
+		say(
+			path,
+			false,
+			"%s",
+			map[bool]string{true: "is searched now", false: "is no longer searched"}[is.Search > 0],
+		)
 	} else if was.Search != is.Search {
 		say(path, true, "weighs %g instead of %g in searches", is.Search, was.Search)
 	}
@@ -120,7 +129,12 @@ func compareFields(path string, was, is fieldAt, say func(path string, inPlace b
 		was, is bool
 	}{{"filter", was.Filter, is.Filter}, {"sort", was.Sort, is.Sort}, {"facet", was.Facet, is.Facet}} {
 		if role.was != role.is {
-			say(path, false, "%s", map[bool]string{true: "has the role " + role.name + " now", false: "has no longer the role " + role.name}[role.is])
+			say(
+				path,
+				false,
+				"%s",
+				map[bool]string{true: "has the role " + role.name + " now", false: "has no longer the role " + role.name}[role.is],
+			)
 		}
 	}
 }
@@ -213,7 +227,12 @@ func linkWords(l *Link) string {
 		return strings.Join(out, ", ")
 	}
 	if l.Join != nil {
-		return fmt.Sprintf("through %s, %s, %s", l.Join.Table, pairs(l.Theirs, l.Ours), pairs(l.Join.To, l.Join.From))
+		return fmt.Sprintf(
+			"through %s, %s, %s",
+			l.Join.Table,
+			pairs(l.Theirs, l.Ours),
+			pairs(l.Join.To, l.Join.From),
+		)
 	}
 	return pairs(l.Theirs, l.Ours)
 }
@@ -248,7 +267,10 @@ func (s *Shape) Lookups() []Lookup {
 	var out []Lookup
 	add := func(table Ref, columns []string) {
 		sorted := slices.Sorted(slices.Values(columns))
-		if !slices.ContainsFunc(out, func(l Lookup) bool { return l.Table == table && slices.Equal(l.Columns, sorted) }) {
+		if !slices.ContainsFunc(
+			out,
+			func(l Lookup) bool { return l.Table == table && slices.Equal(l.Columns, sorted) },
+		) {
 			out = append(out, Lookup{table, sorted})
 		}
 	}

@@ -2,9 +2,7 @@ package shape
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
-	"strings"
 
 	"pingo/internal/core/definition"
 )
@@ -146,7 +144,10 @@ type compiler struct {
 }
 
 func (c *compiler) find(p definition.Pos, suggestion, format string, args ...any) {
-	c.findings = append(c.findings, definition.Finding{Pos: p, Message: fmt.Sprintf(format, args...), Suggestion: suggestion})
+	c.findings = append(
+		c.findings,
+		definition.Finding{Pos: p, Message: fmt.Sprintf(format, args...), Suggestion: suggestion},
+	)
 }
 
 // agree sees that the trees of an index mean the same by the same path.
@@ -163,17 +164,51 @@ func (c *compiler) agree(ix *definition.Index, s *Shape) {
 			pos := ix.Rows[i].Pos
 			switch {
 			case known.Type != f.Type:
-				c.find(pos, "give one of them another name, or the same type", "field %s is %s in rows %s and %s in rows %s; an index has one type for a name", f.Path, known.Type, from[f.Path], f.Type, t.Name)
+				c.find(
+					pos,
+					"give one of them another name, or the same type",
+					"field %s is %s in rows %s and %s in rows %s; an index has one type for a name",
+					f.Path,
+					known.Type,
+					from[f.Path],
+					f.Type,
+					t.Name,
+				)
 			case known.Search > 0 && f.Search > 0 && known.Search != f.Search:
-				c.find(pos, "give it one weight in both", "field %s weighs %g in rows %s and %g in rows %s; an index has one weight for a name", f.Path, known.Search, from[f.Path], f.Search, t.Name)
+				c.find(
+					pos,
+					"give it one weight in both",
+					"field %s weighs %g in rows %s and %g in rows %s; an index has one weight for a name",
+					f.Path,
+					known.Search,
+					from[f.Path],
+					f.Search,
+					t.Name,
+				)
 			case known.Search > 0 && f.Search > 0 && known.Match != f.Match:
-				c.find(pos, "give it one match in both", "field %s is matched by %s in rows %s and by %s in rows %s", f.Path, known.Match, from[f.Path], f.Match, t.Name)
+				c.find(
+					pos,
+					"give it one match in both",
+					"field %s is matched by %s in rows %s and by %s in rows %s",
+					f.Path,
+					known.Match,
+					from[f.Path],
+					f.Match,
+					t.Name,
+				)
 			}
 		}
 		for _, n := range t.Nodes[min(1, len(t.Nodes)):] {
 			path := t.Path(n)
 			if f, has := first[path]; has && !n.List {
-				c.find(ix.Rows[i].Pos, "give one of them another name", "%s is a field in rows %s and a related table in rows %s", f.Path, from[path], t.Name)
+				c.find(
+					ix.Rows[i].Pos,
+					"give one of them another name",
+					"%s is a field in rows %s and a related table in rows %s",
+					f.Path,
+					from[path],
+					t.Name,
+				)
 			}
 		}
 	}
@@ -186,7 +221,12 @@ func (c *compiler) table(name string, pos definition.Pos) *Table {
 		return nil
 	}
 	if t == nil {
-		c.find(pos, definition.Nearest(name, c.facts.Known), "the source has no table %q that Pingo may read", name)
+		c.find(
+			pos,
+			definition.Nearest(name, c.facts.Known),
+			"the source has no table %q that Pingo may read",
+			name,
+		)
 	}
 	return t
 }
@@ -196,10 +236,23 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 	if t == nil {
 		return
 	}
-	node := &Node{ID: len(c.tree.Nodes), Parent: parent, Table: t.Ref, Where: n.Where.SQL, Key: t.Key, View: t.View, Refreshed: t.Refreshed}
+	node := &Node{
+		ID:        len(c.tree.Nodes),
+		Parent:    parent,
+		Table:     t.Ref,
+		Where:     n.Where.SQL,
+		Key:       t.Key,
+		View:      t.View,
+		Refreshed: t.Refreshed,
+	}
 	c.tree.Nodes = append(c.tree.Nodes, node)
 	if t.Foreign {
-		c.find(n.TablePos, "make its own database a source", "%s is a table of another server; its changes there cannot be noticed here", n.Table)
+		c.find(
+			n.TablePos,
+			"make its own database a source",
+			"%s is a table of another server; its changes there cannot be noticed here",
+			n.Table,
+		)
 	}
 	var ordering *ExpressionFacts
 	if rel == nil {
@@ -228,7 +281,12 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 	for _, r := range n.Related {
 		for i, f := range n.Fields {
 			if f.Name == r.Name {
-				c.find(r.Pos, "give one of them another name", "%s names both a field and a related table", n.Fields[i].Name)
+				c.find(
+					r.Pos,
+					"give one of them another name",
+					"%s names both a field and a related table",
+					n.Fields[i].Name,
+				)
 			}
 		}
 		id := len(c.tree.Nodes)
@@ -242,16 +300,31 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 // root settles the identity of documents.
 func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 	if len(rows.Key) > 0 && !t.View && !t.Refreshed {
-		c.find(rows.KeyPos, "take key out", "%s is a table, so its primary key tells its rows apart", rows.Table)
+		c.find(
+			rows.KeyPos,
+			"take key out",
+			"%s is a table, so its primary key tells its rows apart",
+			rows.Table,
+		)
 	}
 	if t.View || t.Refreshed {
 		node.Key, node.Follows = rows.Key, c.follows(rows, t)
 		if len(rows.Key) == 0 {
-			c.find(rows.TablePos, "write key: COLUMN beside rows", "%s is a view, so it does not say which columns tell its rows apart", rows.Table)
+			c.find(
+				rows.TablePos,
+				"write key: COLUMN beside rows",
+				"%s is a view, so it does not say which columns tell its rows apart",
+				rows.Table,
+			)
 		}
 	}
 	if len(node.Key) == 0 && len(c.findings) == 0 {
-		c.find(rows.TablePos, "give the table a primary key", "table %s has no primary key, so its documents would have no identity", rows.Table)
+		c.find(
+			rows.TablePos,
+			"give the table a primary key",
+			"table %s has no primary key, so its documents would have no identity",
+			rows.Table,
+		)
 	}
 	for _, k := range node.Key {
 		pos := rows.KeyPos
@@ -260,7 +333,15 @@ func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 		}
 		if col := c.column(t, k, rows.Table, pos); col != nil {
 			if col.Unlinkable != "" {
-				c.find(pos, "use a key of another type", "key column %s.%s is %s: %s", rows.Table, k, col.Native, col.Unlinkable)
+				c.find(
+					pos,
+					"use a key of another type",
+					"key column %s.%s is %s: %s",
+					rows.Table,
+					k,
+					col.Native,
+					col.Unlinkable,
+				)
 			}
 			node.KeyTypes = append(node.KeyTypes, col.Native)
 			node.read(col.KeyColumn())
@@ -301,7 +382,12 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 			return
 		}
 		if join.View || join.Refreshed || join.Foreign {
-			c.find(rel.Through.TablePos, "name the table itself", "%s is no table of this database; its changes cannot be noticed", rel.Through.Table)
+			c.find(
+				rel.Through.TablePos,
+				"name the table itself",
+				"%s is no table of this database; its changes cannot be noticed",
+				rel.Through.Table,
+			)
 		}
 		link.Join = &Join{Table: join.Ref, Key: join.Key}
 		for _, to := range rel.Through.To {
@@ -322,7 +408,16 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 		if our == nil || their == nil {
 			continue
 		}
-		link.Theirs, link.Ours, link.Types = append(link.Theirs, pair.Theirs), append(link.Ours, pair.Ours), append(link.Types, our.Native)
+		link.Theirs, link.Ours, link.Types = append(
+			link.Theirs,
+			pair.Theirs,
+		), append(
+			link.Ours,
+			pair.Ours,
+		), append(
+			link.Types,
+			our.Native,
+		)
 		link.OursAt = append(link.OursAt, parent.read(our.KeyColumn()))
 		parent.depend(pair.Ours)
 		node.Columns = append(node.Columns, their.KeyColumn())
@@ -339,12 +434,28 @@ func (c *compiler) tied(their, our *TableColumn, theirTable, ourTable string, po
 		return
 	}
 	if their.Family != our.Family {
-		c.find(pos, "tie columns of one type", "%s.%s is %s but %s.%s is %s, so they never match", theirTable, their.Name, their.Native, ourTable, our.Name, our.Native)
+		c.find(
+			pos,
+			"tie columns of one type",
+			"%s.%s is %s but %s.%s is %s, so they never match",
+			theirTable,
+			their.Name,
+			their.Native,
+			ourTable,
+			our.Name,
+			our.Native,
+		)
 		return
 	}
 	for _, col := range []*TableColumn{their, our} {
 		if col.Unlinkable != "" {
-			c.find(pos, "tie tables by columns of another type", "a column of type %s cannot tie tables: %s", col.Native, col.Unlinkable)
+			c.find(
+				pos,
+				"tie tables by columns of another type",
+				"a column of type %s cannot tie tables: %s",
+				col.Native,
+				col.Unlinkable,
+			)
 			return
 		}
 	}
@@ -397,139 +508,6 @@ func (c *compiler) expression(node *Node, table string, e definition.Expression,
 	return &told
 }
 
-func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field) {
-	out := Field{Name: f.Name, Search: f.Search, Match: Match(f.Match), Filter: f.Filter, Sort: f.Sort, Facet: f.Facet}
-	if out.Search > 0 && out.Match == "" {
-		out.Match = Words
-	}
-	if out.Match != "" && out.Search == 0 {
-		c.find(f.MatchPos, "add search: 1, or take match out", "match says how a search looks into field %s, but no search does", f.Name)
-		return
-	}
-	if f.Combine != nil {
-		c.combine(node, f, out)
-		return
-	}
-	var value TableColumn
-	pos, used := f.Pos, []string{f.Column}
-	if f.SQL.SQL != "" {
-		told := c.expression(node, table, f.SQL, Value)
-		if told == nil {
-			return
-		}
-		value, pos, used = told.TableColumn, f.SQL.Pos, told.Columns
-	} else {
-		col := c.column(t, f.Column, table, f.Pos)
-		if col == nil {
-			return
-		}
-		value = *col
-		node.depend(f.Column)
-	}
-	if !f.Personal {
-		for _, name := range used {
-			if word := personal(name); word != "" {
-				c.find(pos, "leave it out, or write personal: allowed on the field", "column %s.%s looks personal or secret (%s), and a search engine is no place for that", table, name, word)
-				return
-			}
-		}
-	}
-	if value.Refused != "" {
-		c.find(pos, value.Refused, "field %s is of type %s, which cannot be indexed", f.Name, value.Native)
-		return
-	}
-	out.Type, out.Array = value.Type, value.Array
-	if f.Type != "" && Type(f.Type) != value.Type {
-		if !converts(value, Type(f.Type)) {
-			c.find(f.Pos, "leave type out, or convert the value with sql:", "field %s is %s in the database, which cannot become %s", f.Name, value.Native, f.Type)
-			return
-		}
-		out.Type = Type(f.Type)
-		out.Array = value.Array && out.Type != Geo
-	}
-	out.At = node.read(Column{Name: f.Column, Expression: f.SQL.SQL, Form: value.Form, Type: out.Type, Array: out.Array})
-	if out.Search > 0 && out.Type != Text && out.Type != Keyword {
-		c.find(f.Pos, "take search out, or make a text of it with sql:", "field %s is %s; only text is searched by words", f.Name, out.Type)
-	}
-	if out.Whole() && out.Type == Object {
-		c.find(f.Pos, "take one part of it out with sql:", "field %s is a JSON object, which cannot be filtered, sorted or counted by", f.Name)
-	}
-	if (out.Sort || out.Facet) && out.Type == Geo {
-		c.find(f.Pos, "take sort and facet out; filter is what a place can do", "field %s is a place, which has no order and no groups", f.Name)
-	}
-	if out.Sort && (out.Array || c.tree.Repeated(node)) {
-		c.find(f.Pos, "sort by a field that a document has once", "field %s may stand in a document several times, so documents have no order by it", f.Name)
-	}
-	node.Fields = append(node.Fields, out)
-}
-
-// combine takes up a field that joins others; which ones is worked out at the end.
-func (c *compiler) combine(node *Node, f *definition.Field, out Field) {
-	if f.Type != "" && Type(f.Type) != Text {
-		c.find(f.Pos, "leave type out", "field %s combines others, so it is text and cannot be %s", f.Name, f.Type)
-		return
-	}
-	out.At, out.Type = -1, Text
-	at := len(node.Fields)
-	node.Fields = append(node.Fields, out)
-	c.combined = append(c.combined, func() {
-		for _, path := range f.Combine {
-			part, known, ok := c.part(node, strings.Split(path.Written, "."))
-			if !ok {
-				c.find(path.Pos, definition.Nearest(path.Written, known), "there is no field %q from here to combine", path.Written)
-				continue
-			}
-			last := node
-			for _, id := range part.Nodes {
-				last = c.tree.Nodes[id]
-			}
-			switch field := last.Fields[part.Field]; {
-			case field.Combine != nil || field.At < 0:
-				c.find(path.Pos, "name the fields that it combines instead", "%s is itself a combined field", path.Written)
-			case field.Type == Geo || field.Type == Object:
-				c.find(path.Pos, "take it out", "%s is %s, which has no words", path.Written, field.Type)
-			default:
-				node.Fields[at].Combine = append(node.Fields[at].Combine, part)
-			}
-		}
-	})
-}
-
-// part follows a path down from a node. known are the paths that there are.
-func (c *compiler) part(node *Node, path []string) (part Part, known []string, ok bool) {
-	var walk func(n *Node, prefix string, nodes []int)
-	walk = func(n *Node, prefix string, nodes []int) {
-		for i, f := range n.Fields {
-			name := prefix + f.Name
-			if n.List {
-				name = strings.TrimSuffix(prefix, ".")
-			}
-			if known = append(known, name); name == strings.Join(path, ".") {
-				part, ok = Part{nodes, i}, true
-			}
-		}
-		for _, id := range n.Children {
-			child := c.tree.Nodes[id]
-			walk(child, prefix+child.Name+".", append(slices.Clone(nodes), id))
-		}
-	}
-	walk(node, "", nil)
-	return part, known, ok
-}
-
-// converts reports whether a value as the database writes it may be taken as another type.
-func converts(from TableColumn, to Type) bool {
-	switch to {
-	case Text, Keyword:
-		return from.Type != Object && from.Type != Geo
-	case Decimal:
-		return from.Type == Integer
-	case Geo:
-		return from.Type == Decimal && from.Array
-	}
-	return false
-}
-
 func (n *Node) read(c Column) int {
 	own := 0 // the linking columns of a join table are not this table's
 	if n.Link != nil && n.Link.Join != nil {
@@ -548,25 +526,4 @@ func (n *Node) depend(columns ...string) {
 			n.Depends = append(n.Depends, c)
 		}
 	}
-}
-
-var personalWords = []string{
-	"password", "passwd", "passphrase", "pwd", "secret", "token", "api_key", "apikey", "private_key", "salt",
-	"otp", "pin", "ssn", "email", "e_mail", "mail", "telephone", "phone", "mobile", "fax", "birthday", "birth_date",
-	"date_of_birth", "iban", "card_number", "cvv", "passport", "tax_id", "ip_address", "session_id", "cookie",
-}
-
-var wordEdge = regexp.MustCompile(`[^a-z0-9]+|_`)
-var camelEdge = regexp.MustCompile(`([a-z0-9])([A-Z])`)
-
-// personal returns the word of the built-in list that a column's name holds.
-func personal(column string) string {
-	spaced := strings.ToLower(camelEdge.ReplaceAllString(column, "${1}_$2"))
-	name := "_" + wordEdge.ReplaceAllString(spaced, "_") + "_"
-	for _, w := range personalWords {
-		if strings.Contains(name, "_"+w+"_") || strings.Contains(name, "_"+w+"s_") || strings.Contains(name, "_"+w+"_hash_") {
-			return w
-		}
-	}
-	return ""
 }

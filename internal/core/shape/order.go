@@ -19,7 +19,8 @@ var plainOrder = regexp.MustCompile(`(?i)^(?:"([^"]+)"|([a-z_][a-z0-9_]*))(?:\s+
 // enough for that, which spares the source a sort of all of them. Everything else, such
 // as texts with their collations and SQL expressions, is left to the source.
 func (c *compiler) order(node *Node, t *Table, used []string) {
-	if node.Link == nil || len(t.Key) == 0 || node.Link.Join == nil && !node.Many && sameNames(node.Link.Theirs, t.Key) {
+	if node.Link == nil || len(t.Key) == 0 ||
+		node.Link.Join == nil && !node.Many && sameNames(node.Link.Theirs, t.Key) {
 		return
 	}
 	type term struct {
@@ -54,7 +55,10 @@ func (c *compiler) order(node *Node, t *Table, used []string) {
 		}
 	}
 	for i, term := range terms {
-		node.InOrder = append(node.InOrder, By{At: node.read(columns[i]), Descending: term.descending, Type: kinds[i]})
+		node.InOrder = append(
+			node.InOrder,
+			By{At: node.read(columns[i]), Descending: term.descending, Type: kinds[i]},
+		)
 	}
 }
 

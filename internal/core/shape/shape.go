@@ -256,7 +256,10 @@ func (s *Shape) Fields() []Placed {
 			}
 			known := &out[i]
 			known.Search, known.Repeated = max(known.Search, f.Search), known.Repeated || f.Repeated
-			known.Filter, known.Sort, known.Facet = known.Filter || f.Filter, known.Sort || f.Sort, known.Facet || f.Facet
+			known.Filter, known.Sort, known.Facet = known.Filter ||
+				f.Filter, known.Sort ||
+				f.Sort, known.Facet ||
+				f.Facet
 			if known.Match == "" {
 				known.Match = f.Match
 			}

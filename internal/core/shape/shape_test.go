@@ -44,7 +44,11 @@ func facts() Facts {
 	seen.View = true
 	afar := table("afar", "id:integer name:text", "id")
 	afar.Foreign = true
-	huts := table("huts", "id:integer name:text lon:decimal lat:decimal region_id:integer retired_at:timestamp email:text beds:integer", "id")
+	huts := table(
+		"huts",
+		"id:integer name:text lon:decimal lat:decimal region_id:integer retired_at:timestamp email:text beds:integer",
+		"id",
+	)
 	huts.Denied = map[string]string{"hidden": "GRANT SELECT (hidden) ON huts TO pingo;"}
 	return Facts{
 		Denied: map[string]string{"closed": "GRANT SELECT ON closed TO pingo;"},
@@ -59,11 +63,23 @@ func facts() Facts {
 		},
 		Expressions: map[Expression]ExpressionFacts{
 			{"huts", "retired_at IS NULL", Condition}: {Columns: []string{"retired_at"}},
-			{"huts", "ARRAY[lon, lat]", Value}:        {TableColumn: TableColumn{Type: Decimal, Array: true, Native: "double precision[]", Form: "float8[]", Family: "double precision[]"}, Columns: []string{"lat", "lon"}},
-			{"notes", "approved", Condition}:          {Columns: []string{"approved"}},
-			{"notes", "written_at DESC", Ordering}:    {Columns: []string{"written_at"}},
-			{"huts", "lower(email)", Value}:           {TableColumn: TableColumn{Type: Text, Native: "text", Form: "text", Family: "text"}, Columns: []string{"email"}},
-			{"huts", "beds / nothing", Value}:         {Problem: `column "nothing" does not exist`},
+			{"huts", "ARRAY[lon, lat]", Value}: {
+				TableColumn: TableColumn{
+					Type:   Decimal,
+					Array:  true,
+					Native: "double precision[]",
+					Form:   "float8[]",
+					Family: "double precision[]",
+				},
+				Columns: []string{"lat", "lon"},
+			},
+			{"notes", "approved", Condition}:       {Columns: []string{"approved"}},
+			{"notes", "written_at DESC", Ordering}: {Columns: []string{"written_at"}},
+			{"huts", "lower(email)", Value}: {
+				TableColumn: TableColumn{Type: Text, Native: "text", Form: "text", Family: "text"},
+				Columns:     []string{"email"},
+			},
+			{"huts", "beds / nothing", Value}: {Problem: `column "nothing" does not exist`},
 		},
 	}
 }

@@ -16,20 +16,67 @@ import (
 
 // Shape is what the suite's documents look like.
 func Shape() *shape.Shape {
-	return &shape.Shape{Index: "huts", Synonyms: [][]string{{"hut", "refuge"}, {"loo", "dry toilet"}}, Trees: []*shape.Tree{{Nodes: []*shape.Node{
-		{ID: 0, Parent: -1, Key: []string{"id"}, Children: []int{1, 2, 3}, Fields: []shape.Field{
-			{Name: "name", Type: shape.Text, Search: 10, Match: shape.Prefix, Sort: true}, {Name: "summary", Type: shape.Text, Search: 1, Match: shape.Words}, {Name: "beds", Type: shape.Integer, Filter: true, Sort: true},
-			{Name: "price", Type: shape.Decimal, Filter: true}, {Name: "open", Type: shape.Boolean, Facet: true}, {Name: "since", Type: shape.Date, Filter: true, Sort: true}, {Name: "at", Type: shape.Timestamp},
-			{Name: "position", Type: shape.Geo, Filter: true}, {Name: "facts", Type: shape.Object}, {Name: "code", Type: shape.Keyword, Search: 2, Match: shape.Exact, Filter: true},
-			{Name: "trail", Type: shape.Text, Search: 1, Match: shape.Infix}}},
-		{ID: 1, Parent: 0, Name: "region", Fields: []shape.Field{{Name: "name", Type: shape.Text, Search: 3, Match: shape.Words, Facet: true}}},
-		{ID: 2, Parent: 0, Name: "offers", Many: true, List: true, Fields: []shape.Field{{Name: "label", Type: shape.Text, Search: 1, Match: shape.Words, Filter: true, Facet: true}}},
-		{ID: 3, Parent: 0, Name: "stays", Many: true, Fields: []shape.Field{{Name: "spots", Type: shape.Geo, Array: true}, {Name: "nights", Type: shape.Integer, Array: true, Filter: true}}},
-	}}}}
+	return &shape.Shape{
+		Index:    "huts",
+		Synonyms: [][]string{{"hut", "refuge"}, {"loo", "dry toilet"}},
+		Trees: []*shape.Tree{{Nodes: []*shape.Node{
+			{ID: 0, Parent: -1, Key: []string{"id"}, Children: []int{1, 2, 3}, Fields: []shape.Field{
+				{
+					Name:   "name",
+					Type:   shape.Text,
+					Search: 10,
+					Match:  shape.Prefix,
+					Sort:   true,
+				}, {Name: "summary", Type: shape.Text, Search: 1, Match: shape.Words}, {Name: "beds", Type: shape.Integer, Filter: true, Sort: true},
+				{
+					Name:   "price",
+					Type:   shape.Decimal,
+					Filter: true,
+				}, {Name: "open", Type: shape.Boolean, Facet: true}, {Name: "since", Type: shape.Date, Filter: true, Sort: true}, {Name: "at", Type: shape.Timestamp},
+				{
+					Name:   "position",
+					Type:   shape.Geo,
+					Filter: true,
+				}, {Name: "facts", Type: shape.Object}, {Name: "code", Type: shape.Keyword, Search: 2, Match: shape.Exact, Filter: true},
+				{Name: "trail", Type: shape.Text, Search: 1, Match: shape.Infix}}},
+			{
+				ID:     1,
+				Parent: 0,
+				Name:   "region",
+				Fields: []shape.Field{
+					{Name: "name", Type: shape.Text, Search: 3, Match: shape.Words, Facet: true},
+				},
+			},
+			{
+				ID:     2,
+				Parent: 0,
+				Name:   "offers",
+				Many:   true,
+				List:   true,
+				Fields: []shape.Field{
+					{Name: "label", Type: shape.Text, Search: 1, Match: shape.Words, Filter: true, Facet: true},
+				},
+			},
+			{
+				ID:     3,
+				Parent: 0,
+				Name:   "stays",
+				Many:   true,
+				Fields: []shape.Field{
+					{Name: "spots", Type: shape.Geo, Array: true},
+					{Name: "nights", Type: shape.Integer, Array: true, Filter: true},
+				},
+			},
+		}}},
+	}
 }
 
 func doc(key string, version int64, fields string) engine.Document {
-	return engine.Document{Key: key, Version: version, Body: []byte(fmt.Sprintf(`{"pingo_fingerprint":"%016d"%s}`, version, fields))}
+	return engine.Document{
+		Key:     key,
+		Version: version,
+		Body:    []byte(fmt.Sprintf(`{"pingo_fingerprint":"%016d"%s}`, version, fields)),
+	}
 }
 
 // Faults makes an engine misbehave.
@@ -75,13 +122,45 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	gone := func(key string, version int64) engine.Document { return engine.Document{Key: key, Version: version} }
 	full := `,"name":"Grim Ridge Hut","summary":"Stone hut","beds":9007199254740993,"price":12.5,"open":true,"since":"2031-06-01","at":"2031-06-01T10:20:30.123456Z","position":[8.5,46.5],"facts":{"any":[1,"x"]},"code":"A-1","trail":"Sonnwendjoch","region":{"name":"Tarn Country"},"offers":["wood stove",null],"stays":[{"spots":[[8.5,46.5],[8.6,46.6]],"nights":[[1,2],[null]]},{"spots":null,"nights":[3]}]`
 	want("every type", deliver("huts-e1", doc("1", 5, full)), "done")
-	want("nulls, and a key that needs escaping", deliver("huts-e1", doc(`a~1"\ü`, 5, `,"name":null,"region":null,"offers":[]`)), "done")
+	want(
+		"nulls, and a key that needs escaping",
+		deliver("huts-e1", doc(`a~1"\ü`, 5, `,"name":null,"region":null,"offers":[]`)),
+		"done",
+	)
 	if _, refuses := e.(engine.Versioned); refuses {
-		want("versions", deliver("huts-e1", doc("1", 4, ""), doc("1", 5, ""), doc("2", 5, `,"name":"Dusk Pass Hut"`), gone("2", 6), doc("2", 5, ""), gone("3", 7), doc("3", 6, "")), "already newer already newer done done already newer done already newer")
+		want(
+			"versions",
+			deliver(
+				"huts-e1",
+				doc("1", 4, ""),
+				doc("1", 5, ""),
+				doc("2", 5, `,"name":"Dusk Pass Hut"`),
+				gone("2", 6),
+				doc("2", 5, ""),
+				gone("3", 7),
+				doc("3", 6, ""),
+			),
+			"already newer already newer done done already newer done already newer",
+		)
 	} else {
 		want("deletions", deliver("huts-e1", doc("2", 5, ""), gone("2", 6), gone("3", 7)), "done done done")
 	}
-	want("one bad document among good ones", deliver("huts-e1", doc("4", 8, `,"beds":"many"`), doc("5", 8, `,"name":"Falk Spire Refuge","summary":"grim weather, dry toilet","beds":7,"open":false,"since":"-0043-03-15","code":"b 2","region":{"name":"Tarn Country"},"offers":["wood stove","stable"]`), doc("6", 8, `,"unknown":1`), doc("7", 8, `,"since":"yesterday"`), doc("8", 8, `,"position":[1,200]`)), "refused done refused refused refused")
+	want(
+		"one bad document among good ones",
+		deliver(
+			"huts-e1",
+			doc("4", 8, `,"beds":"many"`),
+			doc(
+				"5",
+				8,
+				`,"name":"Falk Spire Refuge","summary":"grim weather, dry toilet","beds":7,"open":false,"since":"-0043-03-15","code":"b 2","region":{"name":"Tarn Country"},"offers":["wood stove","stable"]`,
+			),
+			doc("6", 8, `,"unknown":1`),
+			doc("7", 8, `,"since":"yesterday"`),
+			doc("8", 8, `,"position":[1,200]`),
+		),
+		"refused done refused refused refused",
+	)
 	want("an edition that is not there", deliver("huts-e9", doc("1", 1, "")), "blocked")
 
 	stored, err := e.Get(ctx, "huts-e1", []string{"1", "2", "5", "none"})
@@ -155,10 +234,23 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	want("filter by a keyword as it is written", find(filter("code", "A-1")), "1 1")
 	want("filter by a day before the first year", find(filter("since", "-0043-03-15")), "1 5")
 	want("order", find(engine.Query{Order: []engine.Order{{Path: "since"}}}), `3 5 1 a~1"\ü`)
-	want("order, downwards", find(engine.Query{Text: "grim", Order: []engine.Order{{Path: "beds", Descending: true}}}), "2 1 5")
+	want(
+		"order, downwards",
+		find(engine.Query{Text: "grim", Order: []engine.Order{{Path: "beds", Descending: true}}}),
+		"2 1 5",
+	)
 	want("order by text", find(engine.Query{Text: "grim", Order: []engine.Order{{Path: "name"}}}), "2 5 1")
-	want("facets", find(engine.Query{Text: "grim", Facets: []string{"offers", "region.name", "open"}, Order: []engine.Order{{Path: "beds"}}}),
-		"2 5 1 [{wood stove 2} {stable 1}] [{Tarn Country 2}] [{false 1} {true 1}]")
+	want(
+		"facets",
+		find(
+			engine.Query{
+				Text:   "grim",
+				Facets: []string{"offers", "region.name", "open"},
+				Order:  []engine.Order{{Path: "beds"}},
+			},
+		),
+		"2 5 1 [{wood stove 2} {stable 1}] [{Tarn Country 2}] [{false 1} {true 1}]",
+	)
 	if u, ok := e.(engine.SettingsUpdater); ok {
 		if err := u.UpdateSettings(ctx, "huts-e1", s); err != nil {
 			t.Error(err)

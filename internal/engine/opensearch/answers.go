@@ -20,7 +20,13 @@ type statusFailure struct {
 func (f *statusFailure) Unwrap() error { return &f.Failure }
 
 func failure(status int) *statusFailure {
-	return &statusFailure{engine.Failure{TooLarge: status == http.StatusRequestEntityTooLarge, Busy: status == http.StatusTooManyRequests}, status}
+	return &statusFailure{
+		engine.Failure{
+			TooLarge: status == http.StatusRequestEntityTooLarge,
+			Busy:     status == http.StatusTooManyRequests,
+		},
+		status,
+	}
 }
 
 // classify reads an HTTP status and, where the engine gives one, its word for the
@@ -37,7 +43,10 @@ func classify(status int, kind string) retry.Outcome {
 		return retry.Done
 	case status == http.StatusConflict:
 		return retry.Newer
-	case status == http.StatusRequestTimeout, status == http.StatusRequestEntityTooLarge, status == http.StatusTooManyRequests, status >= 500:
+	case status == http.StatusRequestTimeout,
+		status == http.StatusRequestEntityTooLarge,
+		status == http.StatusTooManyRequests,
+		status >= 500:
 		return retry.Later
 	case status == http.StatusBadRequest:
 		return retry.Refused
@@ -60,7 +69,12 @@ func (*Engine) Explain(kind, reason string) retry.Cause {
 		return retry.UnknownField(kind, pattern, strings.TrimPrefix(m[2]+"."+m[1], "_doc."))
 	}
 	if strings.Contains(reason, "id is too long") {
-		return retry.CauseOf(kind, pattern, "", "The key is longer than the 512 bytes that the engine takes. A shorter primary key is needed.")
+		return retry.CauseOf(
+			kind,
+			pattern,
+			"",
+			"The key is longer than the 512 bytes that the engine takes. A shorter primary key is needed.",
+		)
 	}
 	return retry.CauseOf(kind, pattern, "", retry.AsTheEngineSays)
 }
@@ -84,7 +98,10 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if i.Version.Number == "" {
-		return "", &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s answers JSON, but not as a search engine does: look at the url", e.base)}
+		return "", &engine.Failure{
+			Outcome: retry.Blocked,
+			Message: fmt.Sprintf("%s answers JSON, but not as a search engine does: look at the url", e.base),
+		}
 	}
 	return fmt.Sprintf("%s %s, cluster %s", i.Version.Distribution, i.Version.Number, i.ClusterName), nil
 }

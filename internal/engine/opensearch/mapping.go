@@ -49,7 +49,12 @@ func indexSettings(s *shape.Shape) map[string]any {
 }
 
 // dynamicSettings can be changed while an index answers.
-var dynamicSettings = map[string]bool{"number_of_replicas": true, "refresh_interval": true, "max_result_window": true, "auto_expand_replicas": true}
+var dynamicSettings = map[string]bool{
+	"number_of_replicas":   true,
+	"refresh_interval":     true,
+	"max_result_window":    true,
+	"auto_expand_replicas": true,
+}
 
 // InPlace: dynamic settings can be taken up by a live edition; synonyms, which belong to
 // the analysis of a closed index, cannot.
@@ -88,7 +93,11 @@ func analysisOf(s *shape.Shape) map[string]any {
 	analyzers, normalizers := map[string]any{}, map[string]any{}
 	filters := map[string]any{}
 	analyzer := func(name, tokenizer string, filter ...string) {
-		analyzers[name] = map[string]any{"type": "custom", "tokenizer": tokenizer, "filter": append([]string{"lowercase"}, filter...)}
+		analyzers[name] = map[string]any{
+			"type":      "custom",
+			"tokenizer": tokenizer,
+			"filter":    append([]string{"lowercase"}, filter...),
+		}
 	}
 	var synonyms []string
 	if len(s.Synonyms) > 0 {
@@ -109,12 +118,20 @@ func analysisOf(s *shape.Shape) map[string]any {
 		case shape.Exact:
 			normalizers["pingo_exact"] = map[string]any{"type": "custom", "filter": []string{"lowercase"}}
 		case shape.Prefix:
-			filters["pingo_beginnings"] = map[string]any{"type": "edge_ngram", "min_gram": 1, "max_gram": longestPrefix}
+			filters["pingo_beginnings"] = map[string]any{
+				"type":     "edge_ngram",
+				"min_gram": 1,
+				"max_gram": longestPrefix,
+			}
 			filters["pingo_cut_beginning"] = map[string]any{"type": "truncate", "length": longestPrefix}
 			analyzer("pingo_prefix_"+tokenizer, tokenizer, "pingo_beginnings")
 			analyzer("pingo_prefix_"+tokenizer+"_search", tokenizer, append(synonyms, "pingo_cut_beginning")...)
 		case shape.Infix:
-			filters["pingo_parts"] = map[string]any{"type": "ngram", "min_gram": shortestPart, "max_gram": longestPart}
+			filters["pingo_parts"] = map[string]any{
+				"type":     "ngram",
+				"min_gram": shortestPart,
+				"max_gram": longestPart,
+			}
 			filters["pingo_cut_part"] = map[string]any{"type": "truncate", "length": longestPart}
 			analyzer("pingo_infix_"+tokenizer, tokenizer, "pingo_parts")
 			analyzer("pingo_infix_"+tokenizer+"_search", tokenizer, append(synonyms, "pingo_cut_part")...)
@@ -257,7 +274,9 @@ func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q engi
 	if len(q.Facets) > 0 {
 		facets := map[string]any{}
 		for i, path := range q.Facets {
-			facets[fmt.Sprint(i)] = map[string]any{"terms": map[string]any{"field": at(path), "size": engine.FacetSize}}
+			facets[fmt.Sprint(i)] = map[string]any{
+				"terms": map[string]any{"field": at(path), "size": engine.FacetSize},
+			}
 		}
 		request["aggs"] = facets
 	}
@@ -266,7 +285,9 @@ func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q engi
 		for i, f := range q.Filters {
 			filters[i] = map[string]any{"term": map[string]any{at(f.Path): f.Value}}
 		}
-		request["query"] = map[string]any{"bool": map[string]any{"must": []any{request["query"]}, "filter": filters}}
+		request["query"] = map[string]any{
+			"bool": map[string]any{"must": []any{request["query"]}, "filter": filters},
+		}
 	}
 	b, err := json.Marshal(request)
 	if err != nil {
@@ -306,7 +327,14 @@ func words(s *shape.Shape, q engine.Query) map[string]any {
 		fields = append(fields, fmt.Sprintf("%s^%g", f.Path, f.Search))
 	}
 	look := func(text string) any {
-		return map[string]any{"multi_match": map[string]any{"query": text, "type": "best_fields", "operator": "and", "fields": fields}}
+		return map[string]any{
+			"multi_match": map[string]any{
+				"query":    text,
+				"type":     "best_fields",
+				"operator": "and",
+				"fields":   fields,
+			},
+		}
 	}
 	each := make([]any, len(words))
 	for i, word := range words {
@@ -315,5 +343,10 @@ func words(s *shape.Shape, q engine.Query) map[string]any {
 	if len(words) == 1 {
 		return map[string]any{"bool": map[string]any{"must": each}}
 	}
-	return map[string]any{"bool": map[string]any{"minimum_should_match": 1, "should": []any{map[string]any{"bool": map[string]any{"must": each}}, look(q.Text)}}}
+	return map[string]any{
+		"bool": map[string]any{
+			"minimum_should_match": 1,
+			"should":               []any{map[string]any{"bool": map[string]any{"must": each}}, look(q.Text)},
+		},
+	}
 }

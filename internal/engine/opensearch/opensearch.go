@@ -54,10 +54,19 @@ func Open(c engine.Config) (*Engine, error) {
 	if err != nil {
 		return nil, errors.New("the url of the engine cannot be read")
 	}
-	e := &Engine{user: u.User, headers: c.Headers, base: &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")}}
+	e := &Engine{
+		user:    u.User,
+		headers: c.Headers,
+		base:    &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")},
+	}
 	e.client = &http.Client{
-		Timeout:   requestTimeout,
-		Transport: &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, WriteBufferSize: 64 << 10},
+		Timeout: requestTimeout,
+		Transport: &http.Transport{
+			MaxIdleConnsPerHost: 16,
+			IdleConnTimeout:     time.Minute,
+			DialContext:         (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
+			WriteBufferSize:     64 << 10,
+		},
 	}
 	e.bodies.New = func() any { return new(bytes.Buffer) }
 	return e, nil
@@ -113,12 +122,18 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 	}
 	defer response.Body.Close()
 	defer io.Copy(io.Discard, io.LimitReader(response.Body, 1<<20))
-	if kind := response.Header.Get("Content-Type"); response.StatusCode != http.StatusUnauthorized && !strings.Contains(kind, "json") {
+	if kind := response.Header.Get("Content-Type"); response.StatusCode != http.StatusUnauthorized &&
+		!strings.Contains(kind, "json") {
 		start, _ := io.ReadAll(io.LimitReader(response.Body, 200))
 		f := failure(response.StatusCode)
 		f.Outcome = notJSON(response.StatusCode)
-		f.Message = fmt.Sprintf("%s answered %s with %s instead of JSON (it begins %.60q): is the url really the engine's, without a proxy or a login page before it?",
-			e.base, response.Status, orNothing(kind), strings.TrimSpace(string(start)))
+		f.Message = fmt.Sprintf(
+			"%s answered %s with %s instead of JSON (it begins %.60q): is the url really the engine's, without a proxy or a login page before it?",
+			e.base,
+			response.Status,
+			orNothing(kind),
+			strings.TrimSpace(string(start)),
+		)
 		return f
 	}
 	if response.StatusCode >= 300 {
@@ -164,7 +179,11 @@ func (e *Engine) failed(response *http.Response) error {
 	case http.StatusUnauthorized:
 		f.Message = fmt.Sprintf("%s refused the user or password: look at the url's user and password", e.base)
 	case http.StatusForbidden:
-		f.Message = fmt.Sprintf("%s does not allow this user to do that (%s): give the user rights on the index and its editions", e.base, c.words())
+		f.Message = fmt.Sprintf(
+			"%s does not allow this user to do that (%s): give the user rights on the index and its editions",
+			e.base,
+			c.words(),
+		)
 	default:
 		f.Message = fmt.Sprintf("%s says %s (%d)", e.base, c.words(), response.StatusCode)
 	}
@@ -175,7 +194,10 @@ func (e *Engine) unreachable(err error) error {
 	var untrusted *tls.CertificateVerificationError
 	if errors.As(err, &untrusted) {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
-			"the certificate of %s is not trusted: %s. If your own authority signed it, start pingo serve with SSL_CERT_FILE=/path/to/its.pem", e.base, untrusted.Err)}
+			"the certificate of %s is not trusted: %s. If your own authority signed it, start pingo serve with SSL_CERT_FILE=/path/to/its.pem",
+			e.base,
+			untrusted.Err,
+		)}
 	}
 	var why error
 	var dial *net.OpError
@@ -199,7 +221,11 @@ func (e *Engine) unreachable(err error) error {
 			why = in.Err
 		}
 	}
-	return fmt.Errorf("%s does not answer (%w): look at the url's host and port, and whether the engine runs", e.base, why)
+	return fmt.Errorf(
+		"%s does not answer (%w): look at the url's host and port, and whether the engine runs",
+		e.base,
+		why,
+	)
 }
 
 // deliveries is the alias that documents are sent to. A server that makes missing
@@ -213,7 +239,12 @@ func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape)
 	if wanted, ok := indexSettings(s)["refresh_interval"]; ok {
 		refresh = wanted
 	}
-	err := e.send(ctx, http.MethodPut, "/"+edition+"/_settings", map[string]any{"index": map[string]any{"refresh_interval": refresh}})
+	err := e.send(
+		ctx,
+		http.MethodPut,
+		"/"+edition+"/_settings",
+		map[string]any{"index": map[string]any{"refresh_interval": refresh}},
+	)
 	if err != nil {
 		return err
 	}
@@ -270,7 +301,13 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		if err != nil {
 			return nil, err
 		}
-		fmt.Fprintf(body, `{"%s":{"_id":%s,"version":%d,"version_type":"external"}}`+"\n", action, id, d.Version)
+		fmt.Fprintf(
+			body,
+			`{"%s":{"_id":%s,"version":%d,"version_type":"external"}}`+"\n",
+			action,
+			id,
+			d.Version,
+		)
 		if d.Body != nil {
 			body.Write(d.Body)
 			body.WriteByte('\n')
@@ -308,7 +345,11 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 			kind = r.Error.Type
 			results[i].Kind, results[i].Reason = kind, r.Error.words()
 			if kind == "index_not_found_exception" {
-				results[i].Reason = fmt.Sprintf("%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one", e.base, edition)
+				results[i].Reason = fmt.Sprintf(
+					"%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one",
+					e.base,
+					edition,
+				)
 			}
 		}
 		results[i].Outcome = classify(r.Status, kind)
@@ -363,12 +404,19 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_search/point_in_time", url.Values{"keep_alive": {"2m"}}, nil, &pit); err != nil {
 		return err
 	}
-	defer e.send(context.WithoutCancel(ctx), http.MethodDelete, "/_search/point_in_time", map[string]any{"pit_id": []string{pit.ID}})
+	defer e.send(
+		context.WithoutCancel(ctx),
+		http.MethodDelete,
+		"/_search/point_in_time",
+		map[string]any{"pit_id": []string{pit.ID}},
+	)
 	var after []json.RawMessage
 	for {
 		request := map[string]any{
 			"size": 5000, "pit": map[string]any{"id": pit.ID, "keep_alive": "2m"},
-			"sort": []any{map[string]any{"_shard_doc": "asc"}}, "_source": []string{definition.FingerprintField},
+			"sort": []any{
+				map[string]any{"_shard_doc": "asc"},
+			}, "_source": []string{definition.FingerprintField},
 		}
 		if after != nil {
 			request["search_after"] = after
@@ -382,7 +430,12 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 			return err
 		}
 		if page.TimedOut || page.Shards.Failed > 0 {
-			return fmt.Errorf("%s listed a part of %s only (%d of its shards failed): look at the cluster's health", e.base, edition, page.Shards.Failed)
+			return fmt.Errorf(
+				"%s listed a part of %s only (%d of its shards failed): look at the cluster's health",
+				e.base,
+				edition,
+				page.Shards.Failed,
+			)
 		}
 		before := after
 		for _, h := range page.Hits.Hits {
@@ -438,7 +491,15 @@ func (e *Engine) Switch(ctx context.Context, name, edition string) error {
 	actions := []any{}
 	for _, old := range now {
 		if old == name {
-			return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s has an index of the name %s that Pingo did not make, so the name cannot point at %s: rename or delete it, or give the index another name", e.base, name, edition)}
+			return &engine.Failure{
+				Outcome: retry.Blocked,
+				Message: fmt.Sprintf(
+					"%s has an index of the name %s that Pingo did not make, so the name cannot point at %s: rename or delete it, or give the index another name",
+					e.base,
+					name,
+					edition,
+				),
+			}
 		}
 		if old != edition {
 			actions = append(actions, map[string]any{"remove": map[string]any{"index": old, "alias": name}})

@@ -32,7 +32,11 @@ func TestConformance(t *testing.T) {
 		}
 		response.Body.Close()
 	}
-	enginetest.Run(t, e, enginetest.Faults{Busy: func() func() { fault("busy"); return func() {} }, LoseAnswer: func() { fault("lose_answer") }})
+	enginetest.Run(
+		t,
+		e,
+		enginetest.Faults{Busy: func() func() { fault("busy"); return func() {} }, LoseAnswer: func() { fault("lose_answer") }},
+	)
 }
 
 // Headers of the definition go with every request, and are shown nowhere.
@@ -98,7 +102,8 @@ func TestFailuresSayWhatToDo(t *testing.T) {
 			t.Fatal(err)
 		}
 		_, err = e.Describe(t.Context())
-		if err == nil || !strings.Contains(err.Error(), c.want) || engine.FailureOf(err).Outcome != c.outcome || strings.Contains(err.Error(), "wrong-secret") {
+		if err == nil || !strings.Contains(err.Error(), c.want) || engine.FailureOf(err).Outcome != c.outcome ||
+			strings.Contains(err.Error(), "wrong-secret") {
 			t.Errorf("%s\n got %v (%s)\nwant %s (%s)", c.url, err, engine.FailureOf(err).Outcome, c.want, c.outcome)
 		}
 	}
@@ -142,7 +147,8 @@ func TestListingsAreWholeOrFail(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := e.Scan(t.Context(), "huts-e1", func(string, string) error { return nil }); err == nil || !strings.Contains(err.Error(), c.want) {
+		if err := e.Scan(t.Context(), "huts-e1", func(string, string) error { return nil }); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %s", name, err, c.want)
 		}
 		server.Close()

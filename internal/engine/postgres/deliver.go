@@ -46,7 +46,10 @@ func (l *layout) row(body []byte) (*row, error) {
 		return nil, &refusal{"not_json", "the document is not JSON: " + err.Error()}
 	}
 	if bytes.Contains(body, []byte(`\u0000`)) {
-		return nil, &refusal{"null_character", `the document holds the character \u0000, which PostgreSQL cannot store`}
+		return nil, &refusal{
+			"null_character",
+			`the document holds the character \u0000, which PostgreSQL cannot store`,
+		}
 	}
 	text := string(body)
 	r := &row{document: &text}
@@ -328,7 +331,15 @@ func blocked(docs []engine.Document, f *engine.Failure) []engine.Result {
 }
 
 // write writes some of the documents, whose keys differ.
-func (e *Engine) write(ctx context.Context, edition string, l *layout, docs []engine.Document, rows []*row, which []int, results []engine.Result) error {
+func (e *Engine) write(
+	ctx context.Context,
+	edition string,
+	l *layout,
+	docs []engine.Document,
+	rows []*row,
+	which []int,
+	results []engine.Result,
+) error {
 	taken, err := e.upsert(ctx, edition, l, docs, rows, which)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "54")) {
@@ -355,12 +366,32 @@ func (e *Engine) write(ctx context.Context, edition string, l *layout, docs []en
 	return nil
 }
 
-func (e *Engine) upsert(ctx context.Context, edition string, l *layout, docs []engine.Document, rows []*row, which []int) (map[string]bool, error) {
-	names := []string{"pingo_key", "pingo_version", "pingo_document", "pingo_words", "pingo_beginnings", "pingo_parts", "pingo_exact"}
+func (e *Engine) upsert(
+	ctx context.Context,
+	edition string,
+	l *layout,
+	docs []engine.Document,
+	rows []*row,
+	which []int,
+) (map[string]bool, error) {
+	names := []string{
+		"pingo_key",
+		"pingo_version",
+		"pingo_document",
+		"pingo_words",
+		"pingo_beginnings",
+		"pingo_parts",
+		"pingo_exact",
+	}
 	vector := func(first int) string {
 		parts := make([]string, 4)
 		for i, class := range []string{"A", "B", "C", "D"} {
-			parts[i] = fmt.Sprintf("setweight(to_tsvector(%s::regconfig, coalesce(v.c%d, '')), '%s')", literal(l.config), first+i, class)
+			parts[i] = fmt.Sprintf(
+				"setweight(to_tsvector(%s::regconfig, coalesce(v.c%d, '')), '%s')",
+				literal(l.config),
+				first+i,
+				class,
+			)
 		}
 		return strings.Join(parts, " || ")
 	}
@@ -400,9 +431,18 @@ func (e *Engine) upsert(ctx context.Context, edition string, l *layout, docs []e
 	for _, n := range names[1:] {
 		sets = append(sets, n+" = excluded."+n)
 	}
-	sql := fmt.Sprintf(`INSERT INTO %s AS t (%s, pingo_gone) SELECT %s, CASE WHEN v.c2 IS NULL THEN now() END FROM unnest(%s) AS v(%s)
+	sql := fmt.Sprintf(
+		`INSERT INTO %s AS t (%s, pingo_gone) SELECT %s, CASE WHEN v.c2 IS NULL THEN now() END FROM unnest(%s) AS v(%s)
 		ON CONFLICT (pingo_key) DO UPDATE SET %s, pingo_gone = excluded.pingo_gone WHERE t.pingo_version < excluded.pingo_version RETURNING t.pingo_key`,
-		qualified(edition), strings.Join(names, ", "), strings.Join(selects, ", "), strings.Join(lists, ", "), strings.Join(columns, ", "), strings.Join(sets, ", "))
+		qualified(
+			edition,
+		),
+		strings.Join(names, ", "),
+		strings.Join(selects, ", "),
+		strings.Join(lists, ", "),
+		strings.Join(columns, ", "),
+		strings.Join(sets, ", "),
+	)
 	result, err := e.pool.Query(ctx, sql, arguments...)
 	if err != nil {
 		return nil, err
@@ -443,7 +483,14 @@ func (e *Engine) sweep(ctx context.Context, edition string) error {
 	if !due {
 		return nil
 	}
-	_, err := e.pool.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE pingo_gone < now() - interval '%d seconds'", qualified(edition), int(rememberGone.Seconds())))
+	_, err := e.pool.Exec(
+		ctx,
+		fmt.Sprintf(
+			"DELETE FROM %s WHERE pingo_gone < now() - interval '%d seconds'",
+			qualified(edition),
+			int(rememberGone.Seconds()),
+		),
+	)
 	if err != nil {
 		return explain(err)
 	}
@@ -460,7 +507,13 @@ func (e *Engine) Count(ctx context.Context, edition string) (n int64, err error)
 
 // Get reads documents by key.
 func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error) {
-	rows, err := e.pool.Query(ctx, "SELECT pingo_key, pingo_document FROM "+qualified(edition)+" WHERE pingo_document IS NOT NULL AND pingo_key = ANY($1)", keys)
+	rows, err := e.pool.Query(
+		ctx,
+		"SELECT pingo_key, pingo_document FROM "+qualified(
+			edition,
+		)+" WHERE pingo_document IS NOT NULL AND pingo_key = ANY($1)",
+		keys,
+	)
 	if err != nil {
 		return nil, explain(err)
 	}
@@ -482,8 +535,16 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 	type pair struct{ Key, Fingerprint string }
 	last := ""
 	for {
-		rows, err := e.pool.Query(ctx, fmt.Sprintf("SELECT pingo_key, coalesce(pingo_document->>'%s', '') FROM %s WHERE pingo_document IS NOT NULL AND pingo_key > $1 ORDER BY pingo_key LIMIT %d",
-			definition.FingerprintField, qualified(edition), page), last)
+		rows, err := e.pool.Query(
+			ctx,
+			fmt.Sprintf(
+				"SELECT pingo_key, coalesce(pingo_document->>'%s', '') FROM %s WHERE pingo_document IS NOT NULL AND pingo_key > $1 ORDER BY pingo_key LIMIT %d",
+				definition.FingerprintField,
+				qualified(edition),
+				page,
+			),
+			last,
+		)
 		if err != nil {
 			return explain(err)
 		}

@@ -24,8 +24,16 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 	if err != nil {
 		return err
 	}
-	definitions := []string{"pingo_key text COLLATE \"C\" PRIMARY KEY", "pingo_version bigint NOT NULL", "pingo_document jsonb", "pingo_gone timestamptz",
-		"pingo_words tsvector", "pingo_beginnings tsvector", "pingo_parts text", "pingo_exact text[]"}
+	definitions := []string{
+		"pingo_key text COLLATE \"C\" PRIMARY KEY",
+		"pingo_version bigint NOT NULL",
+		"pingo_document jsonb",
+		"pingo_gone timestamptz",
+		"pingo_words tsvector",
+		"pingo_beginnings tsvector",
+		"pingo_parts text",
+		"pingo_exact text[]",
+	}
 	for _, c := range l.columns {
 		definitions = append(definitions, name(c.name)+" "+c.sqlType)
 	}
@@ -74,7 +82,15 @@ func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape)
 	table := qualified(edition)
 	var list []string
 	index := func(suffix, using string) {
-		list = append(list, fmt.Sprintf("CREATE INDEX IF NOT EXISTS %s ON %s USING %s", name(indexName(edition, suffix)), table, using))
+		list = append(
+			list,
+			fmt.Sprintf(
+				"CREATE INDEX IF NOT EXISTS %s ON %s USING %s",
+				name(indexName(edition, suffix)),
+				table,
+				using,
+			),
+		)
 	}
 	index("words", "gin (pingo_words)")
 	index("gone", "btree (pingo_gone) WHERE pingo_gone IS NOT NULL")
@@ -83,7 +99,8 @@ func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape)
 	}
 	if l.uses(shape.Infix) {
 		var where string
-		err := e.pool.QueryRow(ctx, "SELECT n.nspname FROM pg_extension x JOIN pg_namespace n ON n.oid = x.extnamespace WHERE x.extname = 'pg_trgm'").Scan(&where)
+		err := e.pool.QueryRow(ctx, "SELECT n.nspname FROM pg_extension x JOIN pg_namespace n ON n.oid = x.extnamespace WHERE x.extname = 'pg_trgm'").
+			Scan(&where)
 		if err != nil {
 			return explain(err)
 		}
@@ -127,7 +144,8 @@ func (e *Engine) Drop(ctx context.Context, edition string) error {
 	e.mu.Unlock()
 	return e.transaction(ctx, func(tx pgx.Tx) error {
 		var there bool
-		if err := tx.QueryRow(ctx, "SELECT to_regclass('pingo_search.pingo_editions') IS NOT NULL").Scan(&there); err != nil || !there {
+		if err := tx.QueryRow(ctx, "SELECT to_regclass('pingo_search.pingo_editions') IS NOT NULL").Scan(&there); err != nil ||
+			!there {
 			return err
 		}
 		rows, err := tx.Query(ctx, viewsOf, edition)
@@ -167,14 +185,19 @@ const viewsOf = "SELECT DISTINCT v.relname::text" + reading + " WHERE t.relname 
 // very name answers for itself.
 func (e *Engine) Resolve(ctx context.Context, index string) ([]string, error) {
 	var there, kept bool
-	err := e.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL, to_regclass('pingo_search.pingo_editions') IS NOT NULL", qualified(index)).Scan(&there, &kept)
+	err := e.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL, to_regclass('pingo_search.pingo_editions') IS NOT NULL", qualified(index)).
+		Scan(&there, &kept)
 	if err != nil {
 		return nil, explain(err)
 	}
 	if !there || !kept {
 		return []string{}, nil
 	}
-	rows, err := e.pool.Query(ctx, "SELECT DISTINCT t.relname::text"+reading+" WHERE v.relname = $1 ORDER BY 1", index)
+	rows, err := e.pool.Query(
+		ctx,
+		"SELECT DISTINCT t.relname::text"+reading+" WHERE v.relname = $1 ORDER BY 1",
+		index,
+	)
 	if err != nil {
 		return nil, explain(err)
 	}
@@ -199,17 +222,37 @@ func (e *Engine) Switch(ctx context.Context, index, edition string) error {
 		return nil
 	}
 	if slices.Contains(now, index) {
-		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("the schema %s has a table or view %s that Pingo did not make, so the name cannot show %s: rename or drop it, or give the index another name", schema, index, edition)}
+		return &engine.Failure{
+			Outcome: retry.Blocked,
+			Message: fmt.Sprintf(
+				"the schema %s has a table or view %s that Pingo did not make, so the name cannot show %s: rename or drop it, or give the index another name",
+				schema,
+				index,
+				edition,
+			),
+		}
 	}
 	l, err := e.layout(ctx, edition)
 	if err != nil {
 		return err
 	}
-	columns := []string{"pingo_key", "pingo_document", "pingo_words", "pingo_beginnings", "pingo_parts", "pingo_exact"}
+	columns := []string{
+		"pingo_key",
+		"pingo_document",
+		"pingo_words",
+		"pingo_beginnings",
+		"pingo_parts",
+		"pingo_exact",
+	}
 	for _, c := range l.columns {
 		columns = append(columns, name(c.name))
 	}
-	body := fmt.Sprintf("VIEW %s AS SELECT %s FROM %s WHERE pingo_document IS NOT NULL", qualified(index), strings.Join(columns, ", "), qualified(edition))
+	body := fmt.Sprintf(
+		"VIEW %s AS SELECT %s FROM %s WHERE pingo_document IS NOT NULL",
+		qualified(index),
+		strings.Join(columns, ", "),
+		qualified(edition),
+	)
 	_, err = e.pool.Exec(ctx, "CREATE OR REPLACE "+body)
 	var pg *pgconn.PgError
 	if err == nil || !errors.As(err, &pg) || pg.Code != "42P16" { // other columns than before
@@ -220,8 +263,12 @@ func (e *Engine) Switch(ctx context.Context, index, edition string) error {
 	}
 	return e.transaction(ctx, func(tx pgx.Tx) error {
 		var grants []string
-		rows, err := tx.Query(ctx, `SELECT format('GRANT %s ON %s TO %s', acl.privilege_type, $1::text, CASE WHEN acl.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(acl.grantee)) END)
-			FROM pg_class c, aclexplode(c.relacl) acl WHERE c.oid = to_regclass($1) AND acl.grantee <> c.relowner`, qualified(index))
+		rows, err := tx.Query(
+			ctx,
+			`SELECT format('GRANT %s ON %s TO %s', acl.privilege_type, $1::text, CASE WHEN acl.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(acl.grantee)) END)
+			FROM pg_class c, aclexplode(c.relacl) acl WHERE c.oid = to_regclass($1) AND acl.grantee <> c.relowner`,
+			qualified(index),
+		)
 		if err == nil {
 			grants, err = pgx.CollectRows(rows, pgx.RowTo[string])
 		}
@@ -246,7 +293,8 @@ func (e *Engine) layout(ctx context.Context, edition string) (*layout, error) {
 		return l, nil
 	}
 	var text []byte
-	err := e.pool.QueryRow(ctx, "SELECT shape FROM pingo_search.pingo_editions WHERE name = $1", edition).Scan(&text)
+	err := e.pool.QueryRow(ctx, "SELECT shape FROM pingo_search.pingo_editions WHERE name = $1", edition).
+		Scan(&text)
 	var pg *pgconn.PgError
 	if errors.Is(err, pgx.ErrNoRows) || errors.As(err, &pg) && (pg.Code == "42P01" || pg.Code == "3F000") {
 		return nil, lost(edition)
@@ -266,5 +314,12 @@ func (e *Engine) layout(ctx context.Context, edition string) (*layout, error) {
 }
 
 func lost(edition string) error {
-	return &engine.Failure{Outcome: retry.Blocked, Kind: "no_such_edition", Message: fmt.Sprintf("the engine's PostgreSQL has no edition %s any more, somebody dropped it: run pingo apply, which fills a new one", edition)}
+	return &engine.Failure{
+		Outcome: retry.Blocked,
+		Kind:    "no_such_edition",
+		Message: fmt.Sprintf(
+			"the engine's PostgreSQL has no edition %s any more, somebody dropped it: run pingo apply, which fills a new one",
+			edition,
+		),
+	}
 }

@@ -36,7 +36,13 @@ type column struct {
 }
 
 func layoutOf(s *shape.Shape) *layout {
-	l := &layout{shape: s, fields: map[string]*shape.Placed{}, objects: map[string]bool{}, config: "simple", weights: weightsOf(s)}
+	l := &layout{
+		shape:   s,
+		fields:  map[string]*shape.Placed{},
+		objects: map[string]bool{},
+		config:  "simple",
+		weights: weightsOf(s),
+	}
 	if c, ok := s.Settings[configSetting].(string); ok {
 		l.config = c
 	}
@@ -48,7 +54,10 @@ func layoutOf(s *shape.Shape) *layout {
 		}
 	}
 	if s.Trees[0].Name != "" {
-		l.columns = append(l.columns, column{definition.RowsField, definition.RowsField, "text", false, shape.Keyword})
+		l.columns = append(
+			l.columns,
+			column{definition.RowsField, definition.RowsField, "text", false, shape.Keyword},
+		)
 	}
 	searched := map[string]float64{}
 	for _, f := range s.Searched() {
@@ -65,7 +74,14 @@ func layoutOf(s *shape.Shape) *layout {
 }
 
 func columnOf(f shape.Placed) column {
-	types := map[shape.Type]string{shape.Integer: "numeric", shape.Decimal: "numeric", shape.Boolean: "boolean", shape.Date: "date", shape.Timestamp: "timestamptz", shape.Geo: "point"}
+	types := map[shape.Type]string{
+		shape.Integer:   "numeric",
+		shape.Decimal:   "numeric",
+		shape.Boolean:   "boolean",
+		shape.Date:      "date",
+		shape.Timestamp: "timestamptz",
+		shape.Geo:       "point",
+	}
 	c := column{path: f.Path, name: f.Path, sqlType: types[f.Type], repeated: f.Repeated, kind: f.Type}
 	if c.sqlType == "" {
 		c.sqlType = "text"

@@ -118,9 +118,19 @@ func explain(err error) error {
 		if lines := strings.Split(reason, "\n"); len(lines) > 1 {
 			reason = strings.TrimSpace(lines[len(lines)-1])
 		}
-		return &engine.Failure{Outcome: retry.Later, Message: fmt.Sprintf("the engine's PostgreSQL does not answer (%s): look at the url's host and port, and whether the server runs", reason)}
+		return &engine.Failure{
+			Outcome: retry.Later,
+			Message: fmt.Sprintf(
+				"the engine's PostgreSQL does not answer (%s): look at the url's host and port, and whether the server runs",
+				reason,
+			),
+		}
 	}
-	f := &engine.Failure{Outcome: retry.Later, Kind: pg.Code, Message: "the engine's PostgreSQL says " + pg.Message}
+	f := &engine.Failure{
+		Outcome: retry.Later,
+		Kind:    pg.Code,
+		Message: "the engine's PostgreSQL says " + pg.Message,
+	}
 	switch {
 	case strings.HasPrefix(pg.Code, "28"):
 		f.Outcome, f.Message = retry.Blocked, f.Message+": look at the url's user and password"
@@ -128,7 +138,11 @@ func explain(err error) error {
 		f.Outcome, f.Message = retry.Blocked, f.Message+": look at the end of the url"
 	case pg.Code == "42501":
 		f.Outcome, f.Message = retry.Blocked, f.Message+": let the url's user create in its database (GRANT CREATE ON DATABASE …), or make it the owner of the schema "+schema
-	case strings.HasPrefix(pg.Code, "42"), strings.HasPrefix(pg.Code, "0A"), strings.HasPrefix(pg.Code, "2B"), pg.Code == "25006", pg.Code == "53100":
+	case strings.HasPrefix(pg.Code, "42"),
+		strings.HasPrefix(pg.Code, "0A"),
+		strings.HasPrefix(pg.Code, "2B"),
+		pg.Code == "25006",
+		pg.Code == "53100":
 		f.Outcome = retry.Blocked // what a statement needs is not there, or may not be written
 	case strings.HasPrefix(pg.Code, "22"), strings.HasPrefix(pg.Code, "54"):
 		f.Outcome = retry.Refused
@@ -147,8 +161,17 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 		return "", explain(err)
 	}
 	if !may {
-		return "", &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf("%s may not make tables in database %s: GRANT CREATE ON DATABASE %s TO %s, or make it the owner of the schema %s",
-			user, database, name(database), name(user), schema)}
+		return "", &engine.Failure{
+			Outcome: retry.Blocked,
+			Message: fmt.Sprintf(
+				"%s may not make tables in database %s: GRANT CREATE ON DATABASE %s TO %s, or make it the owner of the schema %s",
+				user,
+				database,
+				name(database),
+				name(user),
+				schema,
+			),
+		}
 	}
 	version, _, _ = strings.Cut(version, " ")
 	return fmt.Sprintf("PostgreSQL %s, database %s, as %s", version, database, user), nil
@@ -172,15 +195,35 @@ const maxIndexName = 50
 // Limits says what a definition asks for that this engine cannot do.
 func Limits(s *shape.Shape) (refused, notes []string) {
 	if len(s.Index) > maxIndexName {
-		refused = append(refused, fmt.Sprintf("the name %s is longer than %d letters, more than PostgreSQL has room for with an edition's number", s.Index, maxIndexName))
+		refused = append(
+			refused,
+			fmt.Sprintf(
+				"the name %s is longer than %d letters, more than PostgreSQL has room for with an edition's number",
+				s.Index,
+				maxIndexName,
+			),
+		)
 	}
 	for setting, value := range s.Settings {
 		if _, text := value.(string); setting != configSetting || !text {
-			refused = append(refused, fmt.Sprintf("engine_settings has %q, but an engine of kind postgres knows only %s, the name of a text search configuration", setting, configSetting))
+			refused = append(
+				refused,
+				fmt.Sprintf(
+					"engine_settings has %q, but an engine of kind postgres knows only %s, the name of a text search configuration",
+					setting,
+					configSetting,
+				),
+			)
 		}
 	}
 	if n := len(weightsOf(s)); n > 4 {
-		notes = append(notes, fmt.Sprintf("there are %d different search weights, but PostgreSQL ranks by four; the smallest ones count alike", n))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"there are %d different search weights, but PostgreSQL ranks by four; the smallest ones count alike",
+				n,
+			),
+		)
 	}
 	return refused, notes
 }

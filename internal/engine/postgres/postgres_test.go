@@ -117,7 +117,11 @@ func TestViewsForApplications(t *testing.T) {
 		if err := e.Prepare(ctx, edition, s); err != nil {
 			t.Fatal(err)
 		}
-		results, err := e.Deliver(ctx, edition, []engine.Document{{Key: "1", Version: 1, Body: []byte(`{"pingo_fingerprint":"x","name":"Stones by the lakes"}`)}})
+		results, err := e.Deliver(
+			ctx,
+			edition,
+			[]engine.Document{{Key: "1", Version: 1, Body: []byte(`{"pingo_fingerprint":"x","name":"Stones by the lakes"}`)}},
+		)
 		if err != nil || results[0].Outcome != retry.Done {
 			t.Fatal(results, err)
 		}
@@ -134,13 +138,15 @@ func TestViewsForApplications(t *testing.T) {
 		var may bool
 		config := []string{"english", "simple"}[i]
 		words := []string{"stone lake", "stones"}[i]
-		err = conn.QueryRow(ctx, "SELECT count(*), has_table_privilege('shop_window', 'pingo_search.huts', 'SELECT') FROM pingo_search.huts WHERE pingo_words @@ websearch_to_tsquery($1::text::regconfig, $2)", config, words).Scan(&found, &may)
+		err = conn.QueryRow(ctx, "SELECT count(*), has_table_privilege('shop_window', 'pingo_search.huts', 'SELECT') FROM pingo_search.huts WHERE pingo_words @@ websearch_to_tsquery($1::text::regconfig, $2)", config, words).
+			Scan(&found, &may)
 		if err != nil || found != 1 || !may {
 			t.Errorf("edition %d: found %d, granted %v, %v", i+1, found, may, err)
 		}
 	}
 	pgtest.Exec(t, conn, "CREATE TABLE pingo_search.kept (id int)")
-	if err := e.Switch(ctx, "kept", "huts-e2"); err == nil || engine.FailureOf(err).Outcome != retry.Blocked || !strings.Contains(err.Error(), "that Pingo did not make") {
+	if err := e.Switch(ctx, "kept", "huts-e2"); err == nil || engine.FailureOf(err).Outcome != retry.Blocked ||
+		!strings.Contains(err.Error(), "that Pingo did not make") {
 		t.Errorf("a table of somebody else under the public name: %v", err)
 	}
 	pgtest.Exec(t, conn, `DROP VIEW pingo_search.huts; DROP TABLE pingo_search."huts-e2"`)
@@ -151,7 +157,14 @@ func TestViewsForApplications(t *testing.T) {
 }
 
 func TestLimitsAndFailuresAreSaid(t *testing.T) {
-	s := simple(strings.Repeat("x", 51), text("a", 5, false), text("b", 4, false), text("c", 3, false), text("d", 2, false), text("e", 1, false))
+	s := simple(
+		strings.Repeat("x", 51),
+		text("a", 5, false),
+		text("b", 4, false),
+		text("c", 3, false),
+		text("d", 2, false),
+		text("e", 1, false),
+	)
 	s.Settings = map[string]any{"number_of_shards": 3}
 	refused, notes := postgres.Limits(s)
 	said := strings.Join(append(refused, notes...), "\n")
@@ -182,7 +195,8 @@ func TestLimitsAndFailuresAreSaid(t *testing.T) {
 		}
 		_, err = e.Describe(t.Context())
 		e.Close()
-		if err == nil || !strings.Contains(err.Error(), c.want) || engine.FailureOf(err).Outcome != c.outcome || strings.Contains(err.Error(), "hunter2") {
+		if err == nil || !strings.Contains(err.Error(), c.want) || engine.FailureOf(err).Outcome != c.outcome ||
+			strings.Contains(err.Error(), "hunter2") {
 			t.Errorf("%s: %v (%s)", c.want, err, engine.FailureOf(err).Outcome)
 		}
 	}

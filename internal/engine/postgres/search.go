@@ -22,7 +22,12 @@ func (b *builder) param(v any) string {
 
 // Search finds documents in which each word is found in some field, or all of them
 // together, where phrases have their synonyms.
-func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q engine.Query) (engine.Hits, error) {
+func (e *Engine) Search(
+	ctx context.Context,
+	index string,
+	s *shape.Shape,
+	q engine.Query,
+) (engine.Hits, error) {
 	hits := engine.Hits{Hits: []engine.Hit{}}
 	l := layoutOf(s)
 	b := &builder{}
@@ -37,12 +42,24 @@ func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q eng
 		}
 		value := b.param(f.Value)
 		if c.repeated {
-			where = append(where, fmt.Sprintf("%s @> ARRAY[%s::text::%s]", name(c.name), value, strings.TrimSuffix(c.sqlType, "[]")))
+			where = append(
+				where,
+				fmt.Sprintf(
+					"%s @> ARRAY[%s::text::%s]",
+					name(c.name),
+					value,
+					strings.TrimSuffix(c.sqlType, "[]"),
+				),
+			)
 			continue
 		}
 		where = append(where, fmt.Sprintf("%s = %s::text::%s", name(c.name), value, c.sqlType))
 	}
-	from := fmt.Sprintf(" FROM %s WHERE %s", qualified(index), strings.Join(append(where, "pingo_document IS NOT NULL"), " AND "))
+	from := fmt.Sprintf(
+		" FROM %s WHERE %s",
+		qualified(index),
+		strings.Join(append(where, "pingo_document IS NOT NULL"), " AND "),
+	)
 	order := []string{}
 	for _, o := range q.Order {
 		direction := ""
@@ -63,7 +80,16 @@ func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q eng
 			return hits, err
 		}
 	}
-	rows, err := e.pool.Query(ctx, fmt.Sprintf("SELECT pingo_key, (%s)::float8 AS score, pingo_document%s ORDER BY %s LIMIT %d", rank, from, strings.Join(order, ", "), q.Limit), b.params...)
+	rows, err := e.pool.Query(
+		ctx,
+		fmt.Sprintf(
+			"SELECT pingo_key, (%s)::float8 AS score, pingo_document%s ORDER BY %s LIMIT %d",
+			rank,
+			from,
+			strings.Join(order, ", "),
+			q.Limit,
+		),
+		b.params...)
 	if err != nil {
 		return hits, explain(err)
 	}
@@ -82,7 +108,12 @@ func (e *Engine) facet(ctx context.Context, c column, from string, params []any)
 	if c.repeated {
 		value = "unnest(" + value + ")"
 	}
-	sql := fmt.Sprintf("SELECT value::text, count(DISTINCT pingo_key) FROM (SELECT pingo_key, %s AS value%s) found WHERE value IS NOT NULL GROUP BY value ORDER BY 2 DESC, 1 LIMIT %d", value, from, engine.FacetSize)
+	sql := fmt.Sprintf(
+		"SELECT value::text, count(DISTINCT pingo_key) FROM (SELECT pingo_key, %s AS value%s) found WHERE value IS NOT NULL GROUP BY value ORDER BY 2 DESC, 1 LIMIT %d",
+		value,
+		from,
+		engine.FacetSize,
+	)
 	rows, err := e.pool.Query(ctx, sql, params...)
 	if err != nil {
 		return nil, explain(err)
@@ -95,7 +126,12 @@ func (e *Engine) facet(ctx context.Context, c column, from string, params []any)
 }
 
 // words gives the conditions that a text sets, and the rank of what meets them.
-func (l *layout) words(ctx context.Context, e *Engine, b *builder, index, text string) (where []string, rank string, err error) {
+func (l *layout) words(
+	ctx context.Context,
+	e *Engine,
+	b *builder,
+	index, text string,
+) (where []string, rank string, err error) {
 	words := strings.Fields(text)
 	if len(words) == 0 {
 		return nil, "0", nil
@@ -108,7 +144,9 @@ func (l *layout) words(ctx context.Context, e *Engine, b *builder, index, text s
 		editions = []string{index}
 	}
 	config := b.param(l.config) + "::text::regconfig"
-	edition := b.param("SELECT said, means FROM pingo_search.pingo_synonyms WHERE edition = " + literal(editions[0]))
+	edition := b.param(
+		"SELECT said, means FROM pingo_search.pingo_synonyms WHERE edition = " + literal(editions[0]),
+	)
 	query := func(text string) string {
 		return fmt.Sprintf("ts_rewrite(plainto_tsquery(%s, %s::text), %s)", config, b.param(text), edition)
 	}
@@ -145,7 +183,10 @@ func (l *layout) words(ctx context.Context, e *Engine, b *builder, index, text s
 
 // beginnings is the query for words that begin as those of a text do.
 func beginnings(text string) string {
-	words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	words := strings.FieldsFunc(
+		strings.ToLower(text),
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) },
+	)
 	for i, w := range words {
 		words[i] = "'" + w + "':*"
 	}

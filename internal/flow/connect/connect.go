@@ -50,7 +50,13 @@ type Connections struct {
 
 // New has nothing opened yet.
 func New(kinds Kinds) *Connections {
-	return &Connections{Kinds: kinds, Lookup: Environment, definition: &definition.Definition{}, sources: map[string]*source.Source{}, engines: map[string]*Engine{}}
+	return &Connections{
+		Kinds:      kinds,
+		Lookup:     Environment,
+		definition: &definition.Definition{},
+		sources:    map[string]*source.Source{},
+		engines:    map[string]*Engine{},
+	}
 }
 
 // Environment resolves ${NAME} from the environment and ${file:path} from a file.
@@ -123,7 +129,9 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 	defer c.mu.RUnlock()
 	ch := &Change{definition: def, sources: map[string]*source.Source{}, engines: map[string]*Engine{}}
 	for _, src := range def.Sources {
-		if old := c.definition.Source(src.Name); old != nil && old.URL.Written == src.URL.Written && old.Kind == src.Kind && old.Options.Same(&src.Options) {
+		if old := c.definition.Source(src.Name); old != nil && old.URL.Written == src.URL.Written &&
+			old.Kind == src.Kind &&
+			old.Options.Same(&src.Options) {
 			ch.sources[src.Name] = c.sources[src.Name]
 			continue
 		}
@@ -138,7 +146,9 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 	}
 	moved := false
 	for _, eng := range def.Engines {
-		if old := c.definition.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written && old.Kind == eng.Kind && old.Options.Same(&eng.Options) {
+		if old := c.definition.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written &&
+			old.Kind == eng.Kind &&
+			old.Options.Same(&eng.Options) {
 			ch.engines[eng.Name] = c.engines[eng.Name]
 			continue
 		}

@@ -24,7 +24,12 @@ var ErrGuarded = errors.New("the definition would take something away")
 // version, and records the editions that are to be filled. The plan says what was done;
 // 0 is the version when nothing was. accepted names the indexes whose guarded changes
 // are meant.
-func (d *Definer) Apply(ctx context.Context, files []api.File, by string, accepted []string) (*api.Plan, int, error) {
+func (d *Definer) Apply(
+	ctx context.Context,
+	files []api.File,
+	by string,
+	accepted []string,
+) (*api.Plan, int, error) {
 	d.applying.Lock()
 	defer d.applying.Unlock()
 	var p *plan
@@ -44,7 +49,12 @@ func (d *Definer) Apply(ctx context.Context, files []api.File, by string, accept
 	return out, version, nil
 }
 
-func (d *Definer) apply(ctx context.Context, files []api.File, by string, accepted []string) (*plan, int, error) {
+func (d *Definer) apply(
+	ctx context.Context,
+	files []api.File,
+	by string,
+	accepted []string,
+) (*plan, int, error) {
 	p, err := d.plan(ctx, files)
 	if err != nil {
 		return nil, 0, err
@@ -54,7 +64,13 @@ func (d *Definer) apply(ctx context.Context, files []api.File, by string, accept
 	}
 	for _, ix := range p.Indexes {
 		if ix.Guard != "" && !slices.Contains(accepted, ix.Name) {
-			return p, 0, fmt.Errorf("%w: index %s: %s. If that is meant, say --accept %s", ErrGuarded, ix.Name, ix.Guard, ix.Name)
+			return p, 0, fmt.Errorf(
+				"%w: index %s: %s. If that is meant, say --accept %s",
+				ErrGuarded,
+				ix.Name,
+				ix.Guard,
+				ix.Name,
+			)
 		}
 	}
 	// From here on a caller that goes away must not leave it half done.
@@ -92,7 +108,11 @@ func (d *Definer) Finish(ctx context.Context) error {
 			return err
 		}
 		if p.Refused() {
-			return fmt.Errorf("definition version %d was applied, but cannot be carried out now: %s", applied.Version, p.Reason())
+			return fmt.Errorf(
+				"definition version %d was applied, but cannot be carried out now: %s",
+				applied.Version,
+				p.Reason(),
+			)
 		}
 		return d.carryOut(ctx, p, applied.Version)
 	})

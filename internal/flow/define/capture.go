@@ -14,7 +14,9 @@ import (
 )
 
 // ErrNeedsFill says that installing capture alone would leave an index wrong.
-var ErrNeedsFill = errors.New("changes went unnoticed while capture was gone: run pingo apply with the definition in force, which installs it and fills the indexes anew")
+var ErrNeedsFill = errors.New(
+	"changes went unnoticed while capture was gone: run pingo apply with the definition in force, which installs it and fills the indexes anew",
+)
 
 // captured is a source of the definition in force, opened beside the one that is read,
 // with what it has to note.
@@ -39,7 +41,13 @@ func (d *Definer) captured(ctx context.Context, name string) (*captured, error) 
 	}
 	if opened.Capture == nil {
 		opened.Close()
-		return nil, &inspect.BadRequest{Err: fmt.Errorf("nothing is installed in source %s, whose changes are noticed by %s", src.Name, src.Capture)}
+		return nil, &inspect.BadRequest{
+			Err: fmt.Errorf(
+				"nothing is installed in source %s, whose changes are noticed by %s",
+				src.Name,
+				src.Capture,
+			),
+		}
 	}
 	return &captured{opened, src, shape.Capture(shapes)}, nil
 }
@@ -115,7 +123,12 @@ func (d *Definer) CaptureScriptFor(ctx context.Context, files []api.File, name s
 			return opened.Capture.Script(ctx, p.need[c.Source])
 		}
 	}
-	return "", fmt.Errorf("%w: the definition captures nothing in a source %q: %s", inspect.ErrUnknown, name, definition.Nearest(name, known))
+	return "", fmt.Errorf(
+		"%w: the definition captures nothing in a source %q: %s",
+		inspect.ErrUnknown,
+		name,
+		definition.Nearest(name, known),
+	)
 }
 
 // PlanRemoval says what removing capture from a source would do.

@@ -78,8 +78,18 @@ func filesOf(files []api.File) []definition.File {
 
 // plan plans all that can be planned, so that every mistake is found at once.
 func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
-	p := &plan{kinds: map[string]string{}, sources: map[string]*source.Source{}, need: map[string][]shape.Captured{},
-		Plan: api.Plan{Findings: []api.Finding{}, Sources: []api.Endpoint{}, Engines: []api.Endpoint{}, Indexes: []api.IndexPlan{}, Capture: []api.CapturePlan{}}}
+	p := &plan{
+		kinds:   map[string]string{},
+		sources: map[string]*source.Source{},
+		need:    map[string][]shape.Captured{},
+		Plan: api.Plan{
+			Findings: []api.Finding{},
+			Sources:  []api.Endpoint{},
+			Engines:  []api.Endpoint{},
+			Indexes:  []api.IndexPlan{},
+			Capture:  []api.CapturePlan{},
+		},
+	}
 	def, findings := d.Connections.Parse(filesOf(files))
 	p.definition = def
 	defer func() {
@@ -122,7 +132,14 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 		p.Indexes = append(p.Indexes, ix.IndexPlan)
 	}
 	for _, f := range findings.Sorted() {
-		p.Findings = append(p.Findings, api.Finding{At: api.Position{File: f.Pos.File, Line: f.Pos.Line, Column: f.Pos.Col}, Message: f.Message, Suggestion: f.Suggestion})
+		p.Findings = append(
+			p.Findings,
+			api.Finding{
+				At:         api.Position{File: f.Pos.File, Line: f.Pos.Line, Column: f.Pos.Col},
+				Message:    f.Message,
+				Suggestion: f.Suggestion,
+			},
+		)
 	}
 	return p, nil
 }
@@ -181,7 +198,10 @@ func (p *plan) capture(ctx context.Context, d *Definer, answer *api.Endpoint, sr
 		}
 		shapes = append(shapes, ix.shape)
 		for _, l := range ix.shape.Lookups() {
-			if !slices.ContainsFunc(lookups, func(x shape.Lookup) bool { return x.Table == l.Table && slices.Equal(x.Columns, l.Columns) }) {
+			if !slices.ContainsFunc(
+				lookups,
+				func(x shape.Lookup) bool { return x.Table == l.Table && slices.Equal(x.Columns, l.Columns) },
+			) {
 				lookups = append(lookups, l)
 			}
 		}
@@ -208,7 +228,12 @@ func (p *plan) capture(ctx context.Context, d *Definer, answer *api.Endpoint, sr
 	return nil
 }
 
-func (p *plan) index(ctx context.Context, d *Definer, ix *definition.Index, src *source.Source) (definition.Findings, error) {
+func (p *plan) index(
+	ctx context.Context,
+	d *Definer,
+	ix *definition.Index,
+	src *source.Source,
+) (definition.Findings, error) {
 	fail := func(err error) (definition.Findings, error) {
 		return nil, fmt.Errorf("source %s: %w", ix.Source, err)
 	}
@@ -221,13 +246,29 @@ func (p *plan) index(ctx context.Context, d *Definer, ix *definition.Index, src 
 	if len(findings) > 0 {
 		return findings, nil
 	}
-	out := &planned{shape: compiled, IndexPlan: api.IndexPlan{Name: ix.Name, Engine: ix.Engine, Differences: []api.Difference{}, Samples: []api.Sample{}, Notes: []string{}}}
+	out := &planned{
+		shape: compiled,
+		IndexPlan: api.IndexPlan{
+			Name:        ix.Name,
+			Engine:      ix.Engine,
+			Differences: []api.Difference{},
+			Samples:     []api.Sample{},
+			Notes:       []string{},
+		},
+	}
 	out.describe()
 	kind := d.Connections.Kinds.Engine(p.definition.Engine(ix.Engine).Kind)
 	if kind != nil { // else it does not answer, so nobody knows what it can do
 		refused, notes := kind.Limits(compiled)
 		for _, words := range refused {
-			findings = append(findings, definition.Finding{Pos: ix.EnginePos, Message: words, Suggestion: "change it, or give the index to an engine of another kind"})
+			findings = append(
+				findings,
+				definition.Finding{
+					Pos:        ix.EnginePos,
+					Message:    words,
+					Suggestion: "change it, or give the index to an engine of another kind",
+				},
+			)
 		}
 		out.Notes = append(out.Notes, notes...)
 	}
@@ -240,7 +281,14 @@ func (p *plan) index(ctx context.Context, d *Definer, ix *definition.Index, src 
 		}
 		for _, f := range t.Root().Follows {
 			if len(f.Identity) == 0 {
-				out.Notes = append(out.Notes, fmt.Sprintf("a change of %s may touch any row of the view %s, so each one builds all its documents anew", f.Table, t.Root().Table))
+				out.Notes = append(
+					out.Notes,
+					fmt.Sprintf(
+						"a change of %s may touch any row of the view %s, so each one builds all its documents anew",
+						f.Table,
+						t.Root().Table,
+					),
+				)
 			}
 		}
 		duplicates, err := src.DuplicateKeys(ctx, t)
@@ -248,8 +296,19 @@ func (p *plan) index(ctx context.Context, d *Definer, ix *definition.Index, src 
 			return fail(err)
 		}
 		if duplicates > 0 {
-			findings = append(findings, definition.Finding{Pos: ix.Rows[i].KeyPos, Suggestion: "name the columns that tell all rows apart",
-				Message: fmt.Sprintf("%d rows of %s share their key (%s) with another row", duplicates, ix.Rows[i].Table, strings.Join(t.Root().Key, ", "))})
+			findings = append(
+				findings,
+				definition.Finding{
+					Pos:        ix.Rows[i].KeyPos,
+					Suggestion: "name the columns that tell all rows apart",
+					Message: fmt.Sprintf(
+						"%d rows of %s share their key (%s) with another row",
+						duplicates,
+						ix.Rows[i].Table,
+						strings.Join(t.Root().Key, ", "),
+					),
+				},
+			)
 		}
 	}
 	if err := out.compare(ctx, d, ix, kind, src); err != nil {
@@ -264,7 +323,16 @@ func (p *planned) describe() {
 	p.Nodes, p.Fields = []api.PlanNode{}, []api.PlanField{}
 	for _, t := range p.shape.Trees {
 		for _, n := range t.Nodes {
-			node := api.PlanNode{Rows: t.Name, Path: t.Path(n), Table: n.Table.String(), Kind: "root", Link: n.Link.Words(), Where: n.Where, Order: n.Order, Limit: n.Limit}
+			node := api.PlanNode{
+				Rows:  t.Name,
+				Path:  t.Path(n),
+				Table: n.Table.String(),
+				Kind:  "root",
+				Link:  n.Link.Words(),
+				Where: n.Where,
+				Order: n.Order,
+				Limit: n.Limit,
+			}
 			switch {
 			case n.Parent < 0:
 			case n.List:
@@ -279,8 +347,21 @@ func (p *planned) describe() {
 			}
 			p.Nodes = append(p.Nodes, node)
 			for i, f := range n.Fields {
-				p.Fields = append(p.Fields, api.PlanField{Rows: t.Name, Path: t.FieldPath(n, i), Type: string(f.Type), List: f.Array || t.Repeated(n), From: t.Source(n, i),
-					Search: f.Search, Match: string(f.Match), Filter: f.Filter, Sort: f.Sort, Facet: f.Facet})
+				p.Fields = append(
+					p.Fields,
+					api.PlanField{
+						Rows:   t.Name,
+						Path:   t.FieldPath(n, i),
+						Type:   string(f.Type),
+						List:   f.Array || t.Repeated(n),
+						From:   t.Source(n, i),
+						Search: f.Search,
+						Match:  string(f.Match),
+						Filter: f.Filter,
+						Sort:   f.Sort,
+						Facet:  f.Facet,
+					},
+				)
 			}
 		}
 	}
@@ -300,7 +381,14 @@ func (p *planned) sample(ctx context.Context, t *shape.Tree, src *source.Source)
 	set := document.NewSet(t)
 	if err := src.ReadRange(ctx, set, nil, end); err != nil {
 		if source.FaultOf(err) == source.BadValue {
-			p.Notes = append(p.Notes, fmt.Sprintf("no sample can be built from %s, because of a value in its first rows: %v", t.Root().Table, err))
+			p.Notes = append(
+				p.Notes,
+				fmt.Sprintf(
+					"no sample can be built from %s, because of a value in its first rows: %v",
+					t.Root().Table,
+					err,
+				),
+			)
 			return nil
 		}
 		return err
@@ -323,7 +411,13 @@ func (p *planned) sample(ctx context.Context, t *shape.Tree, src *source.Source)
 }
 
 // compare says what a definition's index would do to the newest edition.
-func (p *planned) compare(ctx context.Context, d *Definer, ix *definition.Index, kind *engine.Kind, src *source.Source) error {
+func (p *planned) compare(
+	ctx context.Context,
+	d *Definer,
+	ix *definition.Index,
+	kind *engine.Kind,
+	src *source.Source,
+) error {
 	say := func(words string) { p.Differences = append(p.Differences, api.Difference{What: words}) }
 	newest, err := d.Inspector.Newest(ctx, ix.Name)
 	if err != nil {
@@ -364,7 +458,13 @@ func (p *planned) compare(ctx context.Context, d *Definer, ix *definition.Index,
 }
 
 // compareCapture says why changes of a live edition may have gone unnoticed.
-func compareCapture(ctx context.Context, live *shape.Shape, now *api.IndexStatus, src *source.Source, say func(string)) error {
+func compareCapture(
+	ctx context.Context,
+	live *shape.Shape,
+	now *api.IndexStatus,
+	src *source.Source,
+	say func(string),
+) error {
 	if src.Capture == nil {
 		return nil
 	}
@@ -413,8 +513,22 @@ func (p *plan) removed(ctx context.Context, d *Definer) error {
 		if err != nil {
 			return err
 		}
-		p.indexes = append(p.indexes, &planned{IndexPlan: api.IndexPlan{Name: name, Engine: e.Record.Engine, Change: api.ChangeRemoved, Differences: []api.Difference{}, Nodes: []api.PlanNode{},
-			Fields: []api.PlanField{}, Samples: []api.Sample{}, Notes: []string{}, Guard: "it is no longer in the definition, so its changes would not be followed any more"}})
+		p.indexes = append(
+			p.indexes,
+			&planned{
+				IndexPlan: api.IndexPlan{
+					Name:        name,
+					Engine:      e.Record.Engine,
+					Change:      api.ChangeRemoved,
+					Differences: []api.Difference{},
+					Nodes:       []api.PlanNode{},
+					Fields:      []api.PlanField{},
+					Samples:     []api.Sample{},
+					Notes:       []string{},
+					Guard:       "it is no longer in the definition, so its changes would not be followed any more",
+				},
+			},
+		)
 	}
 	sort.SliceStable(p.indexes, func(i, j int) bool { return p.indexes[i].Name < p.indexes[j].Name })
 	return nil

@@ -140,7 +140,12 @@ func (l *lane) settle(entries []change.Entry, became map[string]outcome) {
 }
 
 // deliverChunk delivers a lane's share of a chunk.
-func (l *lane) deliverChunk(ctx context.Context, tree int, docs []engine.Document, mark int64) (dropped int, ok bool) {
+func (l *lane) deliverChunk(
+	ctx context.Context,
+	tree int,
+	docs []engine.Document,
+	mark int64,
+) (dropped int, ok bool) {
 	l.sending.lock()
 	defer l.sending.unlock()
 	kept, dropped := l.edition.touched.drop(tree, docs, mark)
@@ -150,7 +155,12 @@ func (l *lane) deliverChunk(ctx context.Context, tree int, docs []engine.Documen
 
 // read reads the rows of entries' documents, tree by tree. Keys that are none of the
 // shape have no rows.
-func (w *workspace) read(ctx context.Context, reader source.Reader, s *shape.Shape, entries []change.Entry) error {
+func (w *workspace) read(
+	ctx context.Context,
+	reader source.Reader,
+	s *shape.Shape,
+	entries []change.Entry,
+) error {
 	keys := make([][][]string, len(w.sets))
 	for _, entry := range entries {
 		if tree, values, err := document.ParseKey(s, entry.Key); err == nil {
@@ -182,7 +192,13 @@ func assemble(set *document.Set, version int64, arena []byte, each func(d engine
 		spans[row] = span{key, start, len(arena)}
 	}
 	for _, s := range spans {
-		each(engine.Document{Key: string(arena[s.key:s.start]), Version: version, Body: arena[s.start:s.end:s.end]})
+		each(
+			engine.Document{
+				Key:     string(arena[s.key:s.start]),
+				Version: version,
+				Body:    arena[s.start:s.end:s.end],
+			},
+		)
 	}
 	return arena
 }

@@ -44,7 +44,14 @@ func newRig(t *testing.T, rows int) *rig {
 }
 
 func (r *rig) edition(record *records.Edition) *Edition {
-	return New(record, r.table, &connect.Engine{Engine: r.engine, Name: "main", Limiter: connect.NewLimiter()}, r.store, &model.Fence{}, slog.New(slog.DiscardHandler))
+	return New(
+		record,
+		r.table,
+		&connect.Engine{Engine: r.engine, Name: "main", Limiter: connect.NewLimiter()},
+		r.store,
+		&model.Fence{},
+		slog.New(slog.DiscardHandler),
+	)
 }
 
 // run runs the edition until the test ends, or until the function that it returns.
@@ -165,7 +172,8 @@ func TestOutcomesOfDeliveries(t *testing.T) {
 				if stored := r.engine.Stored(); len(stored) != len(keys)-len(c.failed) {
 					t.Errorf("stored %v", stored)
 				}
-				if now := seen.Load(); c.trouble != "" && (now == nil || !strings.Contains(now.Message, c.trouble) || now.Blocked != (name == "blocked")) {
+				if now := seen.Load(); c.trouble != "" &&
+					(now == nil || !strings.Contains(now.Message, c.trouble) || now.Blocked != (name == "blocked")) {
 					t.Errorf("trouble: %+v", now)
 				}
 				// Once it is accepted, a failed document is one no longer.
@@ -200,7 +208,8 @@ func TestOneBadRowHarmsOnlyItself(t *testing.T) {
 		synctest.Wait()
 		bad = true
 		r.within("one row is bad", r.change(all...))
-		if failed := r.store.Failed(); len(failed) != 1 || !strings.Contains(failed["k00700"].Reason, "division by zero") || len(r.engine.Stored()) != 1200 {
+		if failed := r.store.Failed(); len(failed) != 1 || !strings.Contains(failed["k00700"].Reason, "division by zero") ||
+			len(r.engine.Stored()) != 1200 {
 			t.Errorf("%+v, %d stored", failed, len(r.engine.Stored()))
 		}
 		synctest.Wait()
@@ -275,7 +284,14 @@ func TestNothingIsDeliveredAfterABarrier(t *testing.T) {
 		sent := <-done
 		c, _, err := r.e.DeliverChunk(t.Context(), open, 2, second, nil)
 		if err != nil || c.Dropped != 400 || sent.Dropped == 0 || listed == 0 || len(r.engine.Stored()) != listed {
-			t.Errorf("%d were listed, there are %d; dropped %d and %d of 400 (%v)", listed, len(r.engine.Stored()), sent.Dropped, c.Dropped, err)
+			t.Errorf(
+				"%d were listed, there are %d; dropped %d and %d of 400 (%v)",
+				listed,
+				len(r.engine.Stored()),
+				sent.Dropped,
+				c.Dropped,
+				err,
+			)
 		}
 		r.e.EndChunk(first)
 		r.e.EndChunk(second)
@@ -366,7 +382,8 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 		if open > Lanes*(lineLimit+batchKeys) {
 			t.Fatalf("%d changes are still open", open)
 		}
-		if n, oldest, err := r.store.BacklogSize(t.Context(), nil); err != nil || n < rows-Lanes*(lineLimit+batchKeys) || oldest == nil || oldest.After(time.Now()) {
+		if n, oldest, err := r.store.BacklogSize(t.Context(), nil); err != nil || n < rows-Lanes*(lineLimit+batchKeys) || oldest == nil ||
+			oldest.After(time.Now()) {
 			t.Errorf("%d in the backlog since %v, %v", n, oldest, err)
 		}
 		if at := r.e.Oldest(); at.IsZero() || at.Before(began) || at.After(time.Now()) {
@@ -440,7 +457,8 @@ func TestUnchangedDocumentsAreNotSent(t *testing.T) {
 		mark := r.e.BeginChunk()
 		step("the same while a chunk is open", 3, 0)
 		l := r.e.lane("k00001")
-		if dropped, ok := l.deliverChunk(t.Context(), 0, []engine.Document{{Key: "k00001", Body: []byte(`{"n":9}`)}}, mark); dropped != 1 || !ok {
+		if dropped, ok := l.deliverChunk(t.Context(), 0, []engine.Document{{Key: "k00001", Body: []byte(`{"n":9}`)}}, mark); dropped != 1 ||
+			!ok {
 			t.Errorf("%d of the chunk dropped, %v", dropped, ok)
 		}
 		r.e.EndChunk(mark)
@@ -471,7 +489,14 @@ func TestWideChangesLeaveRoomForFreshOnes(t *testing.T) {
 		var now, most atomic.Int64
 		r.engine.Latency = func() time.Duration { return 5 * time.Millisecond }
 		e := &crowd{Engine: r.engine, now: &now, most: &most}
-		r.e = New(r.e.Record, r.table, &connect.Engine{Engine: e, Limiter: connect.NewLimiter()}, r.store, &model.Fence{}, slog.New(slog.DiscardHandler))
+		r.e = New(
+			r.e.Record,
+			r.table,
+			&connect.Engine{Engine: e, Limiter: connect.NewLimiter()},
+			r.store,
+			&model.Fence{},
+			slog.New(slog.DiscardHandler),
+		)
 		r.run()
 		spread := func(from, to int) chan struct{} {
 			settled := make(chan struct{})

@@ -35,7 +35,12 @@ type Store interface {
 	FailedKeys(ctx context.Context, e *records.Edition, cause string) ([]string, error)
 	SaveFailed(ctx context.Context, e *records.Edition, f records.Failed) error
 	ResolveFailed(ctx context.Context, e *records.Edition, key string) error
-	AddToBacklog(ctx context.Context, e *records.Edition, keys []string, at []time.Time) (added int64, err error)
+	AddToBacklog(
+		ctx context.Context,
+		e *records.Edition,
+		keys []string,
+		at []time.Time,
+	) (added int64, err error)
 	Backlog(ctx context.Context, e *records.Edition, after string, n int) ([]records.BacklogEntry, error)
 	RemoveFromBacklog(ctx context.Context, e *records.Edition, list []records.BacklogEntry) error
 	BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error)
@@ -86,9 +91,23 @@ type Edition struct {
 }
 
 // New prepares an edition; the record must not be changed by others.
-func New(record *records.Edition, reader source.Reader, eng *connect.Engine, store Store, fence Fence, log *slog.Logger) *Edition {
-	e := &Edition{Record: record, reader: reader, engine: eng, store: store, fence: fence, ended: make(chan struct{}),
-		log: log.With("index", record.Index, "edition", record.Name())}
+func New(
+	record *records.Edition,
+	reader source.Reader,
+	eng *connect.Engine,
+	store Store,
+	fence Fence,
+	log *slog.Logger,
+) *Edition {
+	e := &Edition{
+		Record: record,
+		reader: reader,
+		engine: eng,
+		store:  store,
+		fence:  fence,
+		ended:  make(chan struct{}),
+		log:    log.With("index", record.Index, "edition", record.Name()),
+	}
 	for i := range e.lanes {
 		e.lanes[i] = &lane{edition: e, number: i, ready: make(chan struct{}, 1), sending: make(mutex, 1)}
 	}
@@ -303,7 +322,12 @@ func (e *Edition) DropChunks(tree int) {
 // DeliverChunk delivers the documents of a set that was read after BeginChunk, but for
 // those that were built anew since. It returns how many rows and bytes there were, and
 // how many documents were dropped. The arena is used again.
-func (e *Edition) DeliverChunk(ctx context.Context, set *document.Set, version, mark int64, arena []byte) (Chunk, []byte, error) {
+func (e *Edition) DeliverChunk(
+	ctx context.Context,
+	set *document.Set,
+	version, mark int64,
+	arena []byte,
+) (Chunk, []byte, error) {
 	var byLane [Lanes][]engine.Document
 	arena = assemble(set, version, arena, func(d engine.Document) {
 		i := change.Lane([]byte(d.Key), Lanes)

@@ -59,7 +59,17 @@ func (f *failures) refused(ctx context.Context, e *Edition, doc records.Failed) 
 	f.causes[doc.Cause] = true
 	f.mu.Unlock()
 	if news {
-		e.log.Warn("document failed, first of its cause", "key", doc.Key, "cause", doc.Cause, "kind", doc.Kind, "reason", doc.Reason)
+		e.log.Warn(
+			"document failed, first of its cause",
+			"key",
+			doc.Key,
+			"cause",
+			doc.Cause,
+			"kind",
+			doc.Kind,
+			"reason",
+			doc.Reason,
+		)
 	} else if !was {
 		e.log.Debug("document failed", "key", doc.Key, "cause", doc.Cause)
 	}

@@ -76,7 +76,11 @@ func (l *lane) deliver(ctx context.Context, docs []engine.Document) bool {
 
 // answered takes in the engine's answers. It returns the documents that are to be sent
 // again, and why; false when the context ended.
-func (l *lane) answered(ctx context.Context, batch []engine.Document, results []engine.Result) (again []engine.Document, wait error, ok bool) {
+func (l *lane) answered(
+	ctx context.Context,
+	batch []engine.Document,
+	results []engine.Result,
+) (again []engine.Document, wait error, ok bool) {
 	e := l.edition
 	taken := 0
 	for i, r := range results {
@@ -85,7 +89,11 @@ func (l *lane) answered(ctx context.Context, batch []engine.Document, results []
 		case retry.Later, retry.Blocked:
 			again = append(again, batch[i])
 			if wait == nil || r.Outcome == retry.Blocked {
-				wait = &engine.Failure{Outcome: r.Outcome, Kind: r.Kind, Message: "the engine does not take documents: " + r.Reason}
+				wait = &engine.Failure{
+					Outcome: r.Outcome,
+					Kind:    r.Kind,
+					Message: "the engine does not take documents: " + r.Reason,
+				}
 			}
 			continue
 		case retry.Refused:
@@ -140,9 +148,19 @@ func (l *lane) refuse(ctx context.Context, key string, body []byte, kind, reason
 func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 	switch kind {
 	case "source":
-		return retry.CauseOf(kind, retry.Pattern(reason), "", "The row cannot be read: an expression of the definition fails on its values. Correct the row or the expression.")
+		return retry.CauseOf(
+			kind,
+			retry.Pattern(reason),
+			"",
+			"The row cannot be read: an expression of the definition fails on its values. Correct the row or the expression.",
+		)
 	case "request":
-		return retry.CauseOf(kind, retry.Pattern(reason), "", "The engine does not take a request with this document alone in it. It is too large or malformed for it: put less into the document (limit: on long lists), or raise the engine's limit.")
+		return retry.CauseOf(
+			kind,
+			retry.Pattern(reason),
+			"",
+			"The engine does not take a request with this document alone in it. It is too large or malformed for it: put less into the document (limit: on long lists), or raise the engine's limit.",
+		)
 	}
 	return engine.Explain(e, kind, reason)
 }

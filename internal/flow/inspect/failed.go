@@ -27,8 +27,17 @@ func (i *Inspector) FailedGroups(ctx context.Context, index string) ([]api.Faile
 	out := make([]api.FailedGroup, len(groups))
 	for n, g := range groups {
 		cause := i.cause(ctx, g.Index, g.Kind, g.Reason)
-		out[n] = api.FailedGroup{Index: g.Index, Cause: g.Cause, Kind: g.Kind, Pattern: cause.Pattern, Field: cause.Field, Explanation: cause.Explanation,
-			Documents: g.Documents, FirstAt: g.FirstAt, LastAt: g.LastAt}
+		out[n] = api.FailedGroup{
+			Index:       g.Index,
+			Cause:       g.Cause,
+			Kind:        g.Kind,
+			Pattern:     cause.Pattern,
+			Field:       cause.Field,
+			Explanation: cause.Explanation,
+			Documents:   g.Documents,
+			FirstAt:     g.FirstAt,
+			LastAt:      g.LastAt,
+		}
 	}
 	return out, nil
 }
@@ -43,7 +52,11 @@ func (i *Inspector) cause(ctx context.Context, index, kind, reason string) retry
 }
 
 // FailedDocuments lists what an engine refused of an index, of one cause when it is named.
-func (i *Inspector) FailedDocuments(ctx context.Context, index, cause string, limit int) ([]api.FailedDocument, error) {
+func (i *Inspector) FailedDocuments(
+	ctx context.Context,
+	index, cause string,
+	limit int,
+) ([]api.FailedDocument, error) {
 	if _, err := i.Edition(ctx, index); err != nil {
 		return nil, err
 	}
@@ -59,7 +72,17 @@ func (i *Inspector) FailedDocuments(ctx context.Context, index, cause string, li
 }
 
 func failedDocument(f *records.Failed) api.FailedDocument {
-	return api.FailedDocument{Index: f.Index, Edition: f.Edition, Key: f.Key, Kind: f.Kind, Reason: f.Reason, Cause: f.Cause, Attempts: f.Attempts, FirstAt: f.FirstAt, LastAt: f.LastAt}
+	return api.FailedDocument{
+		Index:    f.Index,
+		Edition:  f.Edition,
+		Key:      f.Key,
+		Kind:     f.Kind,
+		Reason:   f.Reason,
+		Cause:    f.Cause,
+		Attempts: f.Attempts,
+		FirstAt:  f.FirstAt,
+		LastAt:   f.LastAt,
+	}
 }
 
 // FailedDocument tells all there is to know of a failed document.
@@ -72,10 +95,20 @@ func (i *Inspector) FailedDocument(ctx context.Context, index, key string) (*api
 		return nil, err
 	}
 	if f == nil {
-		return nil, fmt.Errorf("a failed document %q of %s is %w: it may have been accepted since", key, index, ErrUnknown)
+		return nil, fmt.Errorf(
+			"a failed document %q of %s is %w: it may have been accepted since",
+			key,
+			index,
+			ErrUnknown,
+		)
 	}
 	cause := i.cause(ctx, index, f.Kind, f.Reason)
-	out := &api.FailedDetail{FailedDocument: failedDocument(f), Field: cause.Field, Explanation: cause.Explanation, Document: json.RawMessage("null")}
+	out := &api.FailedDetail{
+		FailedDocument: failedDocument(f),
+		Field:          cause.Field,
+		Explanation:    cause.Explanation,
+		Document:       json.RawMessage("null"),
+	}
 	if f.Document != nil {
 		out.Document = json.RawMessage(*f.Document)
 	}
@@ -96,7 +129,11 @@ func (i *Inspector) FailedDocument(ctx context.Context, index, key string) (*api
 
 // failedKeys gives the failed documents that are meant: the keys, or those of a cause,
 // or all when neither is given.
-func (i *Inspector) failedKeys(ctx context.Context, index string, which api.FailedSelection) (*records.Edition, []string, error) {
+func (i *Inspector) failedKeys(
+	ctx context.Context,
+	index string,
+	which api.FailedSelection,
+) (*records.Edition, []string, error) {
 	e, err := i.Edition(ctx, index)
 	if err != nil {
 		return nil, nil, err
@@ -110,7 +147,11 @@ func (i *Inspector) failedKeys(ctx context.Context, index string, which api.Fail
 
 // RetryFailed has failed documents built and sent again. It returns how many, and the
 // edition they are of; what comes of it is seen in the list.
-func (i *Inspector) RetryFailed(ctx context.Context, index string, which api.FailedSelection) (int, *records.Edition, error) {
+func (i *Inspector) RetryFailed(
+	ctx context.Context,
+	index string,
+	which api.FailedSelection,
+) (int, *records.Edition, error) {
 	record, keys, err := i.failedKeys(ctx, index, which)
 	if err != nil || len(keys) == 0 {
 		return 0, record, err
@@ -125,7 +166,11 @@ func (i *Inspector) RetryFailed(ctx context.Context, index string, which api.Fai
 
 // DismissFailed forgets failed documents though the engine has not accepted them. It
 // returns how many, and the edition they were of.
-func (i *Inspector) DismissFailed(ctx context.Context, index string, which api.FailedSelection) (int, *records.Edition, error) {
+func (i *Inspector) DismissFailed(
+	ctx context.Context,
+	index string,
+	which api.FailedSelection,
+) (int, *records.Edition, error) {
 	record, keys, err := i.failedKeys(ctx, index, which)
 	if err != nil || len(keys) == 0 {
 		return 0, record, err

@@ -63,7 +63,8 @@ func (i *Inspector) Newest(ctx context.Context, index string) (*Edition, error) 
 	}
 	var best *records.Edition
 	for _, e := range editions {
-		if e.Index == index && e.State != reindex.Cancelled && (best == nil || e.State == reindex.Switched || best.State != reindex.Switched) {
+		if e.Index == index && e.State != reindex.Cancelled &&
+			(best == nil || e.State == reindex.Switched || best.State != reindex.Switched) {
 			best = e
 		}
 	}
@@ -127,7 +128,15 @@ func originsOf(t *shape.Tree) []api.FieldOrigin {
 	out := []api.FieldOrigin{}
 	for _, n := range t.Nodes {
 		for i, f := range n.Fields {
-			out = append(out, api.FieldOrigin{Path: t.FieldPath(n, i), From: t.Source(n, i), Type: string(f.Type), List: f.Array || t.Repeated(n)})
+			out = append(
+				out,
+				api.FieldOrigin{
+					Path: t.FieldPath(n, i),
+					From: t.Source(n, i),
+					Type: string(f.Type),
+					List: f.Array || t.Repeated(n),
+				},
+			)
 		}
 	}
 	return out
@@ -180,7 +189,14 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 		}
 		return nil, err
 	}
-	p := &api.Preview{Index: index, Key: key, Edition: e.Record.Name(), Built: json.RawMessage("null"), Stored: json.RawMessage("null"), Origins: originsOf(t)}
+	p := &api.Preview{
+		Index:   index,
+		Key:     key,
+		Edition: e.Record.Name(),
+		Built:   json.RawMessage("null"),
+		Stored:  json.RawMessage("null"),
+		Origins: originsOf(t),
+	}
 	built := set.Rows(0).Len() > 0
 	if built {
 		p.Built = set.Append(nil, 0)
@@ -278,7 +294,13 @@ func checkQuery(s *shape.Shape, q engine.Query) error {
 			}
 			known = append(known, f.Path)
 		}
-		words := fmt.Sprintf("index %s has no field %q with the role %s: %s", s.Index, path, role, definition.Nearest(path, known))
+		words := fmt.Sprintf(
+			"index %s has no field %q with the role %s: %s",
+			s.Index,
+			path,
+			role,
+			definition.Nearest(path, known),
+		)
 		return &BadRequest{errors.New(strings.TrimSuffix(words, ": "))}
 	}
 	for _, f := range q.Filters {

@@ -39,7 +39,13 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	}
 	t := facts.Tables[table]
 	if t == nil {
-		return nil, fmt.Errorf("table %q is %w in source %s: %s", table, ErrUnknown, src.Name, definition.Nearest(table, facts.Known))
+		return nil, fmt.Errorf(
+			"table %q is %w in source %s: %s",
+			table,
+			ErrUnknown,
+			src.Name,
+			definition.Nearest(table, facts.Known),
+		)
 	}
 	at := slices.IndexFunc(need, func(c shape.Captured) bool { return c.Table == t.Ref })
 	if at < 0 {
@@ -47,7 +53,15 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	}
 	values := strings.Split(key, ",")
 	if len(t.Key) == 0 || len(values) != len(t.Key) {
-		return nil, &BadRequest{fmt.Errorf("the primary key of %s has the columns (%s), so a key has %d parts joined by commas, not %q", t.Ref, strings.Join(t.Key, ", "), len(t.Key), key)}
+		return nil, &BadRequest{
+			fmt.Errorf(
+				"the primary key of %s has the columns (%s), so a key has %d parts joined by commas, not %q",
+				t.Ref,
+				strings.Join(t.Key, ", "),
+				len(t.Key),
+				key,
+			),
+		}
 	}
 	out := &api.ChangeTrace{Source: src.Name, Table: t.Ref.String(), Key: key, Indexes: []api.IndexTrace{}}
 	seen := map[string]bool{}
@@ -65,7 +79,13 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	return out, nil
 }
 
-func traceIndex(ctx context.Context, src source.Reader, sh *shape.Shape, t *shape.Table, key []string) (*api.IndexTrace, error) {
+func traceIndex(
+	ctx context.Context,
+	src source.Reader,
+	sh *shape.Shape,
+	t *shape.Table,
+	key []string,
+) (*api.IndexTrace, error) {
 	ix := &api.IndexTrace{Index: sh.Index, Keys: []string{}}
 	touched := map[string]bool{}
 	routes := sh.Routes()[t.Ref]
@@ -101,7 +121,10 @@ func traceIndex(ctx context.Context, src source.Reader, sh *shape.Shape, t *shap
 	case len(routes) == 0:
 		ix.Verdict = "The index does not read this table."
 	case ix.Everything:
-		ix.Verdict = fmt.Sprintf("Any document may depend on it, so all %s would be built anew.", humanize.Comma(ix.Documents))
+		ix.Verdict = fmt.Sprintf(
+			"Any document may depend on it, so all %s would be built anew.",
+			humanize.Comma(ix.Documents),
+		)
 	case ix.Documents == 0:
 		ix.Verdict = "No document depends on it: there is no such row, or nothing links to it."
 	case ix.Documents == 1:
@@ -151,7 +174,9 @@ func (i *Inspector) Source(name string) (*definition.Source, error) {
 		known[n] = src.Name
 	}
 	if name == "" {
-		return nil, &BadRequest{fmt.Errorf("there are several sources, so name one: %s", strings.Join(known, ", "))}
+		return nil, &BadRequest{
+			fmt.Errorf("there are several sources, so name one: %s", strings.Join(known, ", ")),
+		}
 	}
 	src := def.Source(name)
 	if src == nil {

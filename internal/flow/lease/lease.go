@@ -102,7 +102,12 @@ const TakeAfter = 3 * time.Second
 // Balance says which sources a process gives up and which free ones it tries to take,
 // when each process is to have its share of those that are fed. held are the ones that it
 // has now.
-func Balance(fed, held []string, leases []records.LeaseState, processes int, now time.Time) (give, take []string) {
+func Balance(
+	fed, held []string,
+	leases []records.LeaseState,
+	processes int,
+	now time.Time,
+) (give, take []string) {
 	processes = max(1, processes)
 	share := (len(fed) + processes - 1) / processes
 	have := 0

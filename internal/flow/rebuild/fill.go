@@ -47,7 +47,15 @@ type Fill struct {
 }
 
 // New prepares a fill; record is copied.
-func New(record *records.Edition, e *deliver.Edition, reader source.Reader, eng *connect.Engine, store Store, fence deliver.Fence, log *slog.Logger) *Fill {
+func New(
+	record *records.Edition,
+	e *deliver.Edition,
+	reader source.Reader,
+	eng *connect.Engine,
+	store Store,
+	fence deliver.Fence,
+	log *slog.Logger,
+) *Fill {
 	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, record: *record,
 		log:      log.With("index", record.Index, "edition", record.Name()),
 		progress: reindex.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}}
@@ -195,7 +203,9 @@ func (f *Fill) chunk(ctx context.Context, p *planner) (records.Chunk, bool, erro
 	}
 	p.next++
 	p.tree, p.after, p.all = tree, end, all
-	f.update(func(r *records.Edition, _ *reindex.Progress) { r.PlannedTree, r.PlannedTo, r.Planned = tree, end, all })
+	f.update(
+		func(r *records.Edition, _ *reindex.Progress) { r.PlannedTree, r.PlannedTo, r.Planned = tree, end, all },
+	)
 	return c, true, nil
 }
 
@@ -224,7 +234,14 @@ func (f *Fill) work(ctx context.Context, p *planner) error {
 	}
 }
 
-func (f *Fill) fillChunk(ctx context.Context, p *planner, c records.Chunk, mark int64, set *document.Set, arena []byte) ([]byte, error) {
+func (f *Fill) fillChunk(
+	ctx context.Context,
+	p *planner,
+	c records.Chunk,
+	mark int64,
+	set *document.Set,
+	arena []byte,
+) ([]byte, error) {
 	version := f.fence.NextVersion() // before the read: see deliver
 	set.Reset()
 	if err := f.reader.ReadRange(ctx, set, c.After, c.Upto); err != nil {

@@ -103,7 +103,8 @@ func TestFillAndStreamNeverStepBack(t *testing.T) {
 				t.Errorf("%s is missing", key)
 			}
 		}
-		if len(stored) != len(r.table.Rows()) || state != reindex.Switched || r.engine.Switched() != "huts-e1" || r.store.Edition().State != reindex.Switched {
+		if len(stored) != len(r.table.Rows()) || state != reindex.Switched || r.engine.Switched() != "huts-e1" ||
+			r.store.Edition().State != reindex.Switched {
 			t.Errorf("%d documents of %d rows, %s, switched to %q", len(stored), len(r.table.Rows()), state, r.engine.Switched())
 		}
 	})
@@ -128,7 +129,8 @@ func TestFillResumes(t *testing.T) {
 		}
 		before := r.store.Edition()
 		open, err := r.store.OpenChunks(t.Context(), before)
-		if err != nil || before.State != reindex.Filling || before.Rows == 0 || before.Rows > 4000 || len(open) == 0 || len(open) > workers {
+		if err != nil || before.State != reindex.Filling || before.Rows == 0 || before.Rows > 4000 || len(open) == 0 ||
+			len(open) > workers {
 			t.Fatalf("%+v, %d open chunks, %v", before, len(open), err)
 		}
 		r.engine.Answer = nil

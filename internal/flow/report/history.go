@@ -15,7 +15,13 @@ const sampleEvery = 10 * time.Second
 
 // History keeps how the indexes of a source are, until the context ends. save keeps one
 // point.
-func History(ctx context.Context, st *stream.Stream, editions func() []*Fed, save func(ctx context.Context, index string, p api.HistoryPoint) error, log *slog.Logger) {
+func History(
+	ctx context.Context,
+	st *stream.Stream,
+	editions func() []*Fed,
+	save func(ctx context.Context, index string, p api.HistoryPoint) error,
+	log *slog.Logger,
+) {
 	type totals struct {
 		at                                     time.Time
 		lags                                   int
@@ -28,7 +34,13 @@ func History(ctx context.Context, st *stream.Stream, editions func() []*Fed, sav
 			f := p.shown()
 			e := &f.Edition.Stats
 			then, known := last[f]
-			t := totals{at: now, delivered: e.Delivered.Total(), unchanged: e.Unchanged.Total(), refused: e.Refused.Total(), noticed: st.Noticed.Total()}
+			t := totals{
+				at:        now,
+				delivered: e.Delivered.Total(),
+				unchanged: e.Unchanged.Total(),
+				refused:   e.Refused.Total(),
+				noticed:   st.Noticed.Total(),
+			}
 			point := api.HistoryPoint{At: now, Waiting: f.Edition.Waiting(), OldestMS: age(f.Oldest(), now)}
 			lag, lags := e.Lag.Since(then.lags)
 			point.Lag, t.lags = percentiles(lag), lags

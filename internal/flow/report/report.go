@@ -67,7 +67,15 @@ func Source(name string, st *stream.Stream) api.SourceStatus {
 	}
 	s.Noticed, s.PerSecond, s.Minute = st.Noticed.Read()
 	if j := st.Journal.Get(); j != nil {
-		s.Journal = &api.JournalStatus{Changes: j.Changes, Oldest: j.Oldest, Bytes: j.Bytes, GrowsPerSecond: j.GrowsPerSecond, LimitBytes: j.LimitBytes, MeasuredAt: j.At, Warning: j.Warning}
+		s.Journal = &api.JournalStatus{
+			Changes:        j.Changes,
+			Oldest:         j.Oldest,
+			Bytes:          j.Bytes,
+			GrowsPerSecond: j.GrowsPerSecond,
+			LimitBytes:     j.LimitBytes,
+			MeasuredAt:     j.At,
+			Warning:        j.Warning,
+		}
 	}
 	return s
 }
@@ -133,9 +141,23 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 	shown := p.shown()
 	e := shown.Edition
 	st := &e.Stats
-	s := api.IndexStatus{Name: e.Record.Index, Source: e.Record.Shape.Source, Engine: e.Record.Engine, Edition: e.Record.Name(), Live: p.live != nil,
-		Failed: int64(e.Failed()), Waiting: e.Waiting(), Lag: percentiles(st.Lag.Percentiles()), Trouble: Trouble(e.Trouble.Get()),
-		Built: st.Built.Total(), Unchanged: st.Unchanged.Total(), Refused: st.Refused.Total(), LagMS: age(shown.Oldest(), now)}
+	s := api.IndexStatus{
+		Name:    e.Record.Index,
+		Source:  e.Record.Shape.Source,
+		Engine:  e.Record.Engine,
+		Edition: e.Record.Name(),
+		Live:    p.live != nil,
+		Failed: int64(
+			e.Failed(),
+		),
+		Waiting:   e.Waiting(),
+		Lag:       percentiles(st.Lag.Percentiles()),
+		Trouble:   Trouble(e.Trouble.Get()),
+		Built:     st.Built.Total(),
+		Unchanged: st.Unchanged.Total(),
+		Refused:   st.Refused.Total(),
+		LagMS:     age(shown.Oldest(), now),
+	}
 	var at time.Time
 	if s.Rows, at = st.Rows.Get(); s.Rows != nil {
 		s.CountedAt = &at
@@ -144,8 +166,16 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 	s.Delivered, s.PerSecond, s.Minute = st.Delivered.Read()
 	if p.filling != nil {
 		state, progress := p.filling.Fill.State()
-		f := &api.FillStatus{Edition: p.filling.Edition.Record.Name(), State: string(state), Rows: progress.Rows, Resumed: progress.Resumed,
-			Expected: progress.Expected, Bytes: progress.Bytes, Dropped: progress.Dropped, Began: progress.Began}
+		f := &api.FillStatus{
+			Edition:  p.filling.Edition.Record.Name(),
+			State:    string(state),
+			Rows:     progress.Rows,
+			Resumed:  progress.Resumed,
+			Expected: progress.Expected,
+			Bytes:    progress.Bytes,
+			Dropped:  progress.Dropped,
+			Began:    progress.Began,
+		}
 		if !progress.Began.IsZero() {
 			f.PerSecond, f.LeftMS = progress.Rate(now), progress.Left(now).Milliseconds()
 		}
@@ -174,16 +204,31 @@ func Describe(s *api.IndexStatus, now time.Time) {
 	case s.Unnoticed:
 		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf("Out of sync for %s: %s.", lasts, s.Trouble.Message)
 	case s.Trouble != nil && s.Trouble.Blocked:
-		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf("Blocked for %s: %s. Nothing is lost. Work resumes by itself once this is mended.", lasts, s.Trouble.Message)
+		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf(
+			"Blocked for %s: %s. Nothing is lost. Work resumes by itself once this is mended.",
+			lasts,
+			s.Trouble.Message,
+		)
 	case s.Trouble != nil:
-		s.State, s.Sentence = api.StateWaiting, fmt.Sprintf("Waiting for %s: %s. Nothing is lost. Pingo keeps trying.", lasts, s.Trouble.Message)
+		s.State, s.Sentence = api.StateWaiting, fmt.Sprintf(
+			"Waiting for %s: %s. Nothing is lost. Pingo keeps trying.",
+			lasts,
+			s.Trouble.Message,
+		)
 	case s.Fill != nil:
 		s.State, s.Sentence = api.StateFilling, fillSentence(s)
 	default:
-		s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(s.Failed)
+		s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(
+			s.Failed,
+		)
 		if lag := time.Duration(s.LagMS) * time.Millisecond; lag > catchingUpAfter {
 			s.State = api.StateCatchingUp
-			s.Sentence = fmt.Sprintf("Behind by %s: %s waiting to be delivered%s", span(lag), count(int64(s.Waiting), "document is", "documents are"), exceptFailed(s.Failed))
+			s.Sentence = fmt.Sprintf(
+				"Behind by %s: %s waiting to be delivered%s",
+				span(lag),
+				count(int64(s.Waiting), "document is", "documents are"),
+				exceptFailed(s.Failed),
+			)
 		}
 	}
 }
@@ -211,7 +256,14 @@ func fillSentence(s *api.IndexStatus) string {
 	if f.LeftMS > 0 {
 		left = ", " + span(time.Duration(f.LeftMS)*time.Millisecond) + " left"
 	}
-	return fmt.Sprintf("%s%s is being filled: %s of %s rows%s.", lead, f.Edition, humanize.Comma(f.Rows), humanize.Comma(f.Expected), left)
+	return fmt.Sprintf(
+		"%s%s is being filled: %s of %s rows%s.",
+		lead,
+		f.Edition,
+		humanize.Comma(f.Rows),
+		humanize.Comma(f.Expected),
+		left,
+	)
 }
 
 // Overall puts into a state and a sentence how everything is.
@@ -238,9 +290,17 @@ func Overall(s *api.Status) {
 	}
 	s.State = api.States[worst]
 	if s.State == api.StateInSync {
-		s.Sentence = fmt.Sprintf("All %d indexes are in sync: every change noticed so far is in the engine%s", len(s.Indexes), exceptFailed(failed))
+		s.Sentence = fmt.Sprintf(
+			"All %d indexes are in sync: every change noticed so far is in the engine%s",
+			len(s.Indexes),
+			exceptFailed(failed),
+		)
 		if len(s.Indexes) == 1 {
-			s.Sentence = fmt.Sprintf("%s is in sync: every change noticed so far is in the engine%s", s.Indexes[0].Name, exceptFailed(failed))
+			s.Sentence = fmt.Sprintf(
+				"%s is in sync: every change noticed so far is in the engine%s",
+				s.Indexes[0].Name,
+				exceptFailed(failed),
+			)
 		}
 		return
 	}

@@ -181,7 +181,10 @@ func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket)
 
 // expand takes up work that may find very many documents, without waiting for it. The
 // changes that it is for are open until it is done.
-func (f *Follower) expand(waiting []*change.Ticket, follow func(ctx context.Context, ticket *change.Ticket) error) {
+func (f *Follower) expand(
+	waiting []*change.Ticket,
+	follow func(ctx context.Context, ticket *change.Ticket) error,
+) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.gone {
@@ -211,7 +214,8 @@ func (f *Follower) run(ctx context.Context) {
 		case <-f.next:
 		}
 		for x := f.take(); x != nil; x = f.take() {
-			if f.edition.Until(ctx, func() error { return x.follow(ctx, x.ticket) }) != nil || ctx.Err() != nil {
+			if f.edition.Until(ctx, func() error { return x.follow(ctx, x.ticket) }) != nil ||
+				ctx.Err() != nil {
 				return // it stays open, so the journal keeps the changes
 			}
 			f.finish(x)

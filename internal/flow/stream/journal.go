@@ -65,7 +65,12 @@ func (j *Journal) took(depth source.Depth, limit int64, keep bool, log *slog.Log
 	// What is left of the table's file after a flood is no reason to worry.
 	tooLarge = depth.Bytes > limit && depth.Changes*changeBytes > limit/4
 	if tooLarge {
-		now.Warning = fmt.Sprintf("the journal holds %s changes in %s, more than its limit of %s", humanize.Comma(depth.Changes), humanize.Bytes(uint64(depth.Bytes)), humanize.Bytes(uint64(limit)))
+		now.Warning = fmt.Sprintf(
+			"the journal holds %s changes in %s, more than its limit of %s",
+			humanize.Comma(depth.Changes),
+			humanize.Bytes(uint64(depth.Bytes)),
+			humanize.Bytes(uint64(limit)),
+		)
 		if keep {
 			now.Warning += "; they are kept, so see that the disk does not fill up, and why they are not worked off"
 		}

@@ -59,8 +59,17 @@ func (s *Stream) Recent() []api.RecentChange {
 	for i := len(s.recent.last) - 1; i >= 0; i-- {
 		t := s.recent.last[i]
 		c := &t.change
-		x := api.RecentChange{At: c.At, Op: c.Op.String(), Table: s.recent.label(c.Table), Key: strings.Join(c.Key, ","), Sent: t.tally.Sent.Load(),
-			Deleted: t.tally.Deleted.Load(), Unchanged: t.tally.Unchanged.Load(), Refused: t.tally.Refused.Load(), Backlog: t.tally.Backlog.Load()}
+		x := api.RecentChange{
+			At:        c.At,
+			Op:        c.Op.String(),
+			Table:     s.recent.label(c.Table),
+			Key:       strings.Join(c.Key, ","),
+			Sent:      t.tally.Sent.Load(),
+			Deleted:   t.tally.Deleted.Load(),
+			Unchanged: t.tally.Unchanged.Load(),
+			Refused:   t.tally.Refused.Load(),
+			Backlog:   t.tally.Backlog.Load(),
+		}
 		if done := t.done.Load(); done > 0 {
 			lag := float64(done) / 1000
 			x.LagMS = &lag

@@ -20,7 +20,13 @@ import (
 
 // Count counts both sides of an edition now and then, spending little of their time on
 // it, until the context ends.
-func Count(ctx context.Context, e *deliver.Edition, reader source.Reader, eng *connect.Engine, log *slog.Logger) {
+func Count(
+	ctx context.Context,
+	e *deliver.Edition,
+	reader source.Reader,
+	eng *connect.Engine,
+	log *slog.Logger,
+) {
 	for {
 		began := time.Now()
 		if n, err := rebuild.CountRows(ctx, reader, e.Record.Shape); err == nil {

@@ -118,7 +118,11 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 	// The flow ends before what it rests on, so it does not end with ctx itself.
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	w.stop = stop
-	stand := &http.Server{Handler: &standin.Server{}, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	stand := &http.Server{
+		Handler:           &standin.Server{},
+		ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog:          slog.NewLogLogger(slog.DiscardHandler, slog.LevelError),
+	}
 	go stand.Serve(engine)
 	context.AfterFunc(running, func() { stand.Close() })
 	w.running.Go(func() {
@@ -132,7 +136,11 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 func listen(port int, flag string) (net.Listener, error) {
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("port %d is in use by another program: choose another with %s, or leave %[2]s out to take a free one", port, flag)
+		return nil, fmt.Errorf(
+			"port %d is in use by another program: choose another with %s, or leave %[2]s out to take a free one",
+			port,
+			flag,
+		)
 	}
 	return l, err
 }
@@ -190,7 +198,12 @@ func (w *world) fill(ctx context.Context) error {
 }
 
 // until waits for a state of the service.
-func (w *world) until(ctx context.Context, most time.Duration, what string, reached func(*api.Status) bool) error {
+func (w *world) until(
+	ctx context.Context,
+	most time.Duration,
+	what string,
+	reached func(*api.Status) bool,
+) error {
 	for deadline := time.Now().Add(most); ; {
 		status, err := w.client.Status(ctx)
 		if err != nil {
@@ -333,7 +346,16 @@ func (s *Summary) compare(ctx context.Context, w *world, name, when string) erro
 			return err
 		}
 		s.Rows, s.Documents = int64(rows), int64(documents)
-		s.check(name+" "+index, rows == documents && len(differences) == 0, "%s, %d rows and %d documents in %s, %d differences", when, rows, documents, index, len(differences))
+		s.check(
+			name+" "+index,
+			rows == documents && len(differences) == 0,
+			"%s, %d rows and %d documents in %s, %d differences",
+			when,
+			rows,
+			documents,
+			index,
+			len(differences),
+		)
 	}
 	return nil
 }
@@ -382,7 +404,12 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 		return nil, err
 	}
 	s.ChangesMade++
-	s.check("searchable", took < time.Second, "a change made by hand was found by a search after %d ms", took.Milliseconds())
+	s.check(
+		"searchable",
+		took < time.Second,
+		"a change made by hand was found by a search after %d ms",
+		took.Milliseconds(),
+	)
 	if _, err := w.lodge.Exec(ctx, "UPDATE huts SET visits_counted = visits_counted + 1"); err != nil {
 		return nil, err
 	}
@@ -405,7 +432,11 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	ix := indexOf(status, "huts")
 	s.Refused, s.Lag = ix.Failed, ix.Lag
 	s.ChangesSeen = status.Sources[0].Noticed
-	s.check("seen", s.ChangesSeen == s.ChangesMade, "every change was seen once, and updates of a column that no document uses not at all")
+	s.check(
+		"seen",
+		s.ChangesSeen == s.ChangesMade,
+		"every change was seen once, and updates of a column that no document uses not at all",
+	)
 	s.check("journal", left == 0, "the journal is empty again")
 	s.check("refused", ix.Failed == 0, "the engine refused no document")
 	s.OK = len(s.Wrong()) == 0

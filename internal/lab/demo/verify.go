@@ -20,7 +20,12 @@ import (
 // Compare compares every document of an index in the engine with what lodge's rows
 // make, byte by byte of meaning. It reads the engine through its public interface.
 // definition files are those that were applied.
-func Compare(ctx context.Context, conn *pgx.Conn, files []api.File, index string) (rows, documents int, differences []plainsql.Difference, err error) {
+func Compare(
+	ctx context.Context,
+	conn *pgx.Conn,
+	files []api.File,
+	index string,
+) (rows, documents int, differences []plainsql.Difference, err error) {
 	def, findings := definition.Parse(definitionFiles(files), kinds.All().Language(), connect.Environment)
 	if len(findings) > 0 {
 		return 0, 0, nil, findings
@@ -56,7 +61,10 @@ func tableDocuments(ctx context.Context, url, index string) (map[string]any, err
 		return nil, err
 	}
 	defer conn.Close(ctx)
-	rows, err := conn.Query(ctx, "SELECT pingo_key, pingo_document FROM "+pgx.Identifier{"pingo_search", index}.Sanitize())
+	rows, err := conn.Query(
+		ctx,
+		"SELECT pingo_key, pingo_document FROM "+pgx.Identifier{"pingo_search", index}.Sanitize(),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +92,11 @@ func allDocuments(ctx context.Context, engineURL, index string) (map[string]any,
 	all := map[string]any{}
 	var after []any
 	for {
-		request := map[string]any{"size": 5000, "pit": map[string]any{"id": pit.ID, "keep_alive": "1m"}, "sort": []any{map[string]any{"_shard_doc": "asc"}}}
+		request := map[string]any{
+			"size": 5000,
+			"pit":  map[string]any{"id": pit.ID, "keep_alive": "1m"},
+			"sort": []any{map[string]any{"_shard_doc": "asc"}},
+		}
 		if after != nil {
 			request["search_after"] = after
 		}

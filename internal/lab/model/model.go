@@ -23,8 +23,20 @@ import (
 
 // Shape is what the documents of Table look like.
 func Shape() *shape.Shape {
-	return &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{{ID: 0, Parent: -1, Table: shape.Ref{Name: "huts"}, Key: []string{"id"},
-		Columns: []shape.Column{{Name: "id"}, {Name: "n"}}, Fields: []shape.Field{{Name: "n", At: 1, Type: shape.Integer}}}}}}}
+	return &shape.Shape{
+		Index:  "huts",
+		Source: "lodge",
+		Trees: []*shape.Tree{
+			{
+				Index: "huts",
+				Nodes: []*shape.Node{{ID: 0, Parent: -1, Table: shape.Ref{Name: "huts"}, Key: []string{"id"},
+					Columns: []shape.Column{
+						{Name: "id"},
+						{Name: "n"},
+					}, Fields: []shape.Field{{Name: "n", At: 1, Type: shape.Integer}}}},
+			},
+		},
+	}
 }
 
 // Table is a reader of one table. What a read yields for a row is the moment of the read,
@@ -226,7 +238,10 @@ func (m *Engine) Put(docs ...engine.Document) {
 			m.wrong = append(m.wrong, err.Error())
 		}
 		if body.N < m.stored[d.Key] {
-			m.wrong = append(m.wrong, fmt.Sprintf("%s stepped back from read %d to %d", d.Key, m.stored[d.Key], body.N))
+			m.wrong = append(
+				m.wrong,
+				fmt.Sprintf("%s stepped back from read %d to %d", d.Key, m.stored[d.Key], body.N),
+			)
 		}
 		m.stored[d.Key] = body.N
 	}
@@ -303,7 +318,12 @@ type Store struct {
 
 // NewStore has nothing recorded of an edition.
 func NewStore(e *records.Edition) *Store {
-	return &Store{edition: *e, chunks: map[int]records.Chunk{}, failed: map[string]records.Failed{}, backlog: map[string]records.BacklogEntry{}}
+	return &Store{
+		edition: *e,
+		chunks:  map[int]records.Chunk{},
+		failed:  map[string]records.Failed{},
+		backlog: map[string]records.BacklogEntry{},
+	}
 }
 
 // Edition is the edition as it is recorded.
@@ -350,7 +370,12 @@ func (s *Store) ResolveFailed(_ context.Context, _ *records.Edition, key string)
 }
 
 // AddToBacklog puts keys into the backlog.
-func (s *Store) AddToBacklog(_ context.Context, _ *records.Edition, keys []string, at []time.Time) (added int64, err error) {
+func (s *Store) AddToBacklog(
+	_ context.Context,
+	_ *records.Edition,
+	keys []string,
+	at []time.Time,
+) (added int64, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i, key := range keys {
@@ -370,7 +395,12 @@ func (s *Store) AddToBacklog(_ context.Context, _ *records.Edition, keys []strin
 }
 
 // Backlog lists keys of the backlog.
-func (s *Store) Backlog(_ context.Context, _ *records.Edition, after string, n int) (out []records.BacklogEntry, err error) {
+func (s *Store) Backlog(
+	_ context.Context,
+	_ *records.Edition,
+	after string,
+	n int,
+) (out []records.BacklogEntry, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, key := range slices.Sorted(maps.Keys(s.backlog)) {

@@ -64,7 +64,10 @@ func URL(t testing.TB) string {
 		if started = os.Chmod(dir, 0o711); started != nil {
 			return
 		}
-		server, started = pgserver.Start(context.Background(), pgserver.Options{Dir: filepath.Join(dir, "pg"), Settings: Settings})
+		server, started = pgserver.Start(
+			context.Background(),
+			pgserver.Options{Dir: filepath.Join(dir, "pg"), Settings: Settings},
+		)
 	})
 	if started != nil {
 		t.Fatal(started)

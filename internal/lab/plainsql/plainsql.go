@@ -28,7 +28,13 @@ func Statement(r *definition.Rows, key func(table string) []string) string {
 	if r.Where.SQL != "" {
 		where = r.Where.SQL
 	}
-	return fmt.Sprintf("SELECT ARRAY[%s]::text[], %s FROM %s n0 WHERE %s", strings.Join(keys, ", "), object, table(r.Table), where)
+	return fmt.Sprintf(
+		"SELECT ARRAY[%s]::text[], %s FROM %s n0 WHERE %s",
+		strings.Join(keys, ", "),
+		object,
+		table(r.Table),
+		where,
+	)
 }
 
 type builder struct {
@@ -121,7 +127,15 @@ func (b *builder) rows(r *definition.Relation, parent string) (from, alias strin
 	if len(order) > 0 {
 		by = " ORDER BY " + strings.Join(order, ", ")
 	}
-	return fmt.Sprintf("(SELECT * FROM (SELECT r.* FROM %s WHERE %s) x WHERE %s%s%s) %s", source, strings.Join(on, " AND "), where, by, limit, alias), alias
+	return fmt.Sprintf(
+		"(SELECT * FROM (SELECT r.* FROM %s WHERE %s) x WHERE %s%s%s) %s",
+		source,
+		strings.Join(on, " AND "),
+		where,
+		by,
+		limit,
+		alias,
+	), alias
 }
 
 func (b *builder) related(r *definition.Relation, parent string) string {
@@ -161,5 +175,8 @@ func (b *builder) words(n *definition.Node, alias string, path []string) string 
 
 // asWords is a value's text; that of a list is the texts of its values.
 func asWords(value string) string {
-	return fmt.Sprintf("(CASE WHEN jsonb_typeof(to_jsonb(%[1]s)) = 'array' THEN array_to_string(ARRAY(SELECT nullif(w #>> '{}', '') FROM jsonb_path_query(to_jsonb(%[1]s), 'strict $.**') w WHERE jsonb_typeof(w) <> 'array'), ' ') ELSE to_jsonb(%[1]s) #>> '{}' END)", value)
+	return fmt.Sprintf(
+		"(CASE WHEN jsonb_typeof(to_jsonb(%[1]s)) = 'array' THEN array_to_string(ARRAY(SELECT nullif(w #>> '{}', '') FROM jsonb_path_query(to_jsonb(%[1]s), 'strict $.**') w WHERE jsonb_typeof(w) <> 'array'), ' ') ELSE to_jsonb(%[1]s) #>> '{}' END)",
+		value,
+	)
 }

@@ -21,10 +21,13 @@ func Documents(ctx context.Context, conn *pgx.Conn, ix *definition.Index) (map[s
 		return nil, err
 	}
 	keys := map[string][]string{}
-	rows, err := conn.Query(ctx, `SELECT n.nspname || '.' || c.relname, array_agg(a.attname::text ORDER BY k.position)
+	rows, err := conn.Query(
+		ctx,
+		`SELECT n.nspname || '.' || c.relname, array_agg(a.attname::text ORDER BY k.position)
 		FROM pg_index i CROSS JOIN LATERAL unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, position)
 		JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE i.indisprimary GROUP BY 1`)
+		WHERE i.indisprimary GROUP BY 1`,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,15 @@ func (s *Server) indexItself(method, name string, body []byte) (int, any, error)
 		defer s.mu.Unlock()
 		if s.indices[name] == nil {
 			if s.aliases[name] != nil {
-				return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("The provided expression [%s] matches an alias, specify the corresponding concrete indices instead.", name), nil}
+				return 0, nil, &apiError{
+					400,
+					"illegal_argument_exception",
+					fmt.Sprintf(
+						"The provided expression [%s] matches an alias, specify the corresponding concrete indices instead.",
+						name,
+					),
+					nil,
+				}
 			}
 			return 0, nil, noSuchIndex(name)
 		}
@@ -44,12 +52,25 @@ func (s *Server) indexItself(method, name string, body []byte) (int, any, error)
 		}
 		return 200, out, nil
 	}
-	return 0, nil, &apiError{405, "method_not_allowed", fmt.Sprintf("Incorrect HTTP method for uri [/%s] and method [%s]", name, method), nil}
+	return 0, nil, &apiError{
+		405,
+		"method_not_allowed",
+		fmt.Sprintf("Incorrect HTTP method for uri [/%s] and method [%s]", name, method),
+		nil,
+	}
 }
 
 func (s *Server) create(name string, body []byte) (int, any, error) {
 	if !indexName.MatchString(name) || len(name) > 255 {
-		return 0, nil, &apiError{400, "invalid_index_name_exception", fmt.Sprintf("Invalid index name [%s], must be lowercase and without \\, /, *, ?, \", <, >, |, space, comma, # and :, and not begin with _, - or +", name), nil}
+		return 0, nil, &apiError{
+			400,
+			"invalid_index_name_exception",
+			fmt.Sprintf(
+				"Invalid index name [%s], must be lowercase and without \\, /, *, ?, \", <, >, |, space, comma, # and :, and not begin with _, - or +",
+				name,
+			),
+			nil,
+		}
 	}
 	var request struct {
 		Settings map[string]any    `json:"settings"`
@@ -60,7 +81,12 @@ func (s *Server) create(name string, body []byte) (int, any, error) {
 		decoder := json.NewDecoder(bytes.NewReader(body))
 		decoder.DisallowUnknownFields()
 		if err := decoder.Decode(&request); err != nil {
-			return 0, nil, &apiError{400, "mapper_parsing_exception", "Failed to parse mapping [_doc]: " + err.Error(), nil}
+			return 0, nil, &apiError{
+				400,
+				"mapper_parsing_exception",
+				"Failed to parse mapping [_doc]: " + err.Error(),
+				nil,
+			}
 		}
 	}
 	if request.Mappings == nil {
@@ -83,14 +109,29 @@ func (s *Server) create(name string, body []byte) (int, any, error) {
 		s.indices, s.aliases, s.pits = map[string]*index{}, map[string]map[string]bool{}, map[string]*pit{}
 	}
 	if s.indices[name] != nil {
-		return 0, nil, &apiError{400, "resource_already_exists_exception", fmt.Sprintf("index [%s] already exists", name), nil}
+		return 0, nil, &apiError{
+			400,
+			"resource_already_exists_exception",
+			fmt.Sprintf("index [%s] already exists", name),
+			nil,
+		}
 	}
 	if s.aliases[name] != nil {
-		return 0, nil, &apiError{400, "invalid_index_name_exception", fmt.Sprintf("Invalid index name [%s], already exists as alias", name), nil}
+		return 0, nil, &apiError{
+			400,
+			"invalid_index_name_exception",
+			fmt.Sprintf("Invalid index name [%s], already exists as alias", name),
+			nil,
+		}
 	}
 	for alias := range request.Aliases {
 		if s.indices[alias] != nil || alias == name {
-			return 0, nil, &apiError{400, "invalid_alias_name_exception", fmt.Sprintf("Invalid alias name [%s]: an index exists with the same name as the alias", alias), nil}
+			return 0, nil, &apiError{
+				400,
+				"invalid_alias_name_exception",
+				fmt.Sprintf("Invalid alias name [%s]: an index exists with the same name as the alias", alias),
+				nil,
+			}
 		}
 	}
 	s.indices[name] = newIndex(name, request.Mappings, settings, analysis)
@@ -113,14 +154,28 @@ func flatSettings(settings map[string]any) map[string]string {
 func putSettings(indices []*index, body []byte) (int, any, error) {
 	var settings map[string]any
 	if err := json.Unmarshal(body, &settings); err != nil {
-		return 0, nil, &apiError{400, "settings_exception", "Failed to load settings from [" + string(body) + "]", nil}
+		return 0, nil, &apiError{
+			400,
+			"settings_exception",
+			"Failed to load settings from [" + string(body) + "]",
+			nil,
+		}
 	}
 	for _, ix := range indices {
 		ix.mu.Lock()
 		for k := range flatSettings(settings) {
 			if strings.HasPrefix(k, "analysis.") || k == "number_of_shards" || k == "max_ngram_diff" {
 				ix.mu.Unlock()
-				return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("Can't update non dynamic settings [[index.%s]] for open indices [[%s]]", k, ix.name), nil}
+				return 0, nil, &apiError{
+					400,
+					"illegal_argument_exception",
+					fmt.Sprintf(
+						"Can't update non dynamic settings [[index.%s]] for open indices [[%s]]",
+						k,
+						ix.name,
+					),
+					nil,
+				}
 			}
 		}
 		for k, v := range flatSettings(settings) {
@@ -142,12 +197,21 @@ func (s *Server) describe(ix *index) object {
 	s.mu.RUnlock()
 	ix.mu.RLock()
 	defer ix.mu.RUnlock()
-	settings := object{"number_of_shards": "1", "number_of_replicas": "0", "provided_name": ix.name, "creation_date": strconv.FormatInt(ix.created.UnixMilli(), 10)}
+	settings := object{
+		"number_of_shards":   "1",
+		"number_of_replicas": "0",
+		"provided_name":      ix.name,
+		"creation_date":      strconv.FormatInt(ix.created.UnixMilli(), 10),
+	}
 	for k, v := range ix.settings {
 		settings[k] = v
 	}
 	mapping, _ := json.Marshal(ix.mapping)
-	return object{"aliases": aliases, "mappings": json.RawMessage(mapping), "settings": object{"index": settings}}
+	return object{
+		"aliases":  aliases,
+		"mappings": json.RawMessage(mapping),
+		"settings": object{"index": settings},
+	}
 }
 
 func (s *Server) addAlias(alias, target string) {
@@ -176,9 +240,22 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 			case s.indices[a.Index] == nil:
 				return 0, nil, noSuchIndex(a.Index)
 			case verb == "add" && s.indices[a.Alias] != nil:
-				return 0, nil, &apiError{400, "invalid_alias_name_exception", fmt.Sprintf("Invalid alias name [%s]: an index or data stream exists with the same name as the alias", a.Alias), nil}
+				return 0, nil, &apiError{
+					400,
+					"invalid_alias_name_exception",
+					fmt.Sprintf(
+						"Invalid alias name [%s]: an index or data stream exists with the same name as the alias",
+						a.Alias,
+					),
+					nil,
+				}
 			case verb == "remove" && !s.aliases[a.Alias][a.Index]:
-				return 0, nil, &apiError{404, "aliases_not_found_exception", fmt.Sprintf("aliases [%s] missing", a.Alias), nil}
+				return 0, nil, &apiError{
+					404,
+					"aliases_not_found_exception",
+					fmt.Sprintf("aliases [%s] missing", a.Alias),
+					nil,
+				}
 			case verb != "add" && verb != "remove" && verb != "remove_index":
 				return 0, nil, badQuery("[alias_action] unknown field [%s]", verb)
 			}
@@ -222,7 +299,18 @@ func (s *Server) catIndices(r *http.Request) (int, any, error) {
 			bytes += len(d.source)
 		}
 		ix.mu.Unlock()
-		rows = append(rows, map[string]string{"health": "green", "status": "open", "index": ix.name, "pri": "1", "rep": "0", "docs.count": strconv.Itoa(count), "store.size": strconv.Itoa(bytes) + "b"})
+		rows = append(
+			rows,
+			map[string]string{
+				"health":     "green",
+				"status":     "open",
+				"index":      ix.name,
+				"pri":        "1",
+				"rep":        "0",
+				"docs.count": strconv.Itoa(count),
+				"store.size": strconv.Itoa(bytes) + "b",
+			},
+		)
 		fmt.Fprintf(&b, "green  open   %-20s 1   0   %10d %9db\n", ix.name, count, bytes)
 	}
 	if r.URL.Query().Get("format") == "json" {

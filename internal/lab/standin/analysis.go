@@ -29,7 +29,10 @@ func lowercase(words []string) []string {
 func (a *analyzer) words(text string) []string {
 	words := []string{text}
 	if !a.whole {
-		words = strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+		words = strings.FieldsFunc(
+			text,
+			func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) },
+		)
 	}
 	for _, f := range a.filters {
 		words = f(words)
@@ -88,7 +91,12 @@ func newAnalysis(settings map[string]any, flat map[string]string) (*analysis, er
 		Filter     map[string]component `json:"filter"`
 	}
 	if err := json.Unmarshal(raw, &defined); err != nil {
-		return nil, &apiError{400, "illegal_argument_exception", "failed to read analysis settings: " + err.Error(), nil}
+		return nil, &apiError{
+			400,
+			"illegal_argument_exception",
+			"failed to read analysis settings: " + err.Error(),
+			nil,
+		}
 	}
 	diff, _ := strconv.Atoi(flat["max_ngram_diff"])
 	diff = max(diff, 1)
@@ -96,7 +104,12 @@ func newAnalysis(settings map[string]any, flat map[string]string) (*analysis, er
 	build := func(name string, c component, into map[string]*analyzer) error {
 		out := &analyzer{whole: c.Tokenizer == "keyword" || c.Tokenizer == ""}
 		if c.Tokenizer != "" && c.Tokenizer != "standard" && c.Tokenizer != "keyword" {
-			return &apiError{400, "illegal_argument_exception", fmt.Sprintf("Custom Analyzer [%s] failed to find tokenizer under name [%s]", name, c.Tokenizer), nil}
+			return &apiError{
+				400,
+				"illegal_argument_exception",
+				fmt.Sprintf("Custom Analyzer [%s] failed to find tokenizer under name [%s]", name, c.Tokenizer),
+				nil,
+			}
 		}
 		for _, filter := range c.Filter {
 			if err := out.add(name, filter, defined.Filter[filter], diff); err != nil {
@@ -145,7 +158,16 @@ func (a *analyzer) add(name, filter string, c component, diff int) error {
 		})
 	case "ngram":
 		if c.MaxGram-c.MinGram > diff {
-			return &apiError{400, "illegal_argument_exception", fmt.Sprintf("The difference between max_gram and min_gram in NGram Tokenizer must be less than or equal to: [%d] but was [%d]. This limit can be set by changing the [index.max_ngram_diff] index level setting.", diff, c.MaxGram-c.MinGram), nil}
+			return &apiError{
+				400,
+				"illegal_argument_exception",
+				fmt.Sprintf(
+					"The difference between max_gram and min_gram in NGram Tokenizer must be less than or equal to: [%d] but was [%d]. This limit can be set by changing the [index.max_ngram_diff] index level setting.",
+					diff,
+					c.MaxGram-c.MinGram,
+				),
+				nil,
+			}
 		}
 		each(func(w []rune) (out []string) {
 			for at := range w {
@@ -164,7 +186,12 @@ func (a *analyzer) add(name, filter string, c component, diff int) error {
 			a.synonyms = append(a.synonyms, group)
 		}
 	default:
-		return &apiError{400, "illegal_argument_exception", fmt.Sprintf("Custom Analyzer [%s] failed to find filter under name [%s]", name, filter), nil}
+		return &apiError{
+			400,
+			"illegal_argument_exception",
+			fmt.Sprintf("Custom Analyzer [%s] failed to find filter under name [%s]", name, filter),
+			nil,
+		}
 	}
 	return nil
 }
@@ -173,11 +200,21 @@ func (a *analyzer) add(name, filter string, c component, diff int) error {
 func (a *analysis) check(f *field, path string) error {
 	for _, name := range []string{f.Analyzer, f.SearchAnalyzer} {
 		if name != "" && name != "standard" && a.analyzers[name] == nil {
-			return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("analyzer [%s] has not been configured in mappings", name), nil}
+			return &apiError{
+				400,
+				"mapper_parsing_exception",
+				fmt.Sprintf("analyzer [%s] has not been configured in mappings", name),
+				nil,
+			}
 		}
 	}
 	if f.Normalizer != "" && f.Normalizer != "lowercase" && a.normalizers[f.Normalizer] == nil {
-		return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("normalizer [%s] not found for field [%s]", f.Normalizer, path), nil}
+		return &apiError{
+			400,
+			"mapper_parsing_exception",
+			fmt.Sprintf("normalizer [%s] not found for field [%s]", f.Normalizer, path),
+			nil,
+		}
 	}
 	for _, below := range []map[string]*field{f.Properties, f.Fields} {
 		for name, p := range below {

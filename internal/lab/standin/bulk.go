@@ -23,11 +23,28 @@ func (s *Server) target(name string, mustBeAlias bool) (*index, error) {
 	targets := s.aliases[name]
 	switch {
 	case mustBeAlias && len(targets) == 0:
-		return nil, &apiError{404, "index_not_found_exception", fmt.Sprintf("no such index [%s] and [require_alias] request flag is [true] and [%s] is not an alias", name, name), nil}
+		return nil, &apiError{
+			404,
+			"index_not_found_exception",
+			fmt.Sprintf(
+				"no such index [%s] and [require_alias] request flag is [true] and [%s] is not an alias",
+				name,
+				name,
+			),
+			nil,
+		}
 	case len(targets) == 0:
 		return nil, noSuchIndex(name) // as with action.auto_create_index: false
 	case len(targets) > 1:
-		return nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("no write index is defined for alias [%s]. The write index may be explicitly disabled using is_bulkWriteindex=false or the alias points to multiple indices without one being designated as a write index", name), nil}
+		return nil, &apiError{
+			400,
+			"illegal_argument_exception",
+			fmt.Sprintf(
+				"no write index is defined for alias [%s]. The write index may be explicitly disabled using is_bulkWriteindex=false or the alias points to multiple indices without one being designated as a write index",
+				name,
+			),
+			nil,
+		}
 	}
 	for target := range targets {
 		return s.indices[target], nil
@@ -45,7 +62,13 @@ func (s *Server) document(r *http.Request, name, id string, body []byte) (int, a
 		if d == nil {
 			return 404, object{"_index": indices[0].name, "_id": id, "found": false}, nil
 		}
-		return 200, object{"_index": indices[0].name, "_id": id, "_version": d.version, "found": true, "_source": json.RawMessage(d.source)}, nil
+		return 200, object{
+			"_index":   indices[0].name,
+			"_id":      id,
+			"_version": d.version,
+			"found":    true,
+			"_source":  json.RawMessage(d.source),
+		}, nil
 	}
 	ix, err := s.target(name, false)
 	if err != nil {
@@ -56,8 +79,14 @@ func (s *Server) document(r *http.Request, name, id string, body []byte) (int, a
 		w.action, w.source = "delete", nil
 	}
 	if v := r.URL.Query().Get("version"); v != "" {
-		if w.version, err = strconv.ParseInt(v, 10, 64); err != nil || r.URL.Query().Get("version_type") != "external" {
-			return 0, nil, &apiError{400, "action_request_validation_exception", "Validation Failed: internal versioning can not be used for optimistic concurrency control", nil}
+		if w.version, err = strconv.ParseInt(v, 10, 64); err != nil ||
+			r.URL.Query().Get("version_type") != "external" {
+			return 0, nil, &apiError{
+				400,
+				"action_request_validation_exception",
+				"Validation Failed: internal versioning can not be used for optimistic concurrency control",
+				nil,
+			}
 		}
 		w.external = true
 	}
@@ -70,16 +99,33 @@ func (s *Server) document(r *http.Request, name, id string, body []byte) (int, a
 	if r.URL.Query().Get("refresh") == "true" {
 		ix.refresh()
 	}
-	return out.status, object{"_index": ix.name, "_id": id, "_version": out.version, "result": out.result, "_seq_no": out.seqNo, "_primary_term": 1}, nil
+	return out.status, object{
+		"_index":        ix.name,
+		"_id":           id,
+		"_version":      out.version,
+		"result":        out.result,
+		"_seq_no":       out.seqNo,
+		"_primary_term": 1,
+	}, nil
 }
 
 // bulk applies the lines of an NDJSON body one by one.
 func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, error) {
 	if kind := r.Header.Get("Content-Type"); !strings.Contains(kind, "json") {
-		return 0, nil, &apiError{406, "content_type_exception", fmt.Sprintf("Content-Type header [%s] is not supported", kind), nil}
+		return 0, nil, &apiError{
+			406,
+			"content_type_exception",
+			fmt.Sprintf("Content-Type header [%s] is not supported", kind),
+			nil,
+		}
 	}
 	if len(body) == 0 || body[len(body)-1] != '\n' {
-		return 0, nil, &apiError{400, "illegal_argument_exception", "The bulk request must be terminated by a newline [\\n]", nil}
+		return 0, nil, &apiError{
+			400,
+			"illegal_argument_exception",
+			"The bulk request must be terminated by a newline [\\n]",
+			nil,
+		}
 	}
 	wanted := bulkFilter(r.URL.Query().Get("filter_path"))
 	requireAlias := r.URL.Query().Get("require_alias") == "true"
@@ -91,13 +137,23 @@ func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, erro
 		var action bulkWrite
 		index, rest, err := parseAction(body, name, &action)
 		if err != nil {
-			return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("Malformed action/metadata line [%d]: %s", line, err), nil}
+			return 0, nil, &apiError{
+				400,
+				"illegal_argument_exception",
+				fmt.Sprintf("Malformed action/metadata line [%d]: %s", line, err),
+				nil,
+			}
 		}
 		body = rest
 		if action.action != "delete" {
 			end := bytes.IndexByte(body, '\n')
 			if end < 0 {
-				return 0, nil, &apiError{400, "illegal_argument_exception", "The bulk request must be terminated by a newline [\\n]", nil}
+				return 0, nil, &apiError{
+					400,
+					"illegal_argument_exception",
+					"The bulk request must be terminated by a newline [\\n]",
+					nil,
+				}
 			}
 			action.source, body = body[:end], body[end+1:]
 			line++
@@ -122,7 +178,12 @@ func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, erro
 	if failed {
 		out = bytes.Replace(out, []byte(`"errors":false`), []byte(`"errors":true`), 1)
 	}
-	return 200, bytes.Replace(out, []byte(`"took":0`), fmt.Appendf(nil, `"took":%d`, time.Since(began).Milliseconds()), 1), nil
+	return 200, bytes.Replace(
+		out,
+		[]byte(`"took":0`),
+		fmt.Appendf(nil, `"took":%d`, time.Since(began).Milliseconds()),
+		1,
+	), nil
 }
 
 func (s *Server) bulkOne(name string, requireAlias bool, w *bulkWrite, touched map[*index]bool) written {

@@ -37,7 +37,17 @@ func (f *faults) serve(w http.ResponseWriter, r *http.Request) {
 		decoder := json.NewDecoder(r.Body)
 		decoder.DisallowUnknownFields()
 		if err := decoder.Decode(&fresh); err != nil {
-			write(w, r, http.StatusBadRequest, object{"error": fmt.Sprintf("faults: %s; known: slow_ms, busy, unavailable, close, lose_answer, refuse", err)})
+			write(
+				w,
+				r,
+				http.StatusBadRequest,
+				object{
+					"error": fmt.Sprintf(
+						"faults: %s; known: slow_ms, busy, unavailable, close, lose_answer, refuse",
+						err,
+					),
+				},
+			)
 			return
 		}
 		f.now = fresh
@@ -71,9 +81,19 @@ func (f *faults) strike(w http.ResponseWriter, r *http.Request) (lose, stopped b
 	var api *apiError
 	switch {
 	case busy:
-		api = &apiError{429, "circuit_breaking_exception", "[parent] Data too large (a fault that was asked for)", nil}
+		api = &apiError{
+			429,
+			"circuit_breaking_exception",
+			"[parent] Data too large (a fault that was asked for)",
+			nil,
+		}
 	case unavailable:
-		api = &apiError{503, "cluster_manager_not_discovered_exception", "no cluster manager (a fault that was asked for)", nil}
+		api = &apiError{
+			503,
+			"cluster_manager_not_discovered_exception",
+			"no cluster manager (a fault that was asked for)",
+			nil,
+		}
 	case closed:
 		panic(http.ErrAbortHandler)
 	default:

@@ -41,7 +41,17 @@ type doc struct {
 const tombstoneLife = time.Minute
 
 func newIndex(name string, mapping *field, settings map[string]string, analysis *analysis) *index {
-	ix := &index{name: name, created: time.Now(), mapping: mapping, settings: settings, analysis: analysis, stored: map[string]*doc{}, dirty: map[string]struct{}{}, visible: map[string]*doc{}, refreshed: time.Now()}
+	ix := &index{
+		name:      name,
+		created:   time.Now(),
+		mapping:   mapping,
+		settings:  settings,
+		analysis:  analysis,
+		stored:    map[string]*doc{},
+		dirty:     map[string]struct{}{},
+		visible:   map[string]*doc{},
+		refreshed: time.Now(),
+	}
 	ix.inverted.reset()
 	return ix
 }
@@ -67,10 +77,26 @@ type written struct {
 // apply does one write; the caller holds the lock.
 func (ix *index) apply(w *bulkWrite) written {
 	if len(w.id) > 512 {
-		return written{status: 400, err: &apiError{400, "illegal_argument_exception", fmt.Sprintf("id is too long, must be no longer than 512 bytes but was: %d", len(w.id)), nil}}
+		return written{
+			status: 400,
+			err: &apiError{
+				400,
+				"illegal_argument_exception",
+				fmt.Sprintf("id is too long, must be no longer than 512 bytes but was: %d", len(w.id)),
+				nil,
+			},
+		}
 	}
 	if ix.settings["blocks.write"] == "true" || ix.settings["blocks.read_only"] == "true" {
-		return written{status: 403, err: &apiError{403, "cluster_block_exception", fmt.Sprintf("index [%s] blocked by: [FORBIDDEN/8/index write (api)];", ix.name), nil}}
+		return written{
+			status: 403,
+			err: &apiError{
+				403,
+				"cluster_block_exception",
+				fmt.Sprintf("index [%s] blocked by: [FORBIDDEN/8/index write (api)];", ix.name),
+				nil,
+			},
+		}
 	}
 	old := ix.stored[w.id]
 	alive := old != nil && old.gone.IsZero()
@@ -80,12 +106,37 @@ func (ix *index) apply(w *bulkWrite) written {
 	}
 	if w.external {
 		if old != nil && old.version >= w.version {
-			return written{status: 409, err: &apiError{409, "version_conflict_engine_exception", fmt.Sprintf("[%s]: version conflict, current version [%d] is higher or equal to the one provided [%d]", w.id, old.version, w.version), nil}}
+			return written{
+				status: 409,
+				err: &apiError{
+					409,
+					"version_conflict_engine_exception",
+					fmt.Sprintf(
+						"[%s]: version conflict, current version [%d] is higher or equal to the one provided [%d]",
+						w.id,
+						old.version,
+						w.version,
+					),
+					nil,
+				},
+			}
 		}
 		version = w.version
 	}
 	if w.action == "create" && alive {
-		return written{status: 409, err: &apiError{409, "version_conflict_engine_exception", fmt.Sprintf("[%s]: version conflict, document already exists (current version [%d])", w.id, old.version), nil}}
+		return written{
+			status: 409,
+			err: &apiError{
+				409,
+				"version_conflict_engine_exception",
+				fmt.Sprintf(
+					"[%s]: version conflict, document already exists (current version [%d])",
+					w.id,
+					old.version,
+				),
+				nil,
+			},
+		}
 	}
 	if w.action != "delete" {
 		if err := ix.mapping.checkDocument(w.id, w.source); err != nil {

@@ -26,15 +26,37 @@ type field struct {
 	IgnoreAbove int `json:"ignore_above,omitempty"`
 }
 
-var fieldTypes = map[string]bool{"": true, "object": true, "text": true, "keyword": true, "long": true, "integer": true, "double": true, "float": true, "boolean": true, "date": true, "geo_point": true}
+var fieldTypes = map[string]bool{
+	"":          true,
+	"object":    true,
+	"text":      true,
+	"keyword":   true,
+	"long":      true,
+	"integer":   true,
+	"double":    true,
+	"float":     true,
+	"boolean":   true,
+	"date":      true,
+	"geo_point": true,
+}
 
 // check refuses a mapping as the server would when it is created.
 func (f *field) check(path string) error {
 	if !fieldTypes[f.Type] {
-		return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("No handler for type [%s] declared on field [%s]", f.Type, path), nil}
+		return &apiError{
+			400,
+			"mapper_parsing_exception",
+			fmt.Sprintf("No handler for type [%s] declared on field [%s]", f.Type, path),
+			nil,
+		}
 	}
 	if f.Type != "" && f.Type != "object" && f.Properties != nil {
-		return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("Mapping definition for [%s] has unsupported parameters: [properties]", path), nil}
+		return &apiError{
+			400,
+			"mapper_parsing_exception",
+			fmt.Sprintf("Mapping definition for [%s] has unsupported parameters: [properties]", path),
+			nil,
+		}
 	}
 	for name, p := range f.Properties {
 		if err := p.check(strings.TrimPrefix(path+"."+name, ".")); err != nil {
@@ -76,10 +98,20 @@ func (f *field) checkDocument(id string, source []byte) error {
 		if api, ok := err.(*apiError); ok {
 			return api
 		}
-		return &apiError{400, "mapper_parsing_exception", "failed to parse", &apiError{kind: "json_parse_exception", reason: err.Error()}}
+		return &apiError{
+			400,
+			"mapper_parsing_exception",
+			"failed to parse",
+			&apiError{kind: "json_parse_exception", reason: err.Error()},
+		}
 	}
 	if s.space(); s.i != len(s.b) {
-		return &apiError{400, "mapper_parsing_exception", "failed to parse", &apiError{kind: "json_parse_exception", reason: s.bad("trailing text").Error()}}
+		return &apiError{
+			400,
+			"mapper_parsing_exception",
+			"failed to parse",
+			&apiError{kind: "json_parse_exception", reason: s.bad("trailing text").Error()},
+		}
 	}
 	return nil
 }
@@ -104,7 +136,16 @@ func (c *checker) object(f *field, path, dynamic string) error {
 			if within == "" {
 				within = "_doc"
 			}
-			return &apiError{400, "strict_dynamic_mapping_exception", fmt.Sprintf("mapping set to strict, dynamic introduction of [%s] within [%s] is not allowed", name, within), nil}
+			return &apiError{
+				400,
+				"strict_dynamic_mapping_exception",
+				fmt.Sprintf(
+					"mapping set to strict, dynamic introduction of [%s] within [%s] is not allowed",
+					name,
+					within,
+				),
+				nil,
+			}
 		case "false":
 			return c.skip()
 		}
@@ -176,7 +217,16 @@ func (c *checker) value(f *field, path, name, dynamic string) error {
 		return c.array(func() error { return c.value(f, path, name, dynamic) })
 	case f.Type == "" || f.Type == "object":
 		if kind != objectToken {
-			return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("object mapping for [%s] tried to parse field [%s] as object, but found a concrete value", path+name, name), nil}
+			return &apiError{
+				400,
+				"mapper_parsing_exception",
+				fmt.Sprintf(
+					"object mapping for [%s] tried to parse field [%s] as object, but found a concrete value",
+					path+name,
+					name,
+				),
+				nil,
+			}
 		}
 		return c.object(f, path+name+".", f.dynamic(dynamic))
 	case kind == objectToken:
@@ -198,11 +248,19 @@ func (c *checker) value(f *field, path, name, dynamic string) error {
 
 func (c *checker) refuse(f *field, path string, v []byte, why string) error {
 	return &apiError{400, "mapper_parsing_exception",
-		fmt.Sprintf("failed to parse field [%s] of type [%s] in document with id '%s'. Preview of field's value: '%.50s'", path, f.Type, c.id, v),
+		fmt.Sprintf(
+			"failed to parse field [%s] of type [%s] in document with id '%s'. Preview of field's value: '%.50s'",
+			path,
+			f.Type,
+			c.id,
+			v,
+		),
 		&apiError{kind: "illegal_argument_exception", reason: why}}
 }
 
-var datePattern = regexp.MustCompile(`^(?:\d{4}|[+-]\d{4,9})(-\d\d(-\d\d(T(\d\d(:\d\d(:\d\d([.,]\d{1,9})?)?)?)?(Z|[+-]\d\d(:?\d\d)?)?)?)?)?$`)
+var datePattern = regexp.MustCompile(
+	`^(?:\d{4}|[+-]\d{4,9})(-\d\d(-\d\d(T(\d\d(:\d\d(:\d\d([.,]\d{1,9})?)?)?)?(Z|[+-]\d\d(:?\d\d)?)?)?)?)?$`,
+)
 
 // refuses says why a scalar cannot be a value of the field; empty when it can.
 func (f *field) refuses(kind tokenKind, v []byte) string {
@@ -236,11 +294,15 @@ func (f *field) refuses(kind tokenKind, v []byte) string {
 			}
 		}
 	case "boolean":
-		if kind == numberToken || kind == stringToken && string(v) != "true" && string(v) != "false" && len(v) > 0 {
+		if kind == numberToken ||
+			kind == stringToken && string(v) != "true" && string(v) != "false" && len(v) > 0 {
 			return fmt.Sprintf("Failed to parse value [%s] as only [true] or [false] are allowed.", v)
 		}
 	case "date":
-		if kind == numberToken && f.Format != "" && !strings.Contains(f.Format, "epoch") || kind == stringToken && !datePattern.Match(v) || kind == trueToken || kind == falseToken {
+		if kind == numberToken && f.Format != "" && !strings.Contains(f.Format, "epoch") ||
+			kind == stringToken && !datePattern.Match(v) ||
+			kind == trueToken ||
+			kind == falseToken {
 			return fmt.Sprintf("failed to parse date field [%s] with format [%s]", v, f.format())
 		}
 		if kind == stringToken && !realDate(v) {
@@ -310,7 +372,12 @@ func (c *checker) geo(path string) error {
 }
 
 func badPlace(path string, err error) error {
-	return &apiError{400, "mapper_parsing_exception", fmt.Sprintf("failed to parse field [%s] of type [geo_point]", path), &apiError{kind: "parse_exception", reason: err.Error()}}
+	return &apiError{
+		400,
+		"mapper_parsing_exception",
+		fmt.Sprintf("failed to parse field [%s] of type [geo_point]", path),
+		&apiError{kind: "parse_exception", reason: err.Error()},
+	}
 }
 
 // parseGeo reads [lon,lat], {"lat":…,"lon":…} and "lat,lon".

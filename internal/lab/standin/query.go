@@ -29,7 +29,16 @@ func (s *Server) mget(ix *index, body []byte) (int, any, error) {
 	docs := []object{}
 	for _, id := range request.IDs {
 		if d := ix.get(id); d != nil {
-			docs = append(docs, object{"_index": ix.name, "_id": id, "_version": d.version, "found": true, "_source": json.RawMessage(d.source)})
+			docs = append(
+				docs,
+				object{
+					"_index":   ix.name,
+					"_id":      id,
+					"_version": d.version,
+					"found":    true,
+					"_source":  json.RawMessage(d.source),
+				},
+			)
 		} else {
 			docs = append(docs, object{"_index": ix.name, "_id": id, "found": false})
 		}
@@ -40,7 +49,12 @@ func (s *Server) mget(ix *index, body []byte) (int, any, error) {
 func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {
 	keep, err := parseTime(r.URL.Query().Get("keep_alive"))
 	if err != nil {
-		return 0, nil, &apiError{400, "action_request_validation_exception", "Validation Failed: 1: keep alive not specified;", nil}
+		return 0, nil, &apiError{
+			400,
+			"action_request_validation_exception",
+			"Validation Failed: 1: keep alive not specified;",
+			nil,
+		}
 	}
 	ix.mu.Lock()
 	ix.autoRefresh()
@@ -58,7 +72,10 @@ func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {
 	}
 	s.pitSeq++
 	id := fmt.Sprintf("standin-pit-%d", s.pitSeq)
-	ordered := slices.SortedFunc(maps.Values(docs), func(a, b *doc) int { return cmp.Compare(a.ordinal, b.ordinal) })
+	ordered := slices.SortedFunc(
+		maps.Values(docs),
+		func(a, b *doc) int { return cmp.Compare(a.ordinal, b.ordinal) },
+	)
 	s.pits[id] = &pit{ix, docs, ordered, time.Now().Add(keep)}
 	return 200, object{"pit_id": id, "creation_time": time.Now().UnixMilli()}, nil
 }
@@ -118,7 +135,8 @@ func (ix *index) find(docs map[string]*doc, body []byte) (scores, error) {
 	if request.Query == nil {
 		request.Query = object{"match_all": object{}}
 	}
-	if q, ok := request.Query.(object); !ok || q["match_all"] == nil || request.Sort != nil || request.Aggs != nil {
+	if q, ok := request.Query.(object); !ok || q["match_all"] == nil || request.Sort != nil ||
+		request.Aggs != nil {
 		ix.inverted.takeIn(ix.indexWords)
 	}
 	e := &evaluator{ix, docs}
@@ -152,7 +170,15 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 		size = *request.Size
 	}
 	if request.From+size > 10000 {
-		return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("Result window is too large, from + size must be less than or equal to: [10000] but was [%d]", request.From+size), nil}
+		return 0, nil, &apiError{
+			400,
+			"illegal_argument_exception",
+			fmt.Sprintf(
+				"Result window is too large, from + size must be less than or equal to: [10000] but was [%d]",
+				request.From+size,
+			),
+			nil,
+		}
 	}
 	var docs map[string]*doc
 	var indices []*index
@@ -169,7 +195,12 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 		}
 		s.mu.Unlock()
 		if p == nil {
-			return 0, nil, &apiError{404, "search_phase_execution_exception", "No search context found for id [" + request.Pit.ID + "]", nil}
+			return 0, nil, &apiError{
+				404,
+				"search_phase_execution_exception",
+				"No search context found for id [" + request.Pit.ID + "]",
+				nil,
+			}
 		}
 	} else if indices, err = s.resolve(name); err != nil {
 		return 0, nil, err
@@ -184,7 +215,11 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 				return 0, nil, badQuery("search_after: %s", err)
 			}
 		}
-		at, _ := slices.BinarySearchFunc(p.ordered, after, func(d *doc, after int64) int { return cmp.Compare(d.ordinal, after+1) })
+		at, _ := slices.BinarySearchFunc(
+			p.ordered,
+			after,
+			func(d *doc, after int64) int { return cmp.Compare(d.ordinal, after+1) },
+		)
 		for _, d := range p.ordered[at:min(at+size, len(p.ordered))] {
 			found = append(found, ranked{doc: d, keys: []any{d.ordinal}})
 		}
@@ -216,7 +251,10 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 	}
 	total := len(found)
 	if request.SearchAfter != nil {
-		at := sort.Search(len(found), func(i int) bool { return compareKeys(found[i].keys, request.SearchAfter, by) > 0 })
+		at := sort.Search(
+			len(found),
+			func(i int) bool { return compareKeys(found[i].keys, request.SearchAfter, by) > 0 },
+		)
 		found = found[at:]
 	}
 	found = found[min(request.From, len(found)):]
@@ -230,7 +268,15 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 // wholeOnly refuses what needs whole values of a field that is kept as words only.
 func (ix *index) wholeOnly(path string) error {
 	if f := ix.mapping.at(path); f != nil && f.Type == "text" {
-		return &apiError{400, "illegal_argument_exception", fmt.Sprintf("Text fields are not optimised for operations that require per-document field data like aggregations and sorting, so these operations are disabled by default. Please use a keyword field instead of [%s].", path), nil}
+		return &apiError{
+			400,
+			"illegal_argument_exception",
+			fmt.Sprintf(
+				"Text fields are not optimised for operations that require per-document field data like aggregations and sorting, so these operations are disabled by default. Please use a keyword field instead of [%s].",
+				path,
+			),
+			nil,
+		}
 	}
 	return nil
 }
@@ -259,7 +305,10 @@ func buckets(counted map[string]map[string]int, request searchRequest) object {
 			list = append(list, object{"key": v, "doc_count": n})
 		}
 		slices.SortFunc(list, func(a, b object) int {
-			return cmp.Or(cmp.Compare(b["doc_count"].(int), a["doc_count"].(int)), cmp.Compare(a["key"].(string), b["key"].(string)))
+			return cmp.Or(
+				cmp.Compare(b["doc_count"].(int), a["doc_count"].(int)),
+				cmp.Compare(a["key"].(string), b["key"].(string)),
+			)
 		})
 		size := request.Aggs[name].Terms.Size
 		if size == 0 {
@@ -270,11 +319,23 @@ func buckets(counted map[string]map[string]int, request searchRequest) object {
 	return out
 }
 
-func hitsOf(began time.Time, indices []*index, found []ranked, total int, by []sortKey, request searchRequest) (int, any, error) {
+func hitsOf(
+	began time.Time,
+	indices []*index,
+	found []ranked,
+	total int,
+	by []sortKey,
+	request searchRequest,
+) (int, any, error) {
 	hits := []object{}
 	var best any
 	for _, f := range found {
-		h := object{"_index": indices[0].name, "_id": f.doc.id, "_score": f.score, "_source": pick(f.doc.source, request.Source)}
+		h := object{
+			"_index":  indices[0].name,
+			"_id":     f.doc.id,
+			"_score":  f.score,
+			"_source": pick(f.doc.source, request.Source),
+		}
 		if len(by) > 0 {
 			h["sort"] = f.keys
 		} else if best == nil {
@@ -282,8 +343,12 @@ func hitsOf(began time.Time, indices []*index, found []ranked, total int, by []s
 		}
 		hits = append(hits, h)
 	}
-	return 200, object{"took": time.Since(began).Milliseconds(), "timed_out": false, "_shards": shards(len(indices)),
-		"hits": object{"total": object{"value": total, "relation": "eq"}, "max_score": best, "hits": hits}}, nil
+	return 200, object{
+		"took":      time.Since(began).Milliseconds(),
+		"timed_out": false,
+		"_shards":   shards(len(indices)),
+		"hits":      object{"total": object{"value": total, "relation": "eq"}, "max_score": best, "hits": hits},
+	}, nil
 }
 
 // pick keeps the top-level members that _source asks for.

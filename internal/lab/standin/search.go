@@ -120,7 +120,12 @@ func (e *evaluator) eval(query any) (scores, error) {
 			}
 		case "multi_match":
 			fields := weights(b["fields"])
-			return e.match(fields, fmt.Sprint(b["query"]), strings.ToLower(stringOr(b["operator"], "or")), b["type"] == "bool_prefix"), nil
+			return e.match(
+				fields,
+				fmt.Sprint(b["query"]),
+				strings.ToLower(stringOr(b["operator"], "or")),
+				b["type"] == "bool_prefix",
+			), nil
 		case "term", "prefix":
 			for path, v := range b {
 				if o, ok := v.(map[string]any); ok {
@@ -469,7 +474,8 @@ func (ix *index) order(found scores, by []sortKey) []ranked {
 				if values := ix.valuesOf(d, k.path); len(values) > 0 {
 					v = values[0]
 				}
-				if f := ix.mapping.at(k.path); f != nil && (f.Type == "long" || f.Type == "integer" || f.Type == "double" || f.Type == "float") {
+				if f := ix.mapping.at(k.path); f != nil &&
+					(f.Type == "long" || f.Type == "integer" || f.Type == "double" || f.Type == "float") {
 					if text, ok := v.(string); ok {
 						v = json.Number(text) // a number is one, however it was written
 					}

@@ -135,11 +135,23 @@ func (s *Server) route(r *http.Request, body []byte) (int, any, error) {
 	method := r.Method
 	switch {
 	case parts[0] == "":
-		return 200, object{"name": "standin", "cluster_name": "pingo-standin", "version": object{"distribution": "opensearch", "number": "2.19.0", "build_type": "stand-in"}, "tagline": "a stand-in that ships with Pingo"}, nil
+		return 200, object{
+			"name":         "standin",
+			"cluster_name": "pingo-standin",
+			"version":      object{"distribution": "opensearch", "number": "2.19.0", "build_type": "stand-in"},
+			"tagline":      "a stand-in that ships with Pingo",
+		}, nil
 	case parts[0] == "_cluster" && len(parts) > 1 && parts[1] == "health":
 		s.mu.RLock()
 		defer s.mu.RUnlock()
-		return 200, object{"cluster_name": "pingo-standin", "status": "green", "timed_out": false, "number_of_nodes": 1, "active_primary_shards": len(s.indices), "unassigned_shards": 0}, nil
+		return 200, object{
+			"cluster_name":          "pingo-standin",
+			"status":                "green",
+			"timed_out":             false,
+			"number_of_nodes":       1,
+			"active_primary_shards": len(s.indices),
+			"unassigned_shards":     0,
+		}, nil
 	case parts[0] == "_cat" && len(parts) > 1 && parts[1] == "indices":
 		return s.catIndices(r)
 	case parts[0] == "_cat" && len(parts) > 1 && parts[1] == "aliases":
@@ -153,7 +165,12 @@ func (s *Server) route(r *http.Request, body []byte) (int, any, error) {
 	case parts[0] == "_search":
 		return s.search("", body)
 	case strings.HasPrefix(parts[0], "_"):
-		return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("no handler found for uri [%s] and method [%s]", r.URL.Path, method), nil}
+		return 0, nil, &apiError{
+			400,
+			"illegal_argument_exception",
+			fmt.Sprintf("no handler found for uri [%s] and method [%s]", r.URL.Path, method),
+			nil,
+		}
 	case len(parts) == 1:
 		return s.indexItself(method, parts[0], body)
 	}
@@ -205,7 +222,12 @@ func (s *Server) route(r *http.Request, body []byte) (int, any, error) {
 		}
 		return 200, out, nil
 	}
-	return 0, nil, &apiError{400, "illegal_argument_exception", fmt.Sprintf("no handler found for uri [%s] and method [%s]", r.URL.Path, method), nil}
+	return 0, nil, &apiError{
+		400,
+		"illegal_argument_exception",
+		fmt.Sprintf("no handler found for uri [%s] and method [%s]", r.URL.Path, method),
+		nil,
+	}
 }
 
 func shards(n int) object { return object{"total": n, "successful": n, "skipped": 0, "failed": 0} }

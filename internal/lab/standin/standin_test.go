@@ -94,7 +94,11 @@ func TestRefreshAndPointInTime(t *testing.T) {
 	}
 	ask(s, "PUT /huts/_doc/2?refresh=true", `{"n":"b"}`)
 	ask(s, "DELETE /huts/_doc/1?refresh=true", "")
-	if _, body := ask(s, "POST /_search", `{"pit":{"id":"`+pit.ID+`","keep_alive":"1m"},"sort":[{"_shard_doc":"asc"}]}`); !strings.Contains(body, `"_id":"1"`) || strings.Contains(body, `"_id":"2"`) {
+	if _, body := ask(s, "POST /_search", `{"pit":{"id":"`+pit.ID+`","keep_alive":"1m"},"sort":[{"_shard_doc":"asc"}]}`); !strings.Contains(
+		body,
+		`"_id":"1"`,
+	) ||
+		strings.Contains(body, `"_id":"2"`) {
 		t.Errorf("the point in time moved: %s", body)
 	}
 	if _, body := ask(s, "POST /huts/_search", `{"query":{"match":{"n":"b"}}}`); !strings.Contains(body, `"_id":"2"`) {

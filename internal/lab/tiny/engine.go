@@ -98,7 +98,8 @@ func (e *edition) misfit(body []byte) string {
 			case v == nil || f.Type == shape.Object:
 			case !known:
 				return "there is no field " + path
-			case f.Type == shape.Integer && !isNumber, f.Type == shape.Date && (!isText || strings.Count(text, "-") < 2):
+			case f.Type == shape.Integer && !isNumber,
+				f.Type == shape.Date && (!isText || strings.Count(text, "-") < 2):
 				return fmt.Sprintf("%s is no %s", path, f.Type)
 			case f.Type == shape.Geo && isNumber:
 				if n, err := number.Float64(); err != nil || n > 180 {
@@ -270,7 +271,10 @@ func (s *search) Search(_ context.Context, name string, sh *shape.Shape, q engin
 
 func passes(values map[string][]any, filters []engine.Filter) bool {
 	for _, f := range filters {
-		if !slices.ContainsFunc(values[f.Path], func(v any) bool { return v != nil && fmt.Sprint(v) == f.Value }) {
+		if !slices.ContainsFunc(
+			values[f.Path],
+			func(v any) bool { return v != nil && fmt.Sprint(v) == f.Value },
+		) {
 			return false
 		}
 	}
@@ -297,7 +301,8 @@ func score(sh *shape.Shape, values map[string][]any, text string) float64 {
 	total := 1.0
 	searched := sh.Searched()
 	for _, f := range searched {
-		if f.Match == shape.Exact && text != "" && passes(lower(values), []engine.Filter{{Path: f.Path, Value: strings.ToLower(text)}}) {
+		if f.Match == shape.Exact && text != "" &&
+			passes(lower(values), []engine.Filter{{Path: f.Path, Value: strings.ToLower(text)}}) {
 			return f.Search
 		}
 	}

@@ -42,7 +42,10 @@ func (d *Database) Create(name string, key []string, columns ...string) {
 	t := &table{key: key, rows: map[string]map[string]*string{}}
 	for _, c := range columns {
 		column, kind, _ := strings.Cut(c, " ")
-		t.columns = append(t.columns, shape.TableColumn{Name: column, Native: kind, Type: shape.Type(kind), Family: kind})
+		t.columns = append(
+			t.columns,
+			shape.TableColumn{Name: column, Native: kind, Type: shape.Type(kind), Family: kind},
+		)
 	}
 	d.tables[name] = t
 }
@@ -51,7 +54,11 @@ func (d *Database) Create(name string, key []string, columns ...string) {
 func (d *Database) SourceKind() source.Kind {
 	return source.Kind{Name: "tiny", Schemes: []string{"tiny"}, Captures: []string{"commits"}, Keys: `{}`,
 		Open: func(source.Config) (*source.Source, error) {
-			return &source.Source{Reader: &reader{d}, Feed: &feed{db: d, inFlight: map[int64]time.Time{}}, Capture: &capture{d}}, nil
+			return &source.Source{
+				Reader:  &reader{d},
+				Feed:    &feed{db: d, inFlight: map[int64]time.Time{}},
+				Capture: &capture{d},
+			}, nil
 		}}
 }
 
@@ -73,7 +80,8 @@ func values(row map[string]*string, columns []string) []string {
 func (t *table) compare(a, b []string) int {
 	for i := range a {
 		x, y := a[i], b[i]
-		if t.columns[slices.IndexFunc(t.columns, func(c shape.TableColumn) bool { return c.Name == t.key[i] })].Type == shape.Integer && len(x) != len(y) {
+		if t.columns[slices.IndexFunc(t.columns, func(c shape.TableColumn) bool { return c.Name == t.key[i] })].Type == shape.Integer &&
+			len(x) != len(y) {
 			return len(x) - len(y)
 		}
 		if c := strings.Compare(x, y); c != 0 {
@@ -104,7 +112,10 @@ func (r *reader) Facts(_ context.Context, names []string, _ []shape.Expression) 
 // rows lists the rows of a table in the order of their keys. The caller holds mu.
 func (r *reader) rows(name string) []map[string]*string {
 	t := r.db.tables[name]
-	return slices.SortedFunc(maps.Values(t.rows), func(a, b map[string]*string) int { return t.compare(t.keyOf(a), t.keyOf(b)) })
+	return slices.SortedFunc(
+		maps.Values(t.rows),
+		func(a, b map[string]*string) int { return t.compare(t.keyOf(a), t.keyOf(b)) },
+	)
 }
 
 func (r *reader) between(tree *shape.Tree, after, upto []string) [][]string {
@@ -113,7 +124,8 @@ func (r *reader) between(tree *shape.Tree, after, upto []string) [][]string {
 	t := r.db.tables[tree.Root().Table.Name]
 	var out [][]string
 	for _, row := range r.rows(tree.Root().Table.Name) {
-		if k := t.keyOf(row); (after == nil || t.compare(k, after) > 0) && (upto == nil || t.compare(k, upto) <= 0) {
+		if k := t.keyOf(row); (after == nil || t.compare(k, after) > 0) &&
+			(upto == nil || t.compare(k, upto) <= 0) {
 			out = append(out, k)
 		}
 	}
@@ -168,7 +180,8 @@ func (r *reader) ReadKeys(_ context.Context, set *document.Set, keys [][]string)
 // add adds the rows of a node whose columns hold one of some tuples.
 func (r *reader) add(set *document.Set, n *shape.Node, columns []string, tuples [][]string) {
 	for _, row := range r.rows(n.Table.Name) {
-		if v := values(row, columns); v == nil || !slices.ContainsFunc(tuples, func(t []string) bool { return slices.Equal(t, v) }) {
+		if v := values(row, columns); v == nil ||
+			!slices.ContainsFunc(tuples, func(t []string) bool { return slices.Equal(t, v) }) {
 			continue
 		}
 		cells := make([][]byte, len(n.Columns))
@@ -181,13 +194,19 @@ func (r *reader) add(set *document.Set, n *shape.Node, columns []string, tuples 
 	}
 }
 
-func (r *reader) WalkUp(_ context.Context, steps []shape.Step, tuples [][]string, each func([]string) error) error {
+func (r *reader) WalkUp(
+	_ context.Context,
+	steps []shape.Step,
+	tuples [][]string,
+	each func([]string) error,
+) error {
 	r.db.mu.Lock()
 	defer r.db.mu.Unlock()
 	for _, step := range steps {
 		var next [][]string
 		for _, row := range r.rows(step.Table.Name) {
-			if v := values(row, step.Match); v != nil && slices.ContainsFunc(tuples, func(t []string) bool { return slices.Equal(t, v) }) {
+			if v := values(row, step.Match); v != nil &&
+				slices.ContainsFunc(tuples, func(t []string) bool { return slices.Equal(t, v) }) {
 				yield := make([]string, len(step.Yield))
 				for i, c := range step.Yield {
 					yield[i] = c.Name
@@ -234,7 +253,10 @@ func (f *feed) Done(_ context.Context, seqs []int64) error {
 	defer f.mu.Unlock()
 	f.db.mu.Lock()
 	defer f.db.mu.Unlock()
-	f.db.journal = slices.DeleteFunc(f.db.journal, func(c change.Change) bool { return slices.Contains(seqs, c.Seq) })
+	f.db.journal = slices.DeleteFunc(
+		f.db.journal,
+		func(c change.Change) bool { return slices.Contains(seqs, c.Seq) },
+	)
 	for _, seq := range seqs {
 		delete(f.inFlight, seq)
 	}
@@ -274,7 +296,11 @@ func (c *capture) Script(context.Context, []shape.Captured) (string, error) {
 	return "note commits", nil
 }
 
-func (c *capture) Install(_ context.Context, owner string, need []shape.Captured) (made []shape.Ref, err error) {
+func (c *capture) Install(
+	_ context.Context,
+	owner string,
+	need []shape.Captured,
+) (made []shape.Ref, err error) {
 	c.db.mu.Lock()
 	defer c.db.mu.Unlock()
 	if c.db.owner != "" && c.db.owner != owner {
@@ -378,7 +404,13 @@ func (d *Database) note(name string, before, after map[string]*string) {
 		}
 		return out
 	}
-	c := change.Change{Table: need.Table, Links: need.Links, Before: links(before), After: links(after), Op: change.Update}
+	c := change.Change{
+		Table:  need.Table,
+		Links:  need.Links,
+		Before: links(before),
+		After:  links(after),
+		Op:     change.Update,
+	}
 	switch {
 	case before == nil:
 		c.Op = change.Insert

@@ -36,7 +36,9 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		return nil
 	}
 	if installed == nil {
-		err = ask("SELECT format('GRANT CREATE ON DATABASE %I TO %I;', current_database(), current_user) WHERE NOT has_database_privilege(current_database(), 'CREATE')")
+		err = ask(
+			"SELECT format('GRANT CREATE ON DATABASE %I TO %I;', current_database(), current_user) WHERE NOT has_database_privilege(current_database(), 'CREATE')",
+		)
 	} else {
 		err = ask(`SELECT format('GRANT %s ON %s pingo_capture.%I TO %I;', privilege, kind, name, current_user)
 			FROM (VALUES ('TABLE', 'owner', 'SELECT'), ('TABLE', 'owner', 'INSERT'), ('TABLE', 'layouts', 'SELECT'), ('TABLE', 'journal', 'SELECT'), ('TABLE', 'journal', 'INSERT'),
@@ -52,7 +54,10 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		if c.Refreshed || installed[c.Table] == layoutID(c) {
 			continue
 		}
-		err := ask(`SELECT format('GRANT %I TO %I;', pg_get_userbyid(relowner), current_user) FROM pg_class WHERE oid = to_regclass($1) AND NOT pg_has_role(relowner, 'USAGE')`, quote(c.Table))
+		err := ask(
+			`SELECT format('GRANT %I TO %I;', pg_get_userbyid(relowner), current_user) FROM pg_class WHERE oid = to_regclass($1) AND NOT pg_has_role(relowner, 'USAGE')`,
+			quote(c.Table),
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -81,7 +86,13 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 	}
 	for _, c := range need {
 		if !installed {
-			out = append(out, source.Gap{Table: c.Table, Reason: "capture was removed from this database, so its changes go unnoticed"})
+			out = append(
+				out,
+				source.Gap{
+					Table:  c.Table,
+					Reason: "capture was removed from this database, so its changes go unnoticed",
+				},
+			)
 			continue
 		}
 		if c.Refreshed {
@@ -104,11 +115,42 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case err != nil:
 			return nil, wrap("looking at the triggers of "+c.Table.String(), err)
 		case !there:
-			out = append(out, source.Gap{Table: c.Table, Safe: false, Reason: fmt.Sprintf("the table %s was dropped or renamed, so its changes go unnoticed", c.Table)})
+			out = append(
+				out,
+				source.Gap{
+					Table: c.Table,
+					Safe:  false,
+					Reason: fmt.Sprintf(
+						"the table %s was dropped or renamed, so its changes go unnoticed",
+						c.Table,
+					),
+				},
+			)
 		case fire < want:
-			out = append(out, source.Gap{Table: c.Table, Safe: false, Reason: fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)})
+			out = append(
+				out,
+				source.Gap{
+					Table: c.Table,
+					Safe:  false,
+					Reason: fmt.Sprintf(
+						"triggers of Pingo on %s were dropped or disabled, so changes went unnoticed",
+						c.Table,
+					),
+				},
+			)
 		case partitions > 0:
-			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf("%s has %d new partitions, whose truncation would go unnoticed", c.Table, partitions)})
+			out = append(
+				out,
+				source.Gap{
+					Table: c.Table,
+					Safe:  true,
+					Reason: fmt.Sprintf(
+						"%s has %d new partitions, whose truncation would go unnoticed",
+						c.Table,
+						partitions,
+					),
+				},
+			)
 		}
 	}
 	return out, nil
@@ -116,7 +158,11 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 
 // Advice looks for lookups without an index, and for what changes rows behind the
 // application's back.
-func (p *Capture) Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]source.Advice, error) {
+func (p *Capture) Advice(
+	ctx context.Context,
+	need []shape.Captured,
+	lookups []shape.Lookup,
+) ([]source.Advice, error) {
 	out := []source.Advice{}
 	for _, l := range lookups {
 		var rows int64
@@ -132,8 +178,23 @@ func (p *Capture) Advice(ctx context.Context, need []shape.Captured, lookups []s
 			return nil, wrap("looking for indexes on "+l.Table.String(), err)
 		}
 		if !indexed {
-			out = append(out, source.Advice{Kind: "index", Table: l.Table.String(), Message: fmt.Sprintf("rows are looked for by %s without an index: each time about %d rows are scanned", strings.Join(l.Columns, ", "), rows),
-				Statement: fmt.Sprintf("CREATE INDEX ON %s (%s);", quote(l.Table), quoteNames(l.Columns, ""))})
+			out = append(
+				out,
+				source.Advice{
+					Kind:  "index",
+					Table: l.Table.String(),
+					Message: fmt.Sprintf(
+						"rows are looked for by %s without an index: each time about %d rows are scanned",
+						strings.Join(l.Columns, ", "),
+						rows,
+					),
+					Statement: fmt.Sprintf(
+						"CREATE INDEX ON %s (%s);",
+						quote(l.Table),
+						quoteNames(l.Columns, ""),
+					),
+				},
+			)
 		}
 	}
 	tables := make([]string, len(need))

@@ -80,7 +80,11 @@ type needed struct {
 // layoutID names a layout by its content, so that the same need always makes the
 // same SQL.
 func layoutID(c needed) int32 {
-	return int32(xxhash.Sum64String(fmt.Sprintf("%q %q %q %q %v %q", c.Table, c.Key, c.Watch, c.Links, c.rewritten, c.texts)) & 0x7fffffff)
+	return int32(
+		xxhash.Sum64String(
+			fmt.Sprintf("%q %q %q %q %v %q", c.Table, c.Key, c.Watch, c.Links, c.rewritten, c.texts),
+		) & 0x7fffffff,
+	)
 }
 
 // triggers lists a table's triggers; each has a function of its own, since a
@@ -100,10 +104,15 @@ var triggers = []string{"insert", "update", "key", "delete", "truncate"}
 func tableSQL(c needed) string {
 	id, table := layoutID(c), quote(c.Table)
 	if c.Refreshed {
-		return fmt.Sprintf("DELETE FROM pingo_capture.refreshed r USING pingo_capture.layouts l WHERE r.layout = l.id AND l.id <> %d AND (l.schema_name, l.table_name) = (%s, %s);\n"+
-			"INSERT INTO pingo_capture.layouts VALUES (%[1]d, %[2]s, %[3]s, '{}', '{}', '{}') ON CONFLICT DO NOTHING;\n"+
-			"INSERT INTO pingo_capture.refreshed SELECT %[1]d, "+refreshMark+" FROM pg_class v WHERE v.oid = to_regclass(%[4]s) ON CONFLICT DO NOTHING;\n",
-			id, literal(c.Table.Schema), literal(c.Table.Name), literal(table))
+		return fmt.Sprintf(
+			"DELETE FROM pingo_capture.refreshed r USING pingo_capture.layouts l WHERE r.layout = l.id AND l.id <> %d AND (l.schema_name, l.table_name) = (%s, %s);\n"+
+				"INSERT INTO pingo_capture.layouts VALUES (%[1]d, %[2]s, %[3]s, '{}', '{}', '{}') ON CONFLICT DO NOTHING;\n"+
+				"INSERT INTO pingo_capture.refreshed SELECT %[1]d, "+refreshMark+" FROM pg_class v WHERE v.oid = to_regclass(%[4]s) ON CONFLICT DO NOTHING;\n",
+			id,
+			literal(c.Table.Schema),
+			literal(c.Table.Name),
+			literal(table),
+		)
 	}
 	side := func(part string, columns []string, row string) string {
 		if len(columns) == 0 {
@@ -112,7 +121,15 @@ func tableSQL(c needed) string {
 		return fmt.Sprintf("pingo_capture.%s_%d(%s)", part, id, row)
 	}
 	note := func(op, key, before, after, where string) string {
-		return fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op, key, before, after)\n    SELECT %d, '%s', %s, %s, %s%s;", id, op, key, before, after, where)
+		return fmt.Sprintf(
+			"INSERT INTO pingo_capture.journal (layout, op, key, before, after)\n    SELECT %d, '%s', %s, %s, %s%s;",
+			id,
+			op,
+			key,
+			before,
+			after,
+			where,
+		)
 	}
 	names := func(columns []string) string {
 		quoted := make([]string, len(columns))
@@ -124,9 +141,21 @@ func tableSQL(c needed) string {
 	old, fresh := side("links", c.Links, "OLD"), side("links", c.Links, "NEW")
 	oldKey, freshKey := side("key", c.Key, "OLD"), side("key", c.Key, "NEW")
 	bodies := map[string]string{
-		"insert":   note("i", freshKey, "NULL", fresh, ""),
-		"update":   note("u", freshKey, old, fresh, fmt.Sprintf("\n    WHERE pingo_capture.changed_%d(OLD, NEW)", id)),
-		"key":      note("d", oldKey, "NULL", "NULL", "\n    WHERE "+oldKey+" OPERATOR(pg_catalog.<>) "+freshKey),
+		"insert": note("i", freshKey, "NULL", fresh, ""),
+		"update": note(
+			"u",
+			freshKey,
+			old,
+			fresh,
+			fmt.Sprintf("\n    WHERE pingo_capture.changed_%d(OLD, NEW)", id),
+		),
+		"key": note(
+			"d",
+			oldKey,
+			"NULL",
+			"NULL",
+			"\n    WHERE "+oldKey+" OPERATOR(pg_catalog.<>) "+freshKey,
+		),
 		"delete":   note("d", oldKey, old, "NULL", ""),
 		"truncate": note("t", "NULL", "NULL", "NULL", ""),
 	}
@@ -141,10 +170,26 @@ func tableSQL(c needed) string {
 		"delete": "DELETE ON " + table + " FOR EACH ROW", "truncate": "TRUNCATE ON " + table + " FOR EACH STATEMENT",
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "INSERT INTO pingo_capture.layouts VALUES (%d, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING;\n",
-		id, literal(c.Table.Schema), literal(c.Table.Name), names(c.Key), names(c.Watch), names(c.Links))
+	fmt.Fprintf(
+		&b,
+		"INSERT INTO pingo_capture.layouts VALUES (%d, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING;\n",
+		id,
+		literal(c.Table.Schema),
+		literal(c.Table.Name),
+		names(c.Key),
+		names(c.Watch),
+		names(c.Links),
+	)
 	part := func(name, parameters, returns, body string) {
-		fmt.Fprintf(&b, "CREATE OR REPLACE FUNCTION pingo_capture.%s_%d(%s) RETURNS %s LANGUAGE sql STABLE RETURN %s;\n", name, id, parameters, returns, body)
+		fmt.Fprintf(
+			&b,
+			"CREATE OR REPLACE FUNCTION pingo_capture.%s_%d(%s) RETURNS %s LANGUAGE sql STABLE RETURN %s;\n",
+			name,
+			id,
+			parameters,
+			returns,
+			body,
+		)
 	}
 	part("changed", "o "+table+", n "+table, "boolean", changed(c.Watch))
 	if len(c.Key) > 0 {
@@ -158,14 +203,31 @@ func tableSQL(c needed) string {
 		if t == "key" && len(c.Key) == 0 {
 			continue // rows without a key are known by their links alone
 		}
-		fmt.Fprintf(&b, "CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $pingo$\nBEGIN\n    %s\n    RETURN NULL;\nEND $pingo$;\n", id, t, bodies[t])
-		fmt.Fprintf(&b, "CREATE TRIGGER pingo_%s AFTER %s\n    EXECUTE FUNCTION pingo_capture.note_%d_%[1]s();\n", t, events[t], id)
+		fmt.Fprintf(
+			&b,
+			"CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $pingo$\nBEGIN\n    %s\n    RETURN NULL;\nEND $pingo$;\n",
+			id,
+			t,
+			bodies[t],
+		)
+		fmt.Fprintf(
+			&b,
+			"CREATE TRIGGER pingo_%s AFTER %s\n    EXECUTE FUNCTION pingo_capture.note_%d_%[1]s();\n",
+			t,
+			events[t],
+			id,
+		)
 		fmt.Fprintf(&b, "ALTER TABLE %s ENABLE ALWAYS TRIGGER pingo_%s;\n", table, t)
 	}
 	for _, partition := range c.partitions {
 		// Row triggers pass on to partitions by themselves; what empties one does not.
 		name := quote(partition)
-		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_truncate ON %s;\nCREATE TRIGGER pingo_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT\n    EXECUTE FUNCTION pingo_capture.note_%[2]d_truncate();\nALTER TABLE %[1]s ENABLE ALWAYS TRIGGER pingo_truncate;\n", name, id)
+		fmt.Fprintf(
+			&b,
+			"DROP TRIGGER IF EXISTS pingo_truncate ON %s;\nCREATE TRIGGER pingo_truncate AFTER TRUNCATE ON %[1]s FOR EACH STATEMENT\n    EXECUTE FUNCTION pingo_capture.note_%[2]d_truncate();\nALTER TABLE %[1]s ENABLE ALWAYS TRIGGER pingo_truncate;\n",
+			name,
+			id,
+		)
 	}
 	return b.String()
 }
@@ -173,7 +235,11 @@ func tableSQL(c needed) string {
 // changed compares columns by their stored bytes: it works for types that have no
 // equality, and sees 1.0 become 1.00.
 func changed(columns []string) string {
-	return fmt.Sprintf("ROW(%s)::record OPERATOR(pg_catalog.*<>) ROW(%s)::record", quoteNames(columns, "(o)."), quoteNames(columns, "(n)."))
+	return fmt.Sprintf(
+		"ROW(%s)::record OPERATOR(pg_catalog.*<>) ROW(%s)::record",
+		quoteNames(columns, "(o)."),
+		quoteNames(columns, "(n)."),
+	)
 }
 
 // asText writes columns of a row as the journal holds them.
@@ -205,12 +271,18 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		n.Captured, n.texts = c, map[string]string{}
 		var oid *uint32
 		err := tx.QueryRow(ctx, `SELECT to_regclass($1)::oid, EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass($1) AND NOT tgisinternal
-			AND tgtype & 2 <> 0 AND tgtype & 16 <> 0)`, quote(c.Table)).Scan(&oid, &n.rewritten) // before, update
+			AND tgtype & 2 <> 0 AND tgtype & 16 <> 0)`, quote(c.Table)).
+			Scan(&oid, &n.rewritten)
+
+			// before, update
 		if err != nil {
 			return nil, wrap("reading the triggers of "+c.Table.String(), err)
 		}
 		if oid == nil {
-			return nil, fmt.Errorf("there is no table %s any more: take it out of the definition, or put it back", c.Table)
+			return nil, fmt.Errorf(
+				"there is no table %s any more: take it out of the definition, or put it back",
+				c.Table,
+			)
 		}
 		types, err := columns(ctx, tx, *oid, false)
 		if err != nil {
@@ -225,12 +297,17 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		}
 		n.Key, n.Watch, n.Links = there(c.Key), there(c.Watch), there(c.Links)
 		for _, col := range types {
-			if as := treatments[col.Form].keyAs; as != "" && (slices.Contains(c.Key, col.Name) || slices.Contains(c.Links, col.Name)) {
+			if as := treatments[col.Form].keyAs; as != "" &&
+				(slices.Contains(c.Key, col.Name) || slices.Contains(c.Links, col.Name)) {
 				n.texts[col.Name] = as
 			}
 		}
-		rows, err := tx.Query(ctx, `SELECT n.nspname, c.relname FROM pg_partition_tree($1) t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
-			WHERE t.level > 0 AND c.relkind IN ('r', 'p') ORDER BY 1, 2`, *oid)
+		rows, err := tx.Query(
+			ctx,
+			`SELECT n.nspname, c.relname FROM pg_partition_tree($1) t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE t.level > 0 AND c.relkind IN ('r', 'p') ORDER BY 1, 2`,
+			*oid,
+		)
 		if err == nil {
 			n.partitions, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r shape.Ref, err error) {
 				return r, row.Scan(&r.Schema, &r.Name)
@@ -255,17 +332,33 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 		return "", explain(err)
 	}
 	var b strings.Builder
-	b.WriteString("-- What Pingo installs to notice changes. Run it as the owner of the tables;\n-- creating a trigger waits for writers, so set a short lock_timeout and try again.\nSET lock_timeout = '2s';\n\n")
+	b.WriteString(
+		"-- What Pingo installs to notice changes. Run it as the owner of the tables;\n-- creating a trigger waits for writers, so set a short lock_timeout and try again.\nSET lock_timeout = '2s';\n\n",
+	)
 	b.WriteString(journalSQL)
 	for _, c := range list {
 		fmt.Fprintf(&b, "\n-- %s\n%s", c.Table, tableSQL(c))
 	}
 	role := quoteName(user)
-	fmt.Fprintf(&b, "\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, INSERT, DELETE ON pingo_capture.journal TO %s;\nGRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO %s;\nGRANT SELECT, UPDATE ON pingo_capture.refreshed TO %s;\n", user, role, role, role, role, role, role)
+	fmt.Fprintf(
+		&b,
+		"\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, INSERT, DELETE ON pingo_capture.journal TO %s;\nGRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO %s;\nGRANT SELECT, UPDATE ON pingo_capture.refreshed TO %s;\n",
+		user,
+		role,
+		role,
+		role,
+		role,
+		role,
+		role,
+	)
 	var grants []string
 	for _, c := range need {
 		for _, table := range append([]shape.Ref{c.Table}, c.Views...) {
-			grants = append(grants, fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %s;", quoteName(table.Schema), role), fmt.Sprintf("GRANT SELECT ON %s TO %s;", quote(table), role))
+			grants = append(
+				grants,
+				fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %s;", quoteName(table.Schema), role),
+				fmt.Sprintf("GRANT SELECT ON %s TO %s;", quote(table), role),
+			)
 		}
 	}
 	b.WriteString(strings.Join(distinct(grants), "\n") + "\n")
@@ -348,7 +441,11 @@ func (p *Capture) locked(ctx context.Context, sql string) error {
 }
 
 func (p *Capture) claim(ctx context.Context, service string) error {
-	_, err := p.pool.Exec(ctx, "INSERT INTO pingo_capture.owner SELECT $1 WHERE NOT EXISTS (SELECT FROM pingo_capture.owner)", service)
+	_, err := p.pool.Exec(
+		ctx,
+		"INSERT INTO pingo_capture.owner SELECT $1 WHERE NOT EXISTS (SELECT FROM pingo_capture.owner)",
+		service,
+	)
 	if err != nil {
 		return wrap("claiming the journal", err)
 	}
@@ -357,7 +454,10 @@ func (p *Capture) claim(ctx context.Context, service string) error {
 		return wrap("reading the journal's owner", err)
 	}
 	if owner != service {
-		return fmt.Errorf("another Pingo service (%s) reads this database's journal already: remove its capture first (pingo capture remove), or use its records database", owner)
+		return fmt.Errorf(
+			"another Pingo service (%s) reads this database's journal already: remove its capture first (pingo capture remove), or use its records database",
+			owner,
+		)
 	}
 	return nil
 }

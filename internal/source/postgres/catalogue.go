@@ -16,8 +16,17 @@ import (
 // Facts asks the catalogue about tables, and the parser about expressions: each
 // expression becomes a temporary view that is rolled back, whose column and
 // dependencies say its type and what it reads.
-func (p *Reader) Facts(ctx context.Context, tables []string, expressions []shape.Expression) (shape.Facts, error) {
-	facts := shape.Facts{Tables: map[string]*shape.Table{}, Expressions: map[shape.Expression]shape.ExpressionFacts{}, Origins: map[shape.Origin]map[string]string{}, Denied: map[string]string{}}
+func (p *Reader) Facts(
+	ctx context.Context,
+	tables []string,
+	expressions []shape.Expression,
+) (shape.Facts, error) {
+	facts := shape.Facts{
+		Tables:      map[string]*shape.Table{},
+		Expressions: map[shape.Expression]shape.ExpressionFacts{},
+		Origins:     map[shape.Origin]map[string]string{},
+		Denied:      map[string]string{},
+	}
 	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted})
 	if err != nil {
 		return facts, explain(err)
@@ -90,7 +99,12 @@ func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oi
 		}
 		for _, name := range written {
 			if slices.Contains(named, name) {
-				facts.Tables[name] = &shape.Table{Ref: ref, View: kind == "v", Refreshed: kind == "m", Foreign: kind == "f"}
+				facts.Tables[name] = &shape.Table{
+					Ref:       ref,
+					View:      kind == "v",
+					Refreshed: kind == "m",
+					Foreign:   kind == "f",
+				}
 				oids[name] = oid
 			}
 		}
@@ -121,8 +135,13 @@ func deniedTable(ctx context.Context, tx pgx.Tx, name string) (string, error) {
 
 // deniedColumns gives the columns that Pingo may not read, with what lets it.
 func deniedColumns(ctx context.Context, tx pgx.Tx, table shape.Ref, oid uint32) (map[string]string, error) {
-	rows, err := tx.Query(ctx, `SELECT attname, format('GRANT SELECT (%I) ON %s TO %I;', attname, $2::text, current_user) FROM pg_attribute
-		WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND NOT has_column_privilege(attrelid, attnum, 'SELECT')`, oid, quote(table))
+	rows, err := tx.Query(
+		ctx,
+		`SELECT attname, format('GRANT SELECT (%I) ON %s TO %I;', attname, $2::text, current_user) FROM pg_attribute
+		WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND NOT has_column_privilege(attrelid, attnum, 'SELECT')`,
+		oid,
+		quote(table),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +183,8 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 			base, typtype, c.Array = *elem, *elemtype, true
 		}
 		of := treatmentOf(base, typtype)
-		c.Form, c.Type, c.Refused, c.Unlinkable, c.KeyForm = base, of.becomes, of.refused, of.unlinkable, of.keyAs != "" && !of.sameInKeys
+		c.Form, c.Type, c.Refused, c.Unlinkable, c.KeyForm = base, of.becomes, of.refused, of.unlinkable, of.keyAs != "" &&
+			!of.sameInKeys
 		if typtype != "b" {
 			c.Form = "" // its name may be that of a built-in type
 		}
@@ -217,10 +237,17 @@ const (
 
 var treatments = map[string]treatment{
 	"text": {becomes: shape.Text}, "varchar": {becomes: shape.Text},
-	"citext": {becomes: shape.Text, unlinkable: "values that differ in letter case are equal to the database, but not to an engine"},
+	"citext": {
+		becomes:    shape.Text,
+		unlinkable: "values that differ in letter case are equal to the database, but not to an engine",
+	},
 	"bpchar": {becomes: shape.Keyword, readAs: "pg_catalog.text", keyAs: asPlain, sameInKeys: true},
-	"int2":   {becomes: shape.Integer}, "int4": {becomes: shape.Integer}, "int8": {becomes: shape.Integer}, "oid": {becomes: shape.Integer},
-	"numeric": {becomes: shape.Decimal}, "float4": {becomes: shape.Decimal, unlinkable: manyTexts}, "float8": {becomes: shape.Decimal, unlinkable: manyTexts},
+	"int2": {
+		becomes: shape.Integer,
+	}, "int4": {becomes: shape.Integer}, "int8": {becomes: shape.Integer}, "oid": {becomes: shape.Integer},
+	"numeric": {
+		becomes: shape.Decimal,
+	}, "float4": {becomes: shape.Decimal, unlinkable: manyTexts}, "float8": {becomes: shape.Decimal, unlinkable: manyTexts},
 	"money":       {becomes: shape.Decimal, readAs: "pg_catalog.numeric", unlinkable: manyTexts},
 	"bool":        {becomes: shape.Boolean, keyAs: asPlain, sameInKeys: true},
 	"date":        {becomes: shape.Date, keyAs: asJSONText},
@@ -229,11 +256,17 @@ var treatments = map[string]treatment{
 	"timetz":      {becomes: shape.Keyword, unlinkable: manyTexts},
 	"interval":    {becomes: shape.Keyword, unlinkable: manyTexts},
 	"inet":        {becomes: shape.Keyword, keyAs: asPlain}, "cidr": {becomes: shape.Keyword, keyAs: asPlain},
-	"json": {becomes: shape.Object, unlinkable: manyTexts}, "jsonb": {becomes: shape.Object, unlinkable: manyTexts},
-	"hstore":   {becomes: shape.Object, readAs: "pg_catalog.jsonb", unlinkable: manyTexts},
-	"point":    {becomes: shape.Geo, unlinkable: manyTexts},
-	"bytea":    {refused: "leave it out, or write sql: encode(column, 'hex')", unlinkable: manyTexts},
-	"tsvector": {refused: "index the text that it was made from", unlinkable: manyTexts}, "tsquery": {refused: "leave it out", unlinkable: manyTexts},
+	"json": {
+		becomes:    shape.Object,
+		unlinkable: manyTexts,
+	}, "jsonb": {becomes: shape.Object, unlinkable: manyTexts},
+	"hstore": {becomes: shape.Object, readAs: "pg_catalog.jsonb", unlinkable: manyTexts},
+	"point":  {becomes: shape.Geo, unlinkable: manyTexts},
+	"bytea":  {refused: "leave it out, or write sql: encode(column, 'hex')", unlinkable: manyTexts},
+	"tsvector": {
+		refused:    "index the text that it was made from",
+		unlinkable: manyTexts,
+	}, "tsquery": {refused: "leave it out", unlinkable: manyTexts},
 	"xml": refusedShape, "line": refusedShape, "lseg": refusedShape, "box": refusedShape, "path": refusedShape, "polygon": refusedShape, "circle": refusedShape,
 }
 
@@ -249,7 +282,9 @@ func treatmentOf(name, typtype string) treatment {
 			return known
 		}
 	}
-	return treatment{becomes: shape.Keyword} // enums, ranges, uuid, bits, network addresses, times, and what extensions bring
+	return treatment{
+		becomes: shape.Keyword,
+	} // enums, ranges, uuid, bits, network addresses, times, and what extensions bring
 }
 
 // follow finds the tables that a view reads, through views that it reads, and the
@@ -312,7 +347,8 @@ func follow(ctx context.Context, tx pgx.Tx, facts *shape.Facts, t *shape.Table, 
 // neighbours (LIMIT, windows, set operations, DISTINCT ON) nor looks into it aside.
 func origins(ctx context.Context, tx pgx.Tx, ref shape.Ref, view, table uint32) (map[string]string, error) {
 	var query, tree string
-	err := tx.QueryRow(ctx, "SELECT pg_get_viewdef($1::oid), ev_action::text FROM pg_rewrite WHERE ev_class = $1 AND rulename = '_RETURN'", view).Scan(&query, &tree)
+	err := tx.QueryRow(ctx, "SELECT pg_get_viewdef($1::oid), ev_action::text FROM pg_rewrite WHERE ev_class = $1 AND rulename = '_RETURN'", view).
+		Scan(&query, &tree)
 	if err != nil {
 		return nil, err
 	}
@@ -356,7 +392,13 @@ func primaryKey(ctx context.Context, tx pgx.Tx, oid uint32) ([]string, error) {
 }
 
 // probe asks PostgreSQL what an expression yields and reads.
-func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table *shape.Table, oid uint32) (shape.ExpressionFacts, error) {
+func probe(
+	ctx context.Context,
+	tx pgx.Tx,
+	asked shape.Expression,
+	table *shape.Table,
+	oid uint32,
+) (shape.ExpressionFacts, error) {
 	sql := "CREATE TEMPORARY VIEW pingo_probe AS "
 	switch asked.Role {
 	case shape.Value:
@@ -424,8 +466,13 @@ func probe(ctx context.Context, tx pgx.Tx, asked shape.Expression, table *shape.
 // them; empty when an expression names none.
 func quotedColumn(expression string, columns []shape.TableColumn) string {
 	for _, c := range columns {
-		if c.Name != strings.ToLower(c.Name) && strings.Contains(strings.ToLower(expression), strings.ToLower(c.Name)) && !strings.Contains(expression, quoteName(c.Name)) {
-			return fmt.Sprintf("write %s, in double quotes: names with capitals need them in SQL", quoteName(c.Name))
+		if c.Name != strings.ToLower(c.Name) &&
+			strings.Contains(strings.ToLower(expression), strings.ToLower(c.Name)) &&
+			!strings.Contains(expression, quoteName(c.Name)) {
+			return fmt.Sprintf(
+				"write %s, in double quotes: names with capitals need them in SQL",
+				quoteName(c.Name),
+			)
 		}
 	}
 	return ""

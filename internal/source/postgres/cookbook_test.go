@@ -41,7 +41,11 @@ func TestCookbook(t *testing.T) {
 				rest = "engines:\n" + rest
 			}
 			rest = strings.Replace(rest, "engines:\n", "engines:\n  main: { kind: opensearch, url: \"http://h\" }\n", 1)
-			def, wrong := definition.Parse([]definition.File{{Name: "d.yaml", Text: "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\n" + rest}}, language, look)
+			def, wrong := definition.Parse(
+				[]definition.File{{Name: "d.yaml", Text: "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\n" + rest}},
+				language,
+				look,
+			)
 			if len(wrong) > 0 {
 				t.Fatalf("%v\n%s", wrong, rest)
 			}

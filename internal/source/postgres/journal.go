@@ -51,7 +51,9 @@ type mark struct {
 }
 
 // errNoCapture says that the journal is gone.
-var errNoCapture = errors.New("capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew")
+var errNoCapture = errors.New(
+	"capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew",
+)
 
 // markEvery bounds how often a mark is set, since each takes a transaction number.
 const markEvery = 50 * time.Millisecond
@@ -107,7 +109,8 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		limit += len(j.inFlight)
 	}
 	// A transaction number is taken only while writers take many themselves.
-	wanted := full && time.Since(j.marked) > markEvery && j.taken > j.low && (len(j.marks) == 0 || j.taken > j.marks[len(j.marks)-1].seq)
+	wanted := full && time.Since(j.marked) > markEvery && j.taken > j.low &&
+		(len(j.marks) == 0 || j.taken > j.marks[len(j.marks)-1].seq)
 	j.mu.Unlock()
 
 	began := time.Now()
@@ -129,20 +132,26 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	// In this order: a writer has its transaction number before it takes one of the
 	// sequence, so it is below a transaction number that is taken afterwards. (A
 	// snapshot's xmax would not do: it is above completed transactions only.)
-	batch.Queue("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq").QueryRow(func(row pgx.Row) error { return row.Scan(&now.seq) })
+	batch.Queue("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq").
+		QueryRow(func(row pgx.Row) error { return row.Scan(&now.seq) })
 	if wanted {
 		batch.Queue("SELECT pg_current_xact_id()::text").QueryRow(number(&now.xid))
 	}
 	batch.Queue("SELECT pg_snapshot_xmin(pg_current_snapshot())::text").QueryRow(number(&xmin))
-	batch.Queue(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`, from, limit).Query(func(result pgx.Rows) error {
-		var n noted
-		_, err := pgx.ForEachRow(result, []any{&n.seq, &n.at, &n.layout, &n.op, &n.key, &n.before, &n.after}, func() error {
-			rows = append(rows, n)
-			n.key, n.before, n.after = nil, nil, nil
-			return nil
+	batch.Queue(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`, from, limit).
+		Query(func(result pgx.Rows) error {
+			var n noted
+			_, err := pgx.ForEachRow(
+				result,
+				[]any{&n.seq, &n.at, &n.layout, &n.op, &n.key, &n.before, &n.after},
+				func() error {
+					rows = append(rows, n)
+					n.key, n.before, n.after = nil, nil, nil
+					return nil
+				},
+			)
+			return err
 		})
-		return err
-	})
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, journalError(err)
 	}
@@ -191,7 +200,14 @@ func (p *Feed) noteRefreshes(ctx context.Context) error {
 }
 
 // took keeps what is new among the rows read, and moves the marks on.
-func (j *Feed) took(read []change.Change, from int64, full, cut bool, now mark, xmin uint64, began time.Time) []change.Change {
+func (j *Feed) took(
+	read []change.Change,
+	from int64,
+	full, cut bool,
+	now mark,
+	xmin uint64,
+	began time.Time,
+) []change.Change {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	fresh := read[:0]
@@ -238,7 +254,11 @@ func (p *Feed) changes(ctx context.Context, rows []noted) ([]change.Change, erro
 				return nil, err
 			}
 			if known, ok = p.layouts[n.layout]; !ok {
-				return nil, fmt.Errorf("journal row %d has layout %d, which pingo_capture.layouts does not know: somebody deleted it; install capture again and reindex", n.seq, n.layout)
+				return nil, fmt.Errorf(
+					"journal row %d has layout %d, which pingo_capture.layouts does not know: somebody deleted it; install capture again and reindex",
+					n.seq,
+					n.layout,
+				)
 			}
 		}
 		c := change.Change{Seq: n.seq, At: n.at, Op: change.Op(n.op[0]), Table: known.table, Links: known.links}

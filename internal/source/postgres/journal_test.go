@@ -98,7 +98,8 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 		return n
 	}
 	var dead int64
-	if err := conn.QueryRow(t.Context(), "SELECT n_dead_tup FROM pg_stat_all_tables WHERE relid = 'pingo_capture.journal'::regclass").Scan(&dead); err != nil || dead < rows {
+	if err := conn.QueryRow(t.Context(), "SELECT n_dead_tup FROM pg_stat_all_tables WHERE relid = 'pingo_capture.journal'::regclass").Scan(&dead); err != nil ||
+		dead < rows {
 		t.Fatalf("%d dead rows, %v: the long transaction keeps none alive", dead, err)
 	}
 	before := blocks()

@@ -58,7 +58,11 @@ func Open(c source.Config) (*source.Source, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", pgerror.InURL(err))
 	}
-	return &source.Source{Reader: &Reader{pool: pool}, Feed: &Feed{pool: pool}, Capture: &Capture{pool: pool}}, nil
+	return &source.Source{
+		Reader:  &Reader{pool: pool},
+		Feed:    &Feed{pool: pool},
+		Capture: &Capture{pool: pool},
+	}, nil
 }
 
 // Close gives the connections back.
@@ -67,7 +71,8 @@ func (p *Reader) Close() { p.pool.Close() }
 // Describe says which server and database answered, and as whom.
 func (p *Reader) Describe(ctx context.Context) (string, error) {
 	var version, database, user string
-	err := p.pool.QueryRow(ctx, "SELECT current_setting('server_version'), current_database(), current_user").Scan(&version, &database, &user)
+	err := p.pool.QueryRow(ctx, "SELECT current_setting('server_version'), current_database(), current_user").
+		Scan(&version, &database, &user)
 	if err != nil {
 		return "", explain(err)
 	}

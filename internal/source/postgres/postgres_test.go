@@ -36,7 +36,10 @@ func open(t *testing.T, url string) *source.Source {
 // language knows the kinds that the tests' definitions name.
 var language = definition.Kinds{
 	Sources: []definition.Kind{{Name: "postgres", Schemes: Kind.Schemes, Captures: Kind.Captures, Keys: Kind.Keys}},
-	Engines: []definition.Kind{{Name: "opensearch", Schemes: []string{"http"}, Keys: `{}`}, {Name: "postgres", Schemes: Kind.Schemes, Keys: `{}`}},
+	Engines: []definition.Kind{
+		{Name: "opensearch", Schemes: []string{"http"}, Keys: `{}`},
+		{Name: "postgres", Schemes: Kind.Schemes, Keys: `{}`},
+	},
 }
 
 func captured(table string, key, watch, links []string) shape.Captured {
@@ -87,7 +90,8 @@ func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
 	if made, err = p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 0 {
 		t.Fatalf("installed again: %v %v", made, err)
 	}
-	if _, err := p.Capture.Install(t.Context(), "two", need); err == nil || !strings.Contains(err.Error(), "another Pingo service (one) reads this database's journal already") {
+	if _, err := p.Capture.Install(t.Context(), "two", need); err == nil ||
+		!strings.Contains(err.Error(), "another Pingo service (one) reads this database's journal already") {
 		t.Errorf("a second service: %v", err)
 	}
 	// As the application does it: with no right to anything of Pingo's.
@@ -122,19 +126,35 @@ func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
 			t.Errorf("%s\n got %q\nwant %q", c.sql, got, c.want)
 		}
 	}
-	pgtest.Exec(t, conn, "RESET ROLE; SET session_replication_role = replica; UPDATE huts SET name = 'r'; RESET session_replication_role; COPY loose FROM PROGRAM 'echo 5,x' WITH (FORMAT csv)")
+	pgtest.Exec(
+		t,
+		conn,
+		"RESET ROLE; SET session_replication_role = replica; UPDATE huts SET name = 'r'; RESET session_replication_role; COPY loose FROM PROGRAM 'echo 5,x' WITH (FORMAT csv)",
+	)
 	if got := read(t, p); !slices.Equal(got, []string{"huts update 1", "loose insert  hut_id[5]"}) {
 		t.Errorf("replica role and COPY: %q", got)
 	}
 	// Renamed columns break no write, and changes are still noted.
-	pgtest.Exec(t, conn, "ALTER TABLE huts RENAME name TO title; ALTER TABLE huts RENAME id TO number; ALTER TABLE notes RENAME hut_id TO hut; UPDATE huts SET title = 's'; INSERT INTO notes VALUES (9, 1, 'z')")
+	pgtest.Exec(
+		t,
+		conn,
+		"ALTER TABLE huts RENAME name TO title; ALTER TABLE huts RENAME id TO number; ALTER TABLE notes RENAME hut_id TO hut; UPDATE huts SET title = 's'; INSERT INTO notes VALUES (9, 1, 'z')",
+	)
 	if got := read(t, p); !slices.Equal(got, []string{"huts update 1", "notes insert 9 hut_id[1]"}) {
 		t.Errorf("renamed: %q", got)
 	}
-	pgtest.Exec(t, conn, "ALTER TABLE huts RENAME title TO name; ALTER TABLE huts RENAME number TO id; ALTER TABLE notes RENAME hut TO hut_id")
+	pgtest.Exec(
+		t,
+		conn,
+		"ALTER TABLE huts RENAME title TO name; ALTER TABLE huts RENAME number TO id; ALTER TABLE notes RENAME hut TO hut_id",
+	)
 	// A trigger of the application that changes a watched column unasked.
-	pgtest.Exec(t, conn, `CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.name := ''!'' || NEW.visits; RETURN NEW; END';
-		CREATE TRIGGER shout BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION shout()`)
+	pgtest.Exec(
+		t,
+		conn,
+		`CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.name := ''!'' || NEW.visits; RETURN NEW; END';
+		CREATE TRIGGER shout BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION shout()`,
+	)
 	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 1 {
 		t.Fatal(made, err)
 	}
@@ -275,8 +295,16 @@ func TestFactsAskTheDatabase(t *testing.T) {
 		ALTER TABLE huts DROP COLUMN gone;
 		CREATE VIEW seen AS SELECT * FROM huts; CREATE TABLE other (id int)`)
 	asked := []shape.Expression{
-		{Table: "huts", Text: "lower(name) || height", Role: shape.Value}, {Table: "huts", Text: "doc ->> 'x' IS NOT NULL", Role: shape.Condition},
-		{Table: "huts", Text: "at DESC, id", Role: shape.Ordering}, {Table: "huts", Text: "(SELECT count(*) FROM other)", Role: shape.Value}, {Table: "huts", Text: "nme", Role: shape.Value},
+		{
+			Table: "huts",
+			Text:  "lower(name) || height",
+			Role:  shape.Value,
+		}, {Table: "huts", Text: "doc ->> 'x' IS NOT NULL", Role: shape.Condition},
+		{
+			Table: "huts",
+			Text:  "at DESC, id",
+			Role:  shape.Ordering,
+		}, {Table: "huts", Text: "(SELECT count(*) FROM other)", Role: shape.Value}, {Table: "huts", Text: "nme", Role: shape.Value},
 	}
 	facts, err := p.Facts(t.Context(), []string{"huts", "seen", "nowhere"}, asked)
 	if err != nil {
@@ -299,14 +327,20 @@ func TestFactsAskTheDatabase(t *testing.T) {
 		}
 	}
 	// A user who may read part of it is told which statements are missing.
-	pgtest.Exec(t, conn, `CREATE ROLE reader LOGIN PASSWORD 'reads'; GRANT USAGE ON SCHEMA public TO reader; GRANT SELECT (id, name) ON huts TO reader`)
+	pgtest.Exec(
+		t,
+		conn,
+		`CREATE ROLE reader LOGIN PASSWORD 'reads'; GRANT USAGE ON SCHEMA public TO reader; GRANT SELECT (id, name) ON huts TO reader`,
+	)
 	u, err := neturl.Parse(url)
 	if err != nil {
 		t.Fatal(err)
 	}
 	u.User = neturl.UserPassword("reader", "reads")
 	narrow, err := open(t, u.String()).Facts(t.Context(), []string{"huts", "other"}, nil)
-	if err != nil || narrow.Denied["other"] != "GRANT SELECT ON public.other TO reader;" || narrow.Tables["huts"].Denied["height"] != `GRANT SELECT (height) ON "public"."huts" TO reader;` || len(narrow.Tables["huts"].Columns) != 2 {
+	if err != nil || narrow.Denied["other"] != "GRANT SELECT ON public.other TO reader;" ||
+		narrow.Tables["huts"].Denied["height"] != `GRANT SELECT (height) ON "public"."huts" TO reader;` ||
+		len(narrow.Tables["huts"].Columns) != 2 {
 		t.Errorf("%+v %v", narrow, err)
 	}
 	if strings.Contains(catalogue(t, conn), "pingo_probe") {
@@ -325,10 +359,35 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 		INSERT INTO huts SELECT n, 'hut ' || n FROM generate_series(1, 20) n;
 		INSERT INTO stages SELECT chr(65 + n % 7) || CASE WHEN n % 3 = 0 THEN ',~' ELSE '' END, n, 'stage ' || n, n % 25 FROM generate_series(1, 200) n`)
 	s := &shape.Tree{Index: "stages", Nodes: []*shape.Node{
-		{ID: 0, Parent: -1, Table: shape.Ref{Schema: "public", Name: "stages"}, Key: []string{"trail", "no"}, KeyTypes: []string{"text", "integer"}, Where: "no <> 50", Children: []int{1},
-			Columns: []shape.Column{{Name: "trail"}, {Name: "no"}, {Name: "title"}, {Name: "hut"}}, Fields: []shape.Field{{Name: "title", At: 2, Type: shape.Text}}},
-		{ID: 1, Parent: 0, Name: "hut", Table: shape.Ref{Schema: "public", Name: "huts"}, Key: []string{"id"}, Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"hut"}, OursAt: []int{3}, Types: []string{"integer"}},
-			Columns: []shape.Column{{Name: "id"}, {Expression: "upper(name)"}}, Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}}},
+		{
+			ID:       0,
+			Parent:   -1,
+			Table:    shape.Ref{Schema: "public", Name: "stages"},
+			Key:      []string{"trail", "no"},
+			KeyTypes: []string{"text", "integer"},
+			Where:    "no <> 50",
+			Children: []int{1},
+			Columns: []shape.Column{
+				{Name: "trail"},
+				{Name: "no"},
+				{Name: "title"},
+				{Name: "hut"},
+			},
+			Fields: []shape.Field{{Name: "title", At: 2, Type: shape.Text}},
+		},
+		{
+			ID:     1,
+			Parent: 0,
+			Name:   "hut",
+			Table:  shape.Ref{Schema: "public", Name: "huts"},
+			Key:    []string{"id"},
+			Link:   &shape.Link{Theirs: []string{"id"}, Ours: []string{"hut"}, OursAt: []int{3}, Types: []string{"integer"}},
+			Columns: []shape.Column{
+				{Name: "id"},
+				{Expression: "upper(name)"},
+			},
+			Fields: []shape.Field{{Name: "name", At: 1, Type: shape.Text}},
+		},
 	}}
 	set := document.NewSet(s)
 	documents := func() map[string]string {

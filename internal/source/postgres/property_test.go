@@ -35,13 +35,49 @@ type randomColumn struct{ name, kind string }
 
 // kinds of columns with values for them; few enough that rows meet.
 var kinds = map[string][]string{
-	"integer": {"0", "1", "2", "-3", "-12", "12", "NULL"}, "text": {"'a'", "'b'", "'c d'", "'~,'", "''", "NULL"}, "boolean": {"true", "false", "NULL"},
-	"numeric": {"1.50", "-0.001", "'NaN'", "12345678901234567890.1", "NULL"}, "timestamptz": {"'2031-06-01 10:20:30.5+02'", "'0044-03-15 BC'", "'infinity'", "'-infinity'", "'12031-01-01'", "'0044-07-15 BC'", "'0043-01-01 BC'", "NULL"},
-	"date": {"'2031-06-01'", "'0001-01-01 BC'", "'2031-06-02'", "NULL"}, "text[]": {"'{}'", `'{a,NULL,"b \"c\""}'`, "NULL"}, "integer[]": {"'{{1,2},{3,4}}'", "'{}'"}, "jsonb": {`'{"a": [1, {"b": null}]}'`, "'3'", "NULL"},
-	"point": {"'(8.5,46.25)'", "NULL"}, "uuid": {"'6f1d6ab4-35fd-4b5c-8a39-0b3f7c2a9e11'", "NULL"}, "interval": {"'1 day 2 hours'", "NULL"}, "double precision": {"0.1", "'-Infinity'", "1e300", "NULL"},
+	"integer": {
+		"0",
+		"1",
+		"2",
+		"-3",
+		"-12",
+		"12",
+		"NULL",
+	}, "text": {"'a'", "'b'", "'c d'", "'~,'", "''", "NULL"}, "boolean": {"true", "false", "NULL"},
+	"numeric": {
+		"1.50",
+		"-0.001",
+		"'NaN'",
+		"12345678901234567890.1",
+		"NULL",
+	}, "timestamptz": {"'2031-06-01 10:20:30.5+02'", "'0044-03-15 BC'", "'infinity'", "'-infinity'", "'12031-01-01'", "'0044-07-15 BC'", "'0043-01-01 BC'", "NULL"},
+	"date": {
+		"'2031-06-01'",
+		"'0001-01-01 BC'",
+		"'2031-06-02'",
+		"NULL",
+	}, "text[]": {"'{}'", `'{a,NULL,"b \"c\""}'`, "NULL"}, "integer[]": {"'{{1,2},{3,4}}'", "'{}'"}, "jsonb": {`'{"a": [1, {"b": null}]}'`, "'3'", "NULL"},
+	"point": {
+		"'(8.5,46.25)'",
+		"NULL",
+	}, "uuid": {"'6f1d6ab4-35fd-4b5c-8a39-0b3f7c2a9e11'", "NULL"}, "interval": {"'1 day 2 hours'", "NULL"}, "double precision": {"0.1", "'-Infinity'", "1e300", "NULL"},
 }
 
-var kindNames = []string{"integer", "text", "boolean", "numeric", "timestamptz", "date", "text[]", "integer[]", "jsonb", "point", "uuid", "interval", "double precision"}
+var kindNames = []string{
+	"integer",
+	"text",
+	"boolean",
+	"numeric",
+	"timestamptz",
+	"date",
+	"text[]",
+	"integer[]",
+	"jsonb",
+	"point",
+	"uuid",
+	"interval",
+	"double precision",
+}
 
 func (w *world) pick(n int) int        { return w.r.IntN(n) }
 func (w *world) value(k string) string { return kinds[k][w.pick(len(kinds[k]))] }
@@ -62,7 +98,16 @@ func newRandom(t *testing.T, conn *pgx.Conn, seed uint64) *world {
 		for _, c := range table.columns {
 			columns = append(columns, quoteName(c.name)+" "+c.kind)
 		}
-		pgtest.Exec(t, conn, fmt.Sprintf("CREATE TABLE %s (%s, PRIMARY KEY (%s))", quoteName(table.name), strings.Join(columns, ", "), quoteNames(table.key, "")))
+		pgtest.Exec(
+			t,
+			conn,
+			fmt.Sprintf(
+				"CREATE TABLE %s (%s, PRIMARY KEY (%s))",
+				quoteName(table.name),
+				strings.Join(columns, ", "),
+				quoteNames(table.key, ""),
+			),
+		)
 		w.tables = append(w.tables, table)
 		for range 12 {
 			pgtest.Exec(t, conn, w.insert(&w.tables[i]))
@@ -102,7 +147,12 @@ func (w *world) change() string {
 	case 2:
 		return fmt.Sprintf("DELETE FROM %s WHERE %s", quoteName(table.name), where)
 	case 3:
-		return fmt.Sprintf(`UPDATE %s SET id = id + 20, i1 = %s WHERE %s AND NOT EXISTS (SELECT FROM %[1]s x WHERE x.id > 15)`, quoteName(table.name), w.value("integer"), where)
+		return fmt.Sprintf(
+			`UPDATE %s SET id = id + 20, i1 = %s WHERE %s AND NOT EXISTS (SELECT FROM %[1]s x WHERE x.id > 15)`,
+			quoteName(table.name),
+			w.value("integer"),
+			where,
+		)
 	}
 	c := table.columns[2+w.pick(len(table.columns)-2)]
 	return fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quoteName(table.name), quoteName(c.name), w.value(c.kind), where)
@@ -148,7 +198,14 @@ func (w *world) node(b *strings.Builder, indent string, table *randomTable, dept
 			return fmt.Sprintf("{ %s: %s }", integers[w.pick(3)], integers[w.pick(3)])
 		}
 		if many && w.pick(3) == 0 {
-			fmt.Fprintf(&related, "%s    through: { table: %q, on: %s, to: %s }\n", indent, w.tables[w.pick(len(w.tables))].name, pair(), pair())
+			fmt.Fprintf(
+				&related,
+				"%s    through: { table: %q, on: %s, to: %s }\n",
+				indent,
+				w.tables[w.pick(len(w.tables))].name,
+				pair(),
+				pair(),
+			)
 		} else {
 			fmt.Fprintf(&related, "%s    on: %s\n", indent, pair())
 		}
@@ -221,7 +278,8 @@ func randomRun(t *testing.T, seed uint64) {
 	s, ix, findings := compile(t, p, b.String())
 	for _, f := range findings {
 		// Names may mean other types in the second table; that is refused, rightly.
-		if strings.Contains(f.Message, "an index has one type for a name") || strings.Contains(f.Message, "is a field in rows") || strings.Contains(f.Message, "is a related table") {
+		if strings.Contains(f.Message, "an index has one type for a name") || strings.Contains(f.Message, "is a field in rows") ||
+			strings.Contains(f.Message, "is a related table") {
 			t.Skip(f.Message)
 		}
 	}
@@ -254,7 +312,8 @@ func randomRun(t *testing.T, seed uint64) {
 			t.Fatal(err)
 		}
 		set := document.NewSet(s.Trees[tree])
-		if err := p.ReadKeys(t.Context(), set, [][]string{values}); err != nil || set.Rows(0).Len() != 1 || string(set.Append(nil, 0)) != d {
+		if err := p.ReadKeys(t.Context(), set, [][]string{values}); err != nil || set.Rows(0).Len() != 1 ||
+			string(set.Append(nil, 0)) != d {
 			t.Fatalf("%s by key: %v, %d rows, %s\ninstead of %s\n%s", key, err, set.Rows(0).Len(), set.Append(nil, 0), d, b.String())
 		}
 	}

@@ -70,8 +70,18 @@ func compileNode(n *shape.Node) *nodeSQL {
 			where += " ORDER BY " + strings.Join(by, ", ") + ", " + order
 		}
 		return &nodeSQL{
-			head: fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE ", strings.Join(columns, ", "), strings.Join(inner, ", "), quote(j.Table)),
-			tail: fmt.Sprintf(") pingo_join JOIN %s ON %s WHERE true%s", quote(n.Table), strings.Join(on, " AND "), where), writers: writers,
+			head: fmt.Sprintf(
+				"SELECT %s FROM (SELECT %s FROM %s WHERE ",
+				strings.Join(columns, ", "),
+				strings.Join(inner, ", "),
+				quote(j.Table),
+			),
+			tail: fmt.Sprintf(
+				") pingo_join JOIN %s ON %s WHERE true%s",
+				quote(n.Table),
+				strings.Join(on, " AND "),
+				where,
+			), writers: writers,
 		}
 	}
 	tail := where
@@ -188,12 +198,17 @@ func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto [
 	root := set.Tree().Root()
 	s := p.sqlOf(root)
 	condition, params := between(root.Key, nil, after, upto)
-	return p.read(ctx, set, query{0, s.head + condition + s.tail, params, s.writers}, func(link *shape.Link) (string, [][]byte) {
-		if slices.Equal(root.Key, link.Ours) {
-			return between(link.Theirs, link.Types, after, upto)
-		}
-		return "", nil
-	})
+	return p.read(
+		ctx,
+		set,
+		query{0, s.head + condition + s.tail, params, s.writers},
+		func(link *shape.Link) (string, [][]byte) {
+			if slices.Equal(root.Key, link.Ours) {
+				return between(link.Theirs, link.Types, after, upto)
+			}
+			return "", nil
+		},
+	)
 }
 
 // between is the condition that columns are after one tuple (nil: the start) and not
@@ -227,7 +242,12 @@ func between(columns, types []string, after, upto []string) (string, [][]byte) {
 // read reads node by node in one read-only snapshot: first the root, then, level by
 // level, every node whose parent is there, sent together. ranged gives a condition
 // by range for nodes that can be read like that; others are read by their links.
-func (p *Reader) read(ctx context.Context, set *document.Set, root query, ranged func(*shape.Link) (string, [][]byte)) error {
+func (p *Reader) read(
+	ctx context.Context,
+	set *document.Set,
+	root query,
+	ranged func(*shape.Link) (string, [][]byte),
+) error {
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
 		return explain(err)
@@ -301,7 +321,11 @@ func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level
 	return pipeline.Close()
 }
 
-func result(pipeline *pgconn.Pipeline, into *document.Rows, writers []document.Writer) (pgconn.CommandTag, error) {
+func result(
+	pipeline *pgconn.Pipeline,
+	into *document.Rows,
+	writers []document.Writer,
+) (pgconn.CommandTag, error) {
 	answer, err := pipeline.GetResults()
 	if err != nil {
 		return pgconn.CommandTag{}, err
@@ -318,7 +342,12 @@ func result(pipeline *pgconn.Pipeline, into *document.Rows, writers []document.W
 
 // WalkUp walks the steps up from linking values to document keys. Values in
 // between are held in memory; keys are passed on as they come.
-func (p *Reader) WalkUp(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error {
+func (p *Reader) WalkUp(
+	ctx context.Context,
+	steps []shape.Step,
+	tuples [][]string,
+	each func(key []string) error,
+) error {
 	for _, step := range steps[:len(steps)-1] {
 		var next [][]string
 		err := p.walk(ctx, step, tuples, func(row []string) error {
@@ -333,12 +362,23 @@ func (p *Reader) WalkUp(ctx context.Context, steps []shape.Step, tuples [][]stri
 	return p.walk(ctx, steps[len(steps)-1], tuples, each)
 }
 
-func (p *Reader) walk(ctx context.Context, step shape.Step, tuples [][]string, each func(row []string) error) error {
+func (p *Reader) walk(
+	ctx context.Context,
+	step shape.Step,
+	tuples [][]string,
+	each func(row []string) error,
+) error {
 	if len(tuples) == 0 {
 		return nil
 	}
 	condition, params := among(step.Match, step.Types, transpose(tuples, len(step.Match)))
-	err := p.stream(ctx, step.Yield, fmt.Sprintf("FROM %s WHERE %s", quote(step.Table), condition), params, each)
+	err := p.stream(
+		ctx,
+		step.Yield,
+		fmt.Sprintf("FROM %s WHERE %s", quote(step.Table), condition),
+		params,
+		each,
+	)
 	if err != nil {
 		return fmt.Errorf("looking in %s for the documents that a change touches: %w", step.Table, err)
 	}
@@ -349,14 +389,31 @@ func (p *Reader) walk(ctx context.Context, step shape.Step, tuples [][]string, e
 func keyColumns(root *shape.Node) []shape.Column { return root.Columns[:len(root.Key)] }
 
 // Keys passes on the keys of a root table's rows in a range.
-func (p *Reader) Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func(key []string) error) error {
+func (p *Reader) Keys(
+	ctx context.Context,
+	t *shape.Tree,
+	after, upto []string,
+	each func(key []string) error,
+) error {
 	root := t.Root()
 	condition, params := between(root.Key, nil, after, upto)
-	return p.stream(ctx, keyColumns(root), fmt.Sprintf("FROM %s WHERE %s%s", quote(root.Table), condition, identified(root)), params, each)
+	return p.stream(
+		ctx,
+		keyColumns(root),
+		fmt.Sprintf("FROM %s WHERE %s%s", quote(root.Table), condition, identified(root)),
+		params,
+		each,
+	)
 }
 
 // stream reads rows of some columns without holding them; rows with a NULL are left out.
-func (p *Reader) stream(ctx context.Context, columns []shape.Column, from string, params [][]byte, each func(row []string) error) error {
+func (p *Reader) stream(
+	ctx context.Context,
+	columns []shape.Column,
+	from string,
+	params [][]byte,
+	each func(row []string) error,
+) error {
 	selected, writers := make([]string, len(columns)), make([]document.Writer, len(columns))
 	for i, c := range columns {
 		selected[i], writers[i] = readColumn(c), writerOf(c)
@@ -412,7 +469,14 @@ func (p *Reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 func (p *Reader) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error) {
 	root := t.Root()
 	condition, params := between(root.Key, nil, after, nil)
-	from := fmt.Sprintf("FROM %s WHERE %s%s ORDER BY %s OFFSET %d LIMIT 1", quote(root.Table), condition, identified(root), quoteNames(root.Key, quote(root.Table)+"."), rows-1)
+	from := fmt.Sprintf(
+		"FROM %s WHERE %s%s ORDER BY %s OFFSET %d LIMIT 1",
+		quote(root.Table),
+		condition,
+		identified(root),
+		quoteNames(root.Key, quote(root.Table)+"."),
+		rows-1,
+	)
 	var end []string
 	err := p.stream(ctx, keyColumns(root), from, params, func(row []string) error {
 		end = append(end, row...)
@@ -436,7 +500,8 @@ func (p *Reader) DuplicateKeys(ctx context.Context, t *shape.Tree) (int64, error
 	}
 	var n int64
 	err := p.pool.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM %s WHERE true%s GROUP BY %s HAVING count(*) > 1) shared",
-		quote(root.Table), where, quoteNames(root.Key, ""))).Scan(&n)
+		quote(root.Table), where, quoteNames(root.Key, ""))).
+		Scan(&n)
 	if err != nil {
 		return 0, wrap("looking for rows of "+root.Table.String()+" with the same key", err)
 	}

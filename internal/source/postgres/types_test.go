@@ -18,8 +18,16 @@ import (
 // compile makes the shape of the first index of a definition, as the service does.
 func compile(t *testing.T, p *source.Source, text string) (*shape.Shape, *definition.Index, definition.Findings) {
 	t.Helper()
-	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: "sources: { s: { kind: postgres, url: \"postgres://h/d\" } }\nengines: { e: { kind: opensearch, url: \"http://h\" } }\nindexes:\n" + text}}, language,
-		func(string) (string, error) { return "", nil })
+	def, findings := definition.Parse(
+		[]definition.File{
+			{
+				Name: "d.yaml",
+				Text: "sources: { s: { kind: postgres, url: \"postgres://h/d\" } }\nengines: { e: { kind: opensearch, url: \"http://h\" } }\nindexes:\n" + text,
+			},
+		},
+		language,
+		func(string) (string, error) { return "", nil },
+	)
 	if len(findings) > 0 {
 		t.Fatalf("%v\n%s", findings, text)
 	}
@@ -73,8 +81,12 @@ func TestTypesAreTreatedAsTheDocsSay(t *testing.T) {
 	}
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
-	pgtest.Exec(t, conn, `CREATE EXTENSION citext; CREATE EXTENSION hstore; CREATE TYPE mood AS ENUM ('calm', 'wild'); CREATE DOMAIN whole AS integer; CREATE DOMAIN metres AS whole CHECK (VALUE > 0);
-		CREATE DOMAIN tags AS text[]; CREATE TYPE pair AS (a int, b int)`)
+	pgtest.Exec(
+		t,
+		conn,
+		`CREATE EXTENSION citext; CREATE EXTENSION hstore; CREATE TYPE mood AS ENUM ('calm', 'wild'); CREATE DOMAIN whole AS integer; CREATE DOMAIN metres AS whole CHECK (VALUE > 0);
+		CREATE DOMAIN tags AS text[]; CREATE TYPE pair AS (a int, b int)`,
+	)
 	rows := 0
 	for _, line := range strings.Split(string(text), "\n") {
 		cells := strings.Split(line, " | ")
@@ -130,7 +142,15 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 		pgtest.Exec(t, conn, fmt.Sprintf(`CREATE TABLE %[1]s (a %[3]s, "Sel" int, note text, PRIMARY KEY (a, "Sel"));
 			CREATE TABLE %[2]s (id int PRIMARY KEY, "by" %[3]s, sel int, word text);
 			INSERT INTO %[1]s VALUES (%[4]s, 1, 'one'), (%[5]s, 2, 'two'); INSERT INTO %[2]s VALUES (1, %[4]s, 1, 'x'), (2, %[5]s, 2, 'y'), (3, %[5]s, NULL, 'z'), (4, NULL, 2, 'z')`, root, child, c.kind, c.value, c.other))
-		s, _, findings := compile(t, p, fmt.Sprintf("  x:\n    engine: e\n    rows: s.Root %d\n    fields: [note]\n    related: { words: { many: %s, on: { by: a, sel: Sel }, list: word } }\n", i, child))
+		s, _, findings := compile(
+			t,
+			p,
+			fmt.Sprintf(
+				"  x:\n    engine: e\n    rows: s.Root %d\n    fields: [note]\n    related: { words: { many: %s, on: { by: a, sel: Sel }, list: word } }\n",
+				i,
+				child,
+			),
+		)
 		if len(findings) > 0 {
 			t.Fatal(findings)
 		}
@@ -147,7 +167,9 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 				t.Fatal(err)
 			}
 			set := document.NewSet(tree)
-			if err := p.ReadKeys(t.Context(), set, [][]string{values}); err != nil || set.Rows(0).Len() != 1 || string(set.Append(nil, 0)) != d || string(set.AppendKey(nil, 0)) != k {
+			if err := p.ReadKeys(t.Context(), set, [][]string{values}); err != nil || set.Rows(0).Len() != 1 ||
+				string(set.Append(nil, 0)) != d ||
+				string(set.AppendKey(nil, 0)) != k {
 				t.Errorf("%s: %q by key: %v, %d rows", c.kind, k, err, set.Rows(0).Len())
 			}
 		}
@@ -158,7 +180,15 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 			t.Fatal(err)
 		}
 		// As an application would that speaks another way.
-		pgtest.Exec(t, conn, fmt.Sprintf(`SET TimeZone = 'Asia/Kathmandu'; SET DateStyle = 'German'; SET extra_float_digits = -5; UPDATE %s SET note = note || '!'; UPDATE %s SET word = word || '!'; RESET ALL`, root, child))
+		pgtest.Exec(
+			t,
+			conn,
+			fmt.Sprintf(
+				`SET TimeZone = 'Asia/Kathmandu'; SET DateStyle = 'German'; SET extra_float_digits = -5; UPDATE %s SET note = note || '!'; UPDATE %s SET word = word || '!'; RESET ALL`,
+				root,
+				child,
+			),
+		)
 		changes, err := p.Changes(t.Context(), 100)
 		if err != nil {
 			t.Fatal(err)

@@ -47,7 +47,10 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 			t.Errorf("%s follows %s, want %s", c.view, said, c.want)
 		}
 	}
-	if _, _, findings := compile(t, p, "  x: { engine: e, rows: s.plain, fields: [name] }\n"); !strings.Contains(findings.Error(), "write key: COLUMN") {
+	if _, _, findings := compile(t, p, "  x: { engine: e, rows: s.plain, fields: [name] }\n"); !strings.Contains(
+		findings.Error(),
+		"write key: COLUMN",
+	) {
 		t.Errorf("a view without key: %v", findings)
 	}
 
@@ -172,14 +175,28 @@ func TestPartitionsAreCaptured(t *testing.T) {
 	check("INSERT INTO notes_2031_low VALUES (2, '2031-05-01 00:00Z', 7, 'b')", "notes insert 2,2031-05-01T00:00:00")
 	check("INSERT INTO notes_2032 (id, at, body) VALUES (3, '2032-05-01 00:00Z', 'c')", "notes insert 3,2032-05-01T00:00:00")
 	check("UPDATE notes_2032 SET body = 'd'", "notes update 3,2032-05-01T00:00:00")
-	check("UPDATE notes SET at = '2032-06-01 00:00Z' WHERE id = 1", "notes delete 1,2031-05-01T00:00:00", "notes insert 1,2032-06-01T00:00:00")
+	check(
+		"UPDATE notes SET at = '2032-06-01 00:00Z' WHERE id = 1",
+		"notes delete 1,2031-05-01T00:00:00",
+		"notes insert 1,2032-06-01T00:00:00",
+	)
 	check("TRUNCATE notes_2031_low", "notes truncate ")
-	check("SET session_replication_role = replica; DELETE FROM notes_2032 WHERE id = 3; RESET session_replication_role", "notes delete 3,2032-05-01T00:00:00")
+	check(
+		"SET session_replication_role = replica; DELETE FROM notes_2032 WHERE id = 3; RESET session_replication_role",
+		"notes delete 3,2032-05-01T00:00:00",
+	)
 	// A partition that is made later has the row triggers at once; what empties it is
 	// noticed after capture was installed again.
-	check("CREATE TABLE notes_2033 PARTITION OF notes FOR VALUES FROM ('2033-01-01') TO ('2034-01-01'); INSERT INTO notes_2033 VALUES (5, '2033-05-01 00:00Z', 7, 'e')", "notes insert 5,2033-05-01T00:00:00")
-	check("SET session_replication_role = replica; UPDATE notes_2033 SET body = 'f'; RESET session_replication_role", "notes update 5,2033-05-01T00:00:00")
-	if gaps, err := p.Capture.Gaps(t.Context(), need); err != nil || len(gaps) != 1 || !gaps[0].Safe || !strings.Contains(gaps[0].Reason, "1 new partitions") {
+	check(
+		"CREATE TABLE notes_2033 PARTITION OF notes FOR VALUES FROM ('2033-01-01') TO ('2034-01-01'); INSERT INTO notes_2033 VALUES (5, '2033-05-01 00:00Z', 7, 'e')",
+		"notes insert 5,2033-05-01T00:00:00",
+	)
+	check(
+		"SET session_replication_role = replica; UPDATE notes_2033 SET body = 'f'; RESET session_replication_role",
+		"notes update 5,2033-05-01T00:00:00",
+	)
+	if gaps, err := p.Capture.Gaps(t.Context(), need); err != nil || len(gaps) != 1 || !gaps[0].Safe ||
+		!strings.Contains(gaps[0].Reason, "1 new partitions") {
 		t.Errorf("%+v %v", gaps, err)
 	}
 	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 1 {

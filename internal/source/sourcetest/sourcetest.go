@@ -80,9 +80,15 @@ func Run(t *testing.T, kind source.Kind, h Harness) {
 
 func (s *suite) compile(kind source.Kind) {
 	s.Helper()
-	kinds := definition.Kinds{Sources: []definition.Kind{{Name: kind.Name, Schemes: kind.Schemes, Captures: kind.Captures, Keys: kind.Keys}},
-		Engines: []definition.Kind{{Name: "any", Schemes: []string{"any"}, Keys: `{}`}}}
-	files := []definition.File{{Name: "d.yaml", Text: strings.NewReplacer("KIND", kind.Name, "SCHEME", kind.Schemes[0]).Replace(text)}}
+	kinds := definition.Kinds{
+		Sources: []definition.Kind{
+			{Name: kind.Name, Schemes: kind.Schemes, Captures: kind.Captures, Keys: kind.Keys},
+		},
+		Engines: []definition.Kind{{Name: "any", Schemes: []string{"any"}, Keys: `{}`}},
+	}
+	files := []definition.File{
+		{Name: "d.yaml", Text: strings.NewReplacer("KIND", kind.Name, "SCHEME", kind.Schemes[0]).Replace(text)},
+	}
 	def, findings := definition.Parse(files, kinds, nil)
 	if len(findings) > 0 {
 		s.Fatal(findings)
@@ -98,7 +104,8 @@ func (s *suite) compile(kind source.Kind) {
 		}
 	}
 	facts, err := s.src.Facts(s.Context(), []string{"nowhere"}, nil)
-	if err != nil || facts.Tables["nowhere"] != nil || !slices.ContainsFunc(facts.Known, func(name string) bool { return strings.HasSuffix(name, "huts") }) {
+	if err != nil || facts.Tables["nowhere"] != nil ||
+		!slices.ContainsFunc(facts.Known, func(name string) bool { return strings.HasSuffix(name, "huts") }) {
 		s.Errorf("a table that is not there: %+v, %v", facts, err)
 	}
 	if name := s.src.Label(s.huts.Trees[0].Root().Table); name != "huts" {
@@ -138,9 +145,23 @@ func (s *suite) rowsBecomeDocuments() {
 	s.do(func(tx Transaction) {
 		tx.Insert("regions", Row{"id": 1, "name": "Tarn \"Country\"\nand ü"})
 		for i := range manyHuts {
-			tx.Insert("huts", Row{"id": i, "name": fmt.Sprint("hut ", i), "region_id": 1 + i%2, "beds": i, "open": i%2 == 0, "since": "2031-06-01"})
+			tx.Insert(
+				"huts",
+				Row{
+					"id":        i,
+					"name":      fmt.Sprint("hut ", i),
+					"region_id": 1 + i%2,
+					"beds":      i,
+					"open":      i%2 == 0,
+					"since":     "2031-06-01",
+				},
+			)
 		}
-		tx.Update("huts", Row{"id": 7}, Row{"name": nil, "region_id": nil, "beds": nil, "open": nil, "since": nil})
+		tx.Update(
+			"huts",
+			Row{"id": 7},
+			Row{"name": nil, "region_id": nil, "beds": nil, "open": nil, "since": nil},
+		)
 		tx.Insert("stays", Row{"hut_id": 2, "night": "b", "body": "second"})
 		tx.Insert("stays", Row{"hut_id": 2, "night": "a,~", "body": "first"})
 		tx.Insert("stays", Row{"hut_id": 3, "night": "", "body": ""})
@@ -291,7 +312,14 @@ func (s *suite) changesAreNoticed() {
 		tx.Delete("stays", Row{"hut_id": 3, "night": ""})
 		tx.Update("huts", Row{"id": 5}, Row{"id": 1005})
 	})
-	first := s.read("insert regions 2", "update huts 1", "update stays 2|b", "delete stays 3|", "delete huts 5", "update huts 1005")
+	first := s.read(
+		"insert regions 2",
+		"update huts 1",
+		"update stays 2|b",
+		"delete stays 3|",
+		"delete huts 5",
+		"update huts 1005",
+	)
 	s.read() // none comes twice
 	if d, err := s.src.Depth(ctx); err != nil || d.Changes != 6 || d.Oldest == nil {
 		s.Errorf("depth: %+v %v", d, err)
@@ -333,7 +361,8 @@ func (s *suite) capturesComeAndGo() {
 	if made, err := capture.Install(ctx, "one", need); err != nil || len(made) != 0 {
 		s.Errorf("installed again: %v %v", made, err)
 	}
-	if _, err := capture.Install(ctx, "two", need); err == nil || !strings.Contains(err.Error(), "another Pingo service") {
+	if _, err := capture.Install(ctx, "two", need); err == nil ||
+		!strings.Contains(err.Error(), "another Pingo service") {
 		s.Errorf("a second service: %v", err)
 	}
 	if status, err := capture.Status(ctx); err != nil || !status.Installed || len(status.Tables) != 3 {
@@ -359,7 +388,8 @@ func (s *suite) capturesComeAndGo() {
 	if status, err := capture.Status(ctx); err != nil || status.Installed {
 		s.Errorf("%+v %v", status, err)
 	}
-	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 3 || gaps[0].Safe || gaps[0].Reason == "" {
+	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 3 || gaps[0].Safe ||
+		gaps[0].Reason == "" {
 		s.Errorf("gaps without capture: %+v %v", gaps, err)
 	}
 	s.do(func(tx Transaction) { tx.Update("huts", Row{"id": 12}, Row{"beds": 3}) })
