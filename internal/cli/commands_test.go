@@ -719,7 +719,12 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		t.Errorf("a mixed-case column in order: %d %s", code, out)
 	}
 	// Every mistake is said in one run: of the language, of references, of the databases.
-	mistakes := demo.Definition + `
+	renamed := strings.ReplaceAll(
+		strings.ReplaceAll(demo.Definition, "order: written_at DESC", `order: '"writtenAt" DESC'`),
+		"written_at:",
+		"writtenAt:",
+	)
+	mistakes := renamed + `
   one: { engine: main, rows: lodge.huts, felds: [name], fields: [name] }
   two: { engine: mian, rows: lodge.huts, fields: [name] }
   three: { engine: main, rows: lodge.hust, fields: [name] }
@@ -733,13 +738,7 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		t.Errorf("%d %s", code, out)
 	}
 	// A removal that was not accepted is refused, not failed.
-	other := strings.Replace(
-		strings.ReplaceAll(demo.Definition, "order: written_at DESC", `order: '"writtenAt" DESC'`),
-		"\n  huts:",
-		"\n  cabins:",
-		1,
-	)
-	other = strings.ReplaceAll(other, "written_at:", "writtenAt:")
+	other := strings.Replace(renamed, "\n  huts:", "\n  cabins:", 1)
 	if out, errs, code := w.run("apply", "--yes", w.write(other)); code != 3 || !strings.Contains(errs, "--accept huts") {
 		t.Errorf("an index is taken out: %d %s%s", code, out, errs)
 	}

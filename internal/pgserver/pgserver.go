@@ -18,9 +18,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"github.com/jackc/pgx/v5"
 )
 
@@ -36,10 +38,17 @@ type Options struct {
 
 // Server is a running server.
 type Server struct {
-	dir  string
-	port int
+	dir      string
+	bin      string
+	as       *syscall.Credential
+	settings []string
+	port     int
+	lock     *os.File
+	cancel   context.CancelFunc // of Supervise; nil without it
+	watching sync.WaitGroup
+
+	mu   sync.Mutex // guards what follows
 	pid  int
-	lock *os.File
 	exit chan struct{} // closed when a server of ours has ended; nil when picked up
 }
 
@@ -64,19 +73,63 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the directory: %w", err)
 	}
-	s := &Server{dir: dir, port: o.Port}
+	s := &Server{dir: dir, bin: bin, as: as, settings: o.Settings, port: o.Port}
 	if s.lock, err = lockDir(dir); err != nil {
 		return nil, err
 	}
-	if err := s.run(ctx, bin, as, o.Settings); err != nil {
+	if err := s.run(ctx); err != nil {
 		s.lock.Close()
 		return nil, err
 	}
 	return s, nil
 }
 
-func (s *Server) run(ctx context.Context, bin string, as *syscall.Credential, settings []string) error {
-	if err := s.prepare(ctx, bin, as); err != nil {
+const (
+	lookEvery     = 500 * time.Millisecond
+	longestDelay  = 10 * time.Second
+	shortestDelay = 100 * time.Millisecond
+)
+
+// Supervise starts the server again whenever it ends by itself, until Stop. It tells of
+// every end (nil), and of every start that failed.
+func (s *Server) Supervise(ctx context.Context, ended func(err error)) {
+	ctx, s.cancel = context.WithCancel(ctx)
+	s.watching.Go(func() {
+		delays := &backoff.ExponentialBackOff{InitialInterval: shortestDelay, MaxInterval: longestDelay, Multiplier: 2}
+		for sleep(ctx, lookEvery) {
+			if !s.gone() {
+				delays.Reset()
+				continue
+			}
+			ended(nil)
+			for !s.startAgain(ctx, ended) {
+				if !sleep(ctx, delays.NextBackOff()) {
+					return
+				}
+			}
+		}
+	})
+}
+
+func (s *Server) startAgain(ctx context.Context, ended func(err error)) bool {
+	err := s.run(ctx)
+	if err != nil && ctx.Err() == nil {
+		ended(err)
+	}
+	return err == nil
+}
+
+func sleep(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
+func (s *Server) run(ctx context.Context) error {
+	if err := s.prepare(ctx, s.bin, s.as); err != nil {
 		return err
 	}
 	if s.pickUp(ctx) {
@@ -96,7 +149,7 @@ func (s *Server) run(ctx context.Context, bin string, as *syscall.Credential, se
 	defer log.Close()
 	args := []string{
 		"-D",
-		s.data(),
+		s.Data(),
 		"-p",
 		strconv.Itoa(s.port),
 		"-c",
@@ -104,21 +157,24 @@ func (s *Server) run(ctx context.Context, bin string, as *syscall.Credential, se
 		"-c",
 		"unix_socket_directories=",
 	}
-	for _, setting := range settings {
+	for _, setting := range s.settings {
 		args = append(args, "-c", setting)
 	}
-	cmd := exec.Command(filepath.Join(bin, "postgres"), args...)
+	cmd := exec.Command(filepath.Join(s.bin, "postgres"), args...)
 	cmd.Stdout, cmd.Stderr, cmd.Dir = log, log, "/"
 	// A session of its own: Ctrl-C in the terminal is for Pingo, which stops the
 	// server when its own work has ended.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: as}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: s.as}
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("starting PostgreSQL: %w", err)
 	}
-	s.pid, s.exit = cmd.Process.Pid, make(chan struct{})
+	exit := make(chan struct{})
+	s.mu.Lock()
+	s.pid, s.exit = cmd.Process.Pid, exit
+	s.mu.Unlock()
 	go func() {
 		cmd.Wait()
-		close(s.exit)
+		close(exit)
 	}()
 	if err := s.wait(ctx); err != nil {
 		s.shutDown()
@@ -127,7 +183,8 @@ func (s *Server) run(ctx context.Context, bin string, as *syscall.Credential, se
 	return nil
 }
 
-func (s *Server) data() string { return filepath.Join(s.dir, "data") }
+// Data is where the server keeps its files.
+func (s *Server) Data() string { return filepath.Join(s.dir, "data") }
 
 // prepare makes the data directory once. A half-made one is made again.
 func (s *Server) prepare(ctx context.Context, bin string, as *syscall.Credential) error {
@@ -135,7 +192,7 @@ func (s *Server) prepare(ctx context.Context, bin string, as *syscall.Credential
 	if _, err := os.Stat(ready); err == nil {
 		return nil
 	}
-	if err := os.RemoveAll(s.data()); err != nil {
+	if err := os.RemoveAll(s.Data()); err != nil {
 		return fmt.Errorf("clearing a half-made data directory: %w", err)
 	}
 	random := make([]byte, 16)
@@ -158,7 +215,7 @@ func (s *Server) prepare(ctx context.Context, bin string, as *syscall.Credential
 		ctx,
 		filepath.Join(bin, "initdb"),
 		"-D",
-		s.data(),
+		s.Data(),
 		"-U",
 		"pingo",
 		"-E",
@@ -199,11 +256,14 @@ func (s *Server) pickUp(ctx context.Context) bool {
 		return false
 	}
 	exe, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	if err != nil || !strings.Contains(string(exe), s.data()) {
+	if err != nil || !strings.Contains(string(exe), s.Data()) {
 		return false
 	}
 	asked := s.port
-	s.pid, s.port = pid, port
+	s.port = port
+	s.mu.Lock()
+	s.pid, s.exit = pid, nil
+	s.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	if (asked == 0 || asked == port) && s.wait(ctx) == nil {
@@ -215,7 +275,7 @@ func (s *Server) pickUp(ctx context.Context) bool {
 }
 
 func (s *Server) postmaster() (pid, port int, ok bool) {
-	f, err := os.Open(filepath.Join(s.data(), "postmaster.pid"))
+	f, err := os.Open(filepath.Join(s.Data(), "postmaster.pid"))
 	if err != nil {
 		return 0, 0, false
 	}
@@ -235,6 +295,9 @@ func (s *Server) postmaster() (pid, port int, ok bool) {
 func (s *Server) wait(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
+	s.mu.Lock()
+	exit := s.exit
+	s.mu.Unlock()
 	var last error
 	for {
 		err := s.answers(ctx)
@@ -243,7 +306,7 @@ func (s *Server) wait(ctx context.Context) error {
 		}
 		last = err
 		select {
-		case <-s.exit:
+		case <-exit:
 			return fmt.Errorf("PostgreSQL did not start on 127.0.0.1:%d: %s", s.port, s.complaint())
 		case <-ctx.Done():
 			return fmt.Errorf("PostgreSQL on 127.0.0.1:%d does not answer: %w", s.port, last)
@@ -315,36 +378,46 @@ func (s *Server) CreateDatabase(ctx context.Context, name string) error {
 // Stop ends the server with a fast shutdown, waits for it, and gives the directory free.
 func (s *Server) Stop() error {
 	defer s.lock.Close()
+	if s.cancel != nil {
+		s.cancel()
+		s.watching.Wait()
+	}
 	return s.shutDown()
 }
 
 func (s *Server) shutDown() error {
-	if s.pid <= 1 {
+	s.mu.Lock()
+	pid := s.pid
+	s.mu.Unlock()
+	if pid <= 1 {
 		return nil
 	}
-	syscall.Kill(s.pid, syscall.SIGINT)
+	syscall.Kill(pid, syscall.SIGINT)
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
 		if s.gone() {
 			return nil
 		}
 	}
-	syscall.Kill(s.pid, syscall.SIGQUIT)
+	syscall.Kill(pid, syscall.SIGQUIT)
 	return fmt.Errorf(
 		"PostgreSQL (process %d) did not stop within 20 seconds and was told to quit at once",
-		s.pid,
+		pid,
 	)
 }
 
 func (s *Server) gone() bool {
-	if s.exit != nil {
+	s.mu.Lock()
+	pid, exit := s.pid, s.exit
+	s.mu.Unlock()
+	if exit != nil {
 		select {
-		case <-s.exit:
+		case <-exit:
 			return true
 		default:
 			return false
 		}
 	}
-	return syscall.Kill(s.pid, 0) != nil
+	return syscall.Kill(pid, 0) != nil
 }
 
 func lockDir(dir string) (*os.File, error) {

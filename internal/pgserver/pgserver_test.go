@@ -6,8 +6,13 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/pgserver"
@@ -35,6 +40,54 @@ func TestDirectoryIsNeverShared(t *testing.T) {
 	}
 	defer s.Stop()
 	pgtest.Exec(t, pgtest.Connect(t, s.URL("postgres")), "INSERT INTO kept VALUES (1)")
+}
+
+// A server that somebody kills is started again, at the same place, with what it held.
+func TestSupervision(t *testing.T) {
+	// Without the tests' settings: what was committed is on disk.
+	s, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(pgtest.Dir(t), "pg")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ends := make(chan error, 100)
+	s.Supervise(t.Context(), func(err error) { ends <- err })
+	conn := pgtest.Connect(t, s.URL("postgres"))
+	pgtest.Exec(t, conn, "CREATE TABLE kept (n int); INSERT INTO kept VALUES (1)")
+	pid, err := os.ReadFile(filepath.Join(s.Data(), "postmaster.pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, _, _ := strings.Cut(string(pid), "\n")
+	number, err := strconv.Atoi(first)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(number, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-ends; err != nil {
+		t.Error(err)
+	}
+	var n int
+	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
+		again, err := pgx.Connect(t.Context(), s.URL("postgres"))
+		if err == nil {
+			err = again.QueryRow(t.Context(), "SELECT n FROM kept").Scan(&n)
+			again.Close(t.Context())
+		}
+		if err == nil {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatal(err)
+		}
+	}
+	if err := s.Stop(); err != nil || n != 1 {
+		t.Errorf("%d %v", n, err)
+	}
+	if _, err := pgx.Connect(t.Context(), s.URL("postgres")); err == nil {
+		t.Error("it was started again after it was stopped")
+	}
 }
 
 // A directory that was half made when the power went is made again.

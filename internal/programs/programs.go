@@ -121,6 +121,13 @@ loopback unless told otherwise. On its first start it prints an admin token, onc
 						log.Error("stopping the private PostgreSQL", "error", err)
 					}
 				}()
+				pg.Supervise(cmd.Context(), func(err error) {
+					if err == nil {
+						log.Error("private PostgreSQL ended, starting it again")
+						return
+					}
+					log.Error("private PostgreSQL not started", "error", err)
+				})
 				if err := pg.CreateDatabase(cmd.Context(), "pingo"); err != nil {
 					return err
 				}
