@@ -666,13 +666,18 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		t.Fatal(err)
 	}
 	// The engine is asked for its kind, and what it said is kept.
-	asked := w.write(strings.Replace(demo.Definition, "kind: opensearch", "headers: { X-Team: huts }", 1))
-	if out, _, code := w.run("check", asked); code != 5 || !strings.Contains(out, "(recognized as kind opensearch)") {
+	asked := strings.Replace(demo.Definition, "kind: opensearch", "headers: { X-Team: huts }", 1)
+	if out, _, code := w.run("check", w.write(asked)); code != 5 || !strings.Contains(out, "(recognized as kind opensearch)") {
 		t.Fatalf("%d %s", code, out)
 	}
-	w.must("apply", "--yes", asked)
-	w.kill()
+	if _, err := w.client.Apply(t.Context(), []api.File{{Name: "pingo.yaml", Text: asked}}); err != nil {
+		t.Fatal(err)
+	}
+	w.kill() // before it told of the index
 	w.serve()
+	if st, err := w.client.Status(t.Context()); err != nil || len(st.Indexes) != 1 || st.State == api.StateEmpty {
+		t.Errorf("right after a restart, the index is not told of: %+v %v", st, err)
+	}
 	w.index(
 		10*time.Second,
 		"it goes on after a restart",
@@ -729,10 +734,22 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
   two: { engine: mian, rows: lodge.huts, fields: [name] }
   three: { engine: main, rows: lodge.hust, fields: [name] }
   four: { engine: main, rows: lodge.huts, fields: { name: { sql: "lower(nme)" } } }
+  five:
+    engine: main
+    rows: lodge.huts
+    fields:
+      sumary: { facets: true }
+      bed: { filter: true }
+      title: { combine: [name, bed] }
+      name:
 `
 	if out, _, code := w.run("check", w.write(mistakes)); code != 3 || strings.Count(out, ": index one has no key") != 1 ||
 		strings.Count(out, `goes to engine "mian"`) != 1 ||
 		strings.Count(out, `no table "hust"`) != 1 ||
+		strings.Count(out, `no key "facets"`) != 1 ||
+		strings.Count(out, `no column "bed"`) != 1 ||
+		strings.Count(out, `no column "sumary"`) != 1 ||
+		strings.Count(out, "to combine") != 0 ||
 		strings.Count(out, "does not accept this expression") != 1 ||
 		!strings.Contains(out, "source lodge      answers") {
 		t.Errorf("%d %s", code, out)

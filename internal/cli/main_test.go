@@ -27,6 +27,7 @@ import (
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
+	_ "pingo/internal/programs" // the binary is made of it, so a change of it runs these tests again
 )
 
 // binary is the real one, built from this tree.
@@ -92,11 +93,12 @@ func newWorld(t *testing.T) *world {
 	w.engine = httptest.NewServer(w.standin)
 	t.Cleanup(w.engine.Close)
 	w.address = freeAddress(t)
+	through := newDescribed(t, w.address)
 	t.Setenv("LODGE_URL", w.pg.URL("lodge"))
 	t.Setenv("SEARCH_URL", w.engine.URL)
 	t.Setenv("TABLES_URL", w.pg.URL("tables"))
-	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL=http://"+w.address)
-	w.client = &client.Client{URL: "http://" + w.address}
+	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL="+through.URL)
+	w.client = &client.Client{URL: through.URL}
 	t.Cleanup(func() {
 		for _, service := range []*exec.Cmd{w.service, w.second} {
 			if service != nil {

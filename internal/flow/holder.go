@@ -29,6 +29,7 @@ import (
 // editions.
 type holder struct {
 	lease       *lease.Lease
+	began       time.Time
 	source      *source.Source
 	stream      *stream.Stream
 	connections *connect.Connections
@@ -60,6 +61,7 @@ func (s *Service) newHolder(l *lease.Lease) *holder {
 	src := s.connections.Source(l.Source())
 	h := &holder{
 		lease:       l,
+		began:       time.Now(),
 		source:      src,
 		stream:      stream.New(l.Source(), src, s.log),
 		connections: s.connections,
@@ -324,14 +326,14 @@ func (h *holder) reported() []*report.Fed {
 type heldStatus struct {
 	holder  string
 	free    bool
-	since   time.Time // since when nobody holds it
+	since   time.Time // since when it is held so, or nobody holds it
 	Source  api.SourceStatus
 	Indexes []api.IndexStatus
 	Recent  []api.RecentChange // the newest first
 }
 
 func (h *holder) currentStatus() heldStatus {
-	p := heldStatus{Source: report.Source(h.lease.Source(), h.stream), Recent: h.stream.Recent()}
+	p := heldStatus{since: h.began, Source: report.Source(h.lease.Source(), h.stream), Recent: h.stream.Recent()}
 	p.Indexes = report.Indexes(h.reported(), p.Source)
 	return p
 }

@@ -178,6 +178,9 @@ func (s *Service) keepStatuses(processes []records.Process, leases []records.Lea
 			}
 		}
 		p.Source.Name = l.Source
+		if p.Source.Minute == nil { // it was not told yet
+			p.Source.Minute = []int64{}
+		}
 		elsewhere[l.Source] = p
 	}
 	s.mu.Lock()

@@ -22,10 +22,12 @@ func (s *Service) Status() api.Status {
 		Engines:   []api.EngineStatus{},
 		Trouble:   report.Trouble(s.trouble.Get()),
 	}
-	holder := map[string]string{} // process by source
+	holder := map[string]string{}   // process by source
+	since := map[string]time.Time{} // since when it is held, or free, by source
 	for name, h := range s.holders() {
 		holder[name] = s.process.ID
 		p := h.currentStatus()
+		since[name] = p.since
 		out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
 	}
 	for _, e := range s.connections.Engines() {
@@ -46,7 +48,13 @@ func (s *Service) Status() api.Status {
 		} else {
 			holder[name] = p.holder
 		}
+		since[name] = p.since
 		out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
+	}
+	for _, ix := range def.Indexes {
+		if !slices.ContainsFunc(out.Indexes, func(x api.IndexStatus) bool { return x.Name == ix.Name }) {
+			out.Indexes = append(out.Indexes, report.Unknown(ix.Name, ix.Source, ix.Engine, since[ix.Source], now))
+		}
 	}
 	for _, p := range s.processes {
 		ps := api.ProcessStatus{

@@ -53,6 +53,14 @@ func (f Findings) Error() string {
 	return strings.Join(lines, "\n")
 }
 
+// Beside leaves out findings where something else was found before: they would say the
+// same in other words.
+func (f Findings) Beside(before Findings) Findings {
+	return slices.DeleteFunc(f, func(x Finding) bool {
+		return slices.ContainsFunc(before, func(b Finding) bool { return b.Pos == x.Pos })
+	})
+}
+
 // Sorted orders findings by file, line and column, each once: parts that others refer
 // to are read several times.
 func (f Findings) Sorted() Findings {

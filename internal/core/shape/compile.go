@@ -87,7 +87,7 @@ type Facts struct {
 type Origin struct{ View, Table Ref }
 
 // Questions lists the tables and expressions of an index that the source must be
-// asked about before Compile.
+// asked about before Compile. What is missing in a broken index is left out.
 func Questions(ix *definition.Index) (tables []string, expressions []Expression) {
 	var walk func(n *definition.Node)
 	ask := func(table string, e definition.Expression, role Role) {
@@ -96,13 +96,16 @@ func Questions(ix *definition.Index) (tables []string, expressions []Expression)
 		}
 	}
 	walk = func(n *definition.Node) {
+		if n.Table == "" {
+			return
+		}
 		tables = append(tables, n.Table)
 		ask(n.Table, n.Where, Condition)
 		for _, f := range n.Fields {
 			ask(n.Table, f.SQL, Value)
 		}
 		for _, r := range n.Related {
-			if r.Through != nil {
+			if r.Through != nil && r.Through.Table != "" {
 				tables = append(tables, r.Through.Table)
 			}
 			ask(r.Table, r.Order, Ordering)
@@ -115,10 +118,11 @@ func Questions(ix *definition.Index) (tables []string, expressions []Expression)
 	return tables, expressions
 }
 
-// Compile makes the shape of an index. Findings name what does not fit the catalogue.
+// Compile makes the shape of an index. Findings name what does not fit the catalogue;
+// those of a broken index say nothing of what it lacks.
 func Compile(ix *definition.Index, facts Facts) (*Shape, definition.Findings) {
 	s := &Shape{Index: ix.Name, Source: ix.Source, Synonyms: ix.Synonyms, Settings: ix.Settings}
-	c := &compiler{facts: facts}
+	c := &compiler{facts: facts, refused: map[*Node][]string{}}
 	for _, r := range ix.Rows {
 		c.tree = &Tree{Index: ix.Name, Name: r.Name}
 		c.combined = nil
@@ -140,6 +144,8 @@ type compiler struct {
 	tree  *Tree
 	// combined are the combined fields, worked out when all others are known.
 	combined []func()
+	// refused are the fields and related tables that there are findings about.
+	refused  map[*Node][]string
 	findings definition.Findings
 }
 
@@ -215,6 +221,9 @@ func (c *compiler) agree(ix *definition.Index, s *Shape) {
 }
 
 func (c *compiler) table(name string, pos definition.Pos) *Table {
+	if name == "" {
+		return nil // said where it was read
+	}
 	t := c.facts.Tables[name]
 	if grant := c.facts.Denied[name]; t == nil && grant != "" {
 		c.find(pos, grant, "Pingo may not read table %s", name)
@@ -271,7 +280,10 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 	}
 	c.expression(node, n.Table, n.Where, Condition)
 	for _, f := range n.Fields {
-		c.field(node, t, n.Table, f)
+		known := len(node.Fields)
+		if c.field(node, t, n.Table, f); len(node.Fields) == known {
+			c.refused[node] = append(c.refused[node], f.Name)
+		}
 	}
 	if ordering != nil {
 		c.order(node, t, ordering.Columns)
@@ -293,6 +305,8 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 		c.node(&r.Node, node.ID, r, nil)
 		if len(c.tree.Nodes) > id {
 			node.Children = append(node.Children, id)
+		} else {
+			c.refused[node] = append(c.refused[node], r.Name)
 		}
 	}
 }
@@ -476,6 +490,9 @@ func (c *compiler) columnOf(r Ref, name string, pos definition.Pos) *TableColumn
 }
 
 func (c *compiler) column(t *Table, name, written string, pos definition.Pos) *TableColumn {
+	if name == "" {
+		return nil // said where it was read
+	}
 	known := make([]string, len(t.Columns))
 	for i := range t.Columns {
 		if t.Columns[i].Name == name {

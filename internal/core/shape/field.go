@@ -33,6 +33,9 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 		c.combine(node, f, out)
 		return
 	}
+	if f.Column == "" && f.SQL.SQL == "" {
+		return // said where it was read
+	}
 	var value TableColumn
 	pos, used := f.Pos, []string{f.Column}
 	if f.SQL.SQL != "" {
@@ -140,7 +143,11 @@ func (c *compiler) combine(node *Node, f *definition.Field, out Field) {
 	node.Fields = append(node.Fields, out)
 	c.combined = append(c.combined, func() {
 		for _, path := range f.Combine {
-			part, known, ok := c.part(node, strings.Split(path.Written, "."))
+			names := strings.Split(path.Written, ".")
+			part, known, ok := c.part(node, names)
+			if !ok && c.isRefused(node, names) {
+				continue
+			}
 			if !ok {
 				c.find(
 					path.Pos,
@@ -169,6 +176,19 @@ func (c *compiler) combine(node *Node, f *definition.Field, out Field) {
 			}
 		}
 	})
+}
+
+// isRefused reports whether something on a path has been found wrong already.
+func (c *compiler) isRefused(node *Node, path []string) bool {
+	if slices.Contains(c.refused[node], path[0]) {
+		return true
+	}
+	for _, id := range node.Children {
+		if child := c.tree.Nodes[id]; child.Name == path[0] && len(path) > 1 {
+			return c.isRefused(child, path[1:])
+		}
+	}
+	return false
 }
 
 // part follows a path down from a node. known are the paths that there are.

@@ -110,12 +110,12 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 		}
 	}
 	for _, ix := range def.Indexes {
-		if src := p.sources[ix.Source]; src != nil && !ix.Broken {
+		if src := p.sources[ix.Source]; src != nil {
 			more, err := p.index(ctx, d, ix, src)
 			if err != nil {
 				return nil, err
 			}
-			findings = append(findings, more...)
+			findings = append(findings, more.Beside(findings)...)
 		}
 	}
 	if err := p.removed(ctx, d); err != nil {
@@ -243,7 +243,7 @@ func (p *plan) index(
 		return fail(err)
 	}
 	compiled, findings := shape.Compile(ix, facts)
-	if len(findings) > 0 {
+	if len(findings) > 0 || ix.Broken {
 		return findings, nil
 	}
 	out := &planned{

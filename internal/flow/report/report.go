@@ -194,6 +194,22 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 	return s
 }
 
+// Unknown is an index of the definition that no process has told of, since then if known.
+func Unknown(name, source, engine string, since, now time.Time) api.IndexStatus {
+	if since.IsZero() || since.After(now) {
+		since = now
+	}
+	s := api.IndexStatus{
+		Name:    name,
+		Source:  source,
+		Engine:  engine,
+		Minute:  []int64{},
+		Trouble: &api.Trouble{Since: since, Message: "no process has begun to feed it"},
+	}
+	Describe(&s, now)
+	return s
+}
+
 // Describe puts into a state and a sentence how an index is.
 func Describe(s *api.IndexStatus, now time.Time) {
 	lasts := ""

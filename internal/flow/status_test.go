@@ -1,0 +1,49 @@
+package flow
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"pingo/internal/api"
+	"pingo/internal/core/definition"
+	"pingo/internal/flow/connect"
+	"pingo/internal/kinds"
+	"pingo/internal/records"
+)
+
+// An index is told of from the moment that it is applied, whether a process feeds it, or
+// has told of it, or not.
+func TestEveryIndexOfTheDefinitionHasAState(t *testing.T) {
+	s := &Service{connections: connect.New(kinds.All()), held: map[string]*holder{}}
+	def, findings := s.connections.Parse([]definition.File{{Name: "pingo.yaml", Text: `
+sources:
+  lodge: { kind: postgres, url: "postgres://pingo@127.0.0.1:1/lodge" }
+engines:
+  main: { kind: opensearch, url: "http://127.0.0.1:1" }
+indexes:
+  huts: { engine: main, rows: lodge.huts, fields: [name] }
+`}})
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	change, err := s.connections.Prepare(def)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.connections.Use(change)
+	defer s.connections.CloseSource("lodge")
+	s.applied = &records.Applied{Version: 1}
+	told := func(leases ...records.LeaseState) {
+		t.Helper()
+		s.keepStatuses(nil, leases)
+		st := s.Status()
+		if len(st.Indexes) != 1 || st.Indexes[0].Name != "huts" || st.Indexes[0].Engine != "main" ||
+			st.State != api.StateWaiting || !strings.Contains(st.Sentence, "huts is waiting") {
+			t.Errorf("%+v: %+v", leases, st)
+		}
+	}
+	told()
+	told(records.LeaseState{Source: "lodge", Free: true, Since: time.Now()})
+	told(records.LeaseState{Source: "lodge", Holder: "another", Since: time.Now()})
+}
