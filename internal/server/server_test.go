@@ -35,6 +35,12 @@ func newServer(t testing.TB) (http.Handler, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		service.Run(t.Context())
+	}()
+	t.Cleanup(func() { <-ended })
 	token, err := FirstToken(t.Context(), rec)
 	if err != nil {
 		t.Fatal(err)
