@@ -70,7 +70,7 @@ func TestConsole(t *testing.T) {
 			return nil
 		})
 	}
-	url := "http://" + w.address
+	url := w.client.URL
 	do("opening", chromedp.Navigate(url))
 	shows("the way in", "Sign in to Pingo")
 	do("a wrong token", chromedp.SendKeys("input", "nonsense\r", chromedp.ByQuery))

@@ -361,7 +361,7 @@ func (a *App) search() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Print(hits, func() { a.showHits(hits, facets) })
+			return a.Print(hits, func() { a.showHits(args[0], hits, facets) })
 		},
 	}
 	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents with FIELD=VALUE")
@@ -371,8 +371,8 @@ func (a *App) search() *cobra.Command {
 	return cmd
 }
 
-func (a *App) showHits(hits *api.Hits, facets []string) {
-	if hits.Total == 0 {
+func (a *App) showHits(index string, hits *api.Hits, facets []string) {
+	if len(hits.Hits) == 0 {
 		fmt.Fprintln(a.Out, "Nothing found.")
 		return
 	}
@@ -390,9 +390,11 @@ func (a *App) showHits(hits *api.Hits, facets []string) {
 	}
 	fmt.Fprintf(
 		a.Out,
-		"\n%s found, %d shown. The whole document: pingo preview INDEX KEY\n",
+		"\n%s found, %d shown. A whole document: pingo preview %s %s\n",
 		humanize.Comma(hits.Total),
 		len(hits.Hits),
+		index,
+		hits.Hits[0].Key,
 	)
 }
 
