@@ -122,8 +122,8 @@ type Trouble struct {
 type ProcessStatus struct {
 	Address   string    `json:"address"`
 	StartedAt time.Time `json:"startedAt"`
-	// Answering: it is the one that answered.
-	Answering bool `json:"answering"`
+	// Current: this process gave the answer.
+	Current bool `json:"current"`
 	// Sources are those whose indexes it feeds.
 	Sources []string `json:"sources"`
 }

@@ -60,7 +60,7 @@ func (s *Service) Status() api.Status {
 		ps := api.ProcessStatus{
 			Address:   p.Address,
 			StartedAt: p.StartedAt,
-			Answering: p.ID == s.process.ID,
+			Current:   p.ID == s.process.ID,
 			Sources:   []string{},
 		}
 		for name, id := range holder {

@@ -259,18 +259,18 @@ func (s *Server) pickUp(ctx context.Context) bool {
 	if err != nil || !strings.Contains(string(exe), s.Data()) {
 		return false
 	}
-	asked := s.port
+	wanted := s.port
 	s.port = port
 	s.mu.Lock()
 	s.pid, s.exit = pid, nil
 	s.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	if (asked == 0 || asked == port) && s.wait(ctx) == nil {
+	if (wanted == 0 || wanted == port) && s.wait(ctx) == nil {
 		return true
 	}
 	s.shutDown() // it does not answer, or not where it is wanted: start afresh
-	s.port = asked
+	s.port = wanted
 	return false
 }
 

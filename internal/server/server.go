@@ -188,7 +188,7 @@ func (s *Server) problem(err error, c echo.Context) {
 		s.log.Error("writing a problem", "error", err)
 	}
 	if err := c.Blob(p.Status, "application/problem+json", body); err != nil {
-		s.log.Debug("answering", "error", err)
+		s.log.Debug("answer not sent", "error", err)
 	}
 }
 

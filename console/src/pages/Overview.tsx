@@ -98,7 +98,7 @@ function Servers({ status }: { status: Status }) {
       ))}
       {status.processes.map((p) => (
         <Typography key={p.address} variant="body2" sx={{ color: 'text.secondary' }}>
-          Process {p.address}{p.answering && ' (this one)'} feeds {p.sources.length ? p.sources.join(', ') : 'no source; it takes over when another process dies'}
+          Process {p.address}{p.current && ' (this one)'} feeds {p.sources.length ? p.sources.join(', ') : 'no source; it takes over when another process dies'}
         </Typography>
       ))}
     </Box>

@@ -61,15 +61,15 @@ func (p *Reader) Facts(
 			}
 		}
 	}
-	for _, asked := range expressions {
-		if facts.Tables[asked.Table] == nil {
+	for _, expression := range expressions {
+		if facts.Tables[expression.Table] == nil {
 			continue
 		}
-		told, err := probe(ctx, tx, asked, facts.Tables[asked.Table], oids[asked.Table])
+		answer, err := probe(ctx, tx, expression, facts.Tables[expression.Table], oids[expression.Table])
 		if err != nil {
-			return facts, wrap("asking about "+asked.Text, err)
+			return facts, wrap("asking about "+expression.Text, err)
 		}
-		facts.Expressions[asked] = told
+		facts.Expressions[expression] = answer
 	}
 	return facts, nil
 }
@@ -395,49 +395,49 @@ func primaryKey(ctx context.Context, tx pgx.Tx, oid uint32) ([]string, error) {
 func probe(
 	ctx context.Context,
 	tx pgx.Tx,
-	asked shape.Expression,
+	expression shape.Expression,
 	table *shape.Table,
 	oid uint32,
 ) (shape.ExpressionFacts, error) {
 	sql := "CREATE TEMPORARY VIEW pingo_probe AS "
-	switch asked.Role {
+	switch expression.Role {
 	case shape.Value:
-		sql += "SELECT " + asked.Text + " AS value FROM " + quote(table.Ref)
+		sql += "SELECT " + expression.Text + " AS value FROM " + quote(table.Ref)
 	case shape.Condition:
-		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " WHERE " + asked.Text
+		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " WHERE " + expression.Text
 	case shape.Ordering:
-		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " ORDER BY " + asked.Text
+		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " ORDER BY " + expression.Text
 	}
-	var told shape.ExpressionFacts
+	var answer shape.ExpressionFacts
 	nested, err := tx.Begin(ctx)
 	if err != nil {
-		return told, err
+		return answer, err
 	}
 	defer nested.Rollback(context.WithoutCancel(ctx))
 	if _, err := nested.Exec(ctx, sql); err != nil {
 		var pg *pgconn.PgError
 		if !errors.As(err, &pg) {
-			return told, err
+			return answer, err
 		}
-		told.Problem = strings.TrimSuffix(pg.Message, ".")
+		answer.Problem = strings.TrimSuffix(pg.Message, ".")
 		if pg.Code == "42703" { // no such column
-			told.Suggestion = quotedColumn(asked.Text, table.Columns)
+			answer.Suggestion = quotedColumn(expression.Text, table.Columns)
 		}
-		return told, nil
+		return answer, nil
 	}
 	var view uint32
 	if err := nested.QueryRow(ctx, "SELECT 'pg_temp.pingo_probe'::regclass::oid").Scan(&view); err != nil {
-		return told, err
+		return answer, err
 	}
 	yields, err := columns(ctx, nested, view, false)
 	if err != nil {
-		return told, err
+		return answer, err
 	}
 	if len(yields) != 1 {
-		told.Problem = "it yields more than one value"
-		return told, nil
+		answer.Problem = "it yields more than one value"
+		return answer, nil
 	}
-	told.TableColumn = yields[0]
+	answer.TableColumn = yields[0]
 	rows, err := nested.Query(ctx, `
 		SELECT DISTINCT d.refobjid = $2, coalesce(a.attname, ''), d.refobjid::regclass::text
 		FROM pg_rewrite r
@@ -445,21 +445,21 @@ func probe(
 		LEFT JOIN pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid AND d.refobjsubid > 0
 		WHERE r.ev_class = $1 AND d.refobjid <> $1`, view, oid)
 	if err != nil {
-		return told, err
+		return answer, err
 	}
 	var own bool
 	var column, relation string
 	_, err = pgx.ForEachRow(rows, []any{&own, &column, &relation}, func() error {
 		switch {
 		case !own:
-			told.Problem = fmt.Sprintf("it reads %s as well, whose changes would go unnoticed", relation)
+			answer.Problem = fmt.Sprintf("it reads %s as well, whose changes would go unnoticed", relation)
 		case column != "":
-			told.Columns = append(told.Columns, column)
+			answer.Columns = append(answer.Columns, column)
 		}
 		return nil
 	})
-	slices.Sort(told.Columns)
-	return told, err
+	slices.Sort(answer.Columns)
+	return answer, err
 }
 
 // quotedColumn suggests quotes for a column whose name SQL folds to lower case without
