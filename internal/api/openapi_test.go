@@ -75,7 +75,11 @@ func TestSchemasAreThoseOfTheTypes(t *testing.T) {
 	got, err1 := json.Marshal(document.Components.Schemas)
 	want, err2 := json.Marshal(schemas)
 	if err1 != nil || err2 != nil || string(got) != string(want) {
-		t.Errorf("openapi.yaml does not describe the types as they are now: run go test ./internal/api -update\n%s\n%s", got, want)
+		t.Errorf(
+			"openapi.yaml does not describe the types as they are now: run go test ./internal/api -update\n%s\n%s",
+			got,
+			want,
+		)
 	}
 }
 

@@ -45,7 +45,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 		}
 	}
 	var journal bool
-	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
+	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil ||
+		journal {
 		t.Error("check has touched the source", err)
 	}
 	if sql := w.must("capture", "show", file); !strings.Contains(sql, "CREATE TRIGGER pingo_update AFTER UPDATE OF") ||
@@ -60,7 +61,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 	}
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 7")
 	w.eventually(time.Second, "a change made by hand is found", func() error {
-		if out := w.must("search", "huts", "marmot", "obs"); !strings.Contains(out, "7 ") || !strings.Contains(out, "1 found") {
+		if out := w.must("search", "huts", "marmot", "obs"); !strings.Contains(out, "7 ") ||
+			!strings.Contains(out, "1 found") {
 			return fmt.Errorf("%s", out)
 		}
 		return nil
@@ -77,7 +79,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Error(out)
 	}
 	var status api.Status
-	if err := json.Unmarshal([]byte(w.must("status", "-o", "json")), &status); err != nil || status.Indexes[0].State != api.StateInSync ||
+	if err := json.Unmarshal([]byte(w.must("status", "-o", "json")), &status); err != nil ||
+		status.Indexes[0].State != api.StateInSync ||
 		!status.Indexes[0].Live {
 		t.Errorf("%+v %v", status, err)
 	}
@@ -107,7 +110,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 	// Other weights are taken into use at once; another field means a reindex, during
 	// which the name answers without a pause.
 	lighter := w.write(strings.Replace(demo.Definition, "search: 10", "search: 5", 1))
-	if out, _, code := w.run("check", lighter); code != 4 || !strings.Contains(out, "in place  name weighs 5 instead of 10 in searches") {
+	if out, _, code := w.run("check", lighter); code != 4 ||
+		!strings.Contains(out, "in place  name weighs 5 instead of 10 in searches") {
 		t.Errorf("%d %s", code, out)
 	}
 	if out := w.must("apply", "--yes", lighter); !strings.Contains(out, "version 2") {
@@ -141,7 +145,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 		}
 	}()
 	smaller := strings.Replace(demo.Definition, "      beds:        { filter: true }\n", "", 1)
-	if out, _, code := w.run("check", w.write(smaller)); code != 5 || !strings.Contains(out, "index huts in main: reindex") ||
+	if out, _, code := w.run("check", w.write(smaller)); code != 5 ||
+		!strings.Contains(out, "index huts in main: reindex") ||
 		!strings.Contains(out, "reindex   beds is no longer a field") {
 		t.Errorf("%d %s", code, out)
 	}
@@ -166,18 +171,23 @@ func TestFirstFiveMinutes(t *testing.T) {
 		}
 		return nil
 	})
-	if removal, err := w.client.PlanRemoval(t.Context(), ""); err != nil || !slices.Equal(removal.Indexes, []string{"huts"}) {
+	if removal, err := w.client.PlanRemoval(t.Context(), ""); err != nil ||
+		!slices.Equal(removal.Indexes, []string{"huts"}) {
 		t.Errorf("what removal would do: %+v %v", removal, err)
 	}
 	if _, errs, code := w.run("capture", "remove"); code != 2 ||
 		!strings.Contains(errs, "The index huts will no longer be kept in sync, and must be filled anew later") {
 		t.Errorf("capture remove with nobody to ask: %d %s", code, errs)
 	}
-	if out := w.must("capture", "remove", "--yes", "--source", "lodge"); !strings.Contains(out, "Capture is removed from lodge, with") ||
+	if out := w.must("capture", "remove", "--yes", "--source", "lodge"); !strings.Contains(
+		out,
+		"Capture is removed from lodge, with",
+	) ||
 		!strings.Contains(out, "The index huts will no longer be kept in sync until pingo apply") {
 		t.Error(out)
 	}
-	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil || journal {
+	if err := lodge.QueryRow(t.Context(), "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&journal); err != nil ||
+		journal {
 		t.Error("capture remove has left something", err)
 	}
 	// Without it changes go unnoticed: it is said, and applying again mends it.
@@ -243,7 +253,12 @@ func TestFirstFiveMinutes(t *testing.T) {
 		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "has no edition huts-e4 any more")
 	})
 	w.must("apply", "--yes", file)
-	w.index(10*time.Second, "it is true once more", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live })
+	w.index(
+		10*time.Second,
+		"it is true once more",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live },
+	)
 	w.equal(lodge, "huts")
 	if out := w.must("schema"); !json.Valid([]byte(out)) {
 		t.Error("the schema is not JSON")
@@ -299,7 +314,9 @@ func TestARenamedColumnStopsItsIndex(t *testing.T) {
 
 	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about; UPDATE huts SET name = 'Twice Lost' WHERE id = 8")
 	w.index(5*time.Second, "it is stopped again", "huts", stopped)
-	renamed := w.write(strings.Replace(definition, "summary:     { search: 2 }", "summary:     { column: about, search: 2 }", 1))
+	renamed := w.write(
+		strings.Replace(definition, "summary:     { search: 2 }", "summary:     { column: about, search: 2 }", 1),
+	)
 	if out, _, code := w.run("check", renamed); code != 5 ||
 		!strings.Contains(out, "summary comes from public.huts.about instead of public.huts.summary") {
 		t.Errorf("%d %s", code, out)
@@ -324,7 +341,10 @@ func TestMistakesGetASentence(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer html.Close()
-	go http.Serve(html, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write([]byte("<html>hello</html>")) }))
+	go http.Serve(
+		html,
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write([]byte("<html>hello</html>")) }),
+	)
 	with := func(find, put string) string { return strings.Replace(w.pg.URL("lodge"), find, put, 1) }
 	secret := regexp.MustCompile(`:([0-9a-f]{32})@`).FindStringSubmatch(w.pg.URL("lodge"))[1]
 	w.env = append(
@@ -357,13 +377,15 @@ func TestMistakesGetASentence(t *testing.T) {
 		if code != 3 || !strings.Contains(out+errs, c.want) {
 			t.Errorf("%s → %s: exit %d\n%s%s", c.find, c.put, code, out, errs)
 		}
-		if strings.Contains(out+errs, "goroutine") || strings.Contains(out+errs, secret) || strings.Contains(out+errs, "guessed-secret") {
+		if strings.Contains(out+errs, "goroutine") || strings.Contains(out+errs, secret) ||
+			strings.Contains(out+errs, "guessed-secret") {
 			t.Errorf("%s shows what it must not:\n%s%s", c.put, out, errs)
 		}
 	}
 	// A role that may read but not install: it is told how somebody else can.
 	poor := w.write(strings.Replace(text, "LODGE_URL", "POOR", 1))
-	if out, errs, code := w.run("apply", "--yes", poor); code != 3 || !strings.Contains(out, "GRANT CREATE ON DATABASE lodge TO poor;") ||
+	if out, errs, code := w.run("apply", "--yes", poor); code != 3 ||
+		!strings.Contains(out, "GRANT CREATE ON DATABASE lodge TO poor;") ||
 		!strings.Contains(out, "GRANT pingo TO poor;") ||
 		!strings.Contains(out, "pingo capture show FILE") {
 		t.Errorf("missing grants: %d %s%s", code, out, errs)
@@ -371,7 +393,8 @@ func TestMistakesGetASentence(t *testing.T) {
 	pgtest.Exec(t, lodge, w.must("capture", "show", poor))
 	w.must("apply", "--yes", poor)
 
-	if _, errs, code := w.run("serve", "--listen", w.address); code != 1 || !strings.Contains(errs, "is in use by another program") {
+	if _, errs, code := w.run("serve", "--listen", w.address); code != 1 ||
+		!strings.Contains(errs, "is in use by another program") {
 		t.Errorf("port in use: %d %s", code, errs)
 	}
 	for args, want := range map[string]string{
@@ -443,7 +466,10 @@ func TestAccess(t *testing.T) {
 				continue
 			}
 			calls++
-			method, path := strings.ToUpper(method), strings.NewReplacer("{index}", "x", "{key}", "1", "{name}", "x").Replace(path)
+			method, path := strings.ToUpper(
+				method,
+			), strings.NewReplacer("{index}", "x", "{key}", "1", "{name}", "x").
+				Replace(path)
 			status := get(method, path, "")
 			if open := call.Security != nil; open == (status == http.StatusUnauthorized) && path != "/api/session" {
 				t.Errorf("%s %s without a token: %d", method, path, status)
@@ -543,7 +569,8 @@ func TestTwoDemosSideBySide(t *testing.T) {
 	for range 2 {
 		r := <-results
 		var s demo.Summary
-		if err := json.Unmarshal(r.out, &s); err != nil || r.err != nil || !s.OK || s.ChangesSeen != s.ChangesMade || s.ChangesMade < 300 ||
+		if err := json.Unmarshal(r.out, &s); err != nil || r.err != nil || !s.OK || s.ChangesSeen != s.ChangesMade ||
+			s.ChangesMade < 300 ||
 			s.Documents != s.Rows ||
 			s.Rows < 1800 ||
 			len(s.Checks) < 6 {
@@ -598,7 +625,13 @@ func TestFailedDocuments(t *testing.T) {
 	w.serve()
 	w.must("apply", "--yes", w.write(demo.Definition))
 	const words = "failed to parse field [beds] of type [long] in document with id '%d'. Preview of field's value: 'x%[1]d'"
-	w.fault(fmt.Sprintf(`{"refuse": {"3": %q, "4": %q, "5": "out of memory in segment 77"}}`, fmt.Sprintf(words, 3), fmt.Sprintf(words, 4)))
+	w.fault(
+		fmt.Sprintf(
+			`{"refuse": {"3": %q, "4": %q, "5": "out of memory in segment 77"}}`,
+			fmt.Sprintf(words, 3),
+			fmt.Sprintf(words, 4),
+		),
+	)
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id IN (3, 4, 5, 6)")
 	failed := func(n int64) {
 		t.Helper()
@@ -612,10 +645,12 @@ func TestFailedDocuments(t *testing.T) {
 	failed(3)
 	out := w.must("failed", "list")
 	cause := regexp.MustCompile(`cause ([0-9a-f]{8}): 2 documents`).FindStringSubmatch(out)
-	if cause == nil || !strings.Contains(out, "keeps beds as long") || !strings.Contains(out, "out of memory in segment #") {
+	if cause == nil || !strings.Contains(out, "keeps beds as long") ||
+		!strings.Contains(out, "out of memory in segment #") {
 		t.Fatal(out)
 	}
-	if out := w.must("failed", "list", "huts", "--cause", cause[1]); !strings.Contains(out, "\n3 ") || !strings.Contains(out, "\n4 ") ||
+	if out := w.must("failed", "list", "huts", "--cause", cause[1]); !strings.Contains(out, "\n3 ") ||
+		!strings.Contains(out, "\n4 ") ||
 		strings.Contains(out, "\n5 ") {
 		t.Error(out)
 	}
@@ -667,7 +702,8 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	}
 	// The engine is asked for its kind, and what it said is kept.
 	asked := strings.Replace(demo.Definition, "kind: opensearch", "headers: { X-Team: huts }", 1)
-	if out, _, code := w.run("check", w.write(asked)); code != 5 || !strings.Contains(out, "(recognized as kind opensearch)") {
+	if out, _, code := w.run("check", w.write(asked)); code != 5 ||
+		!strings.Contains(out, "(recognized as kind opensearch)") {
 		t.Fatalf("%d %s", code, out)
 	}
 	if _, err := w.client.Apply(t.Context(), []api.File{{Name: "pingo.yaml", Text: asked}}); err != nil {
@@ -714,7 +750,10 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	if out := w.must("schema", "-o", "yaml"); !strings.HasPrefix(out, "$defs:") {
 		t.Errorf("schema in YAML begins %.80q", out)
 	}
-	if out := w.must("trace", "huts", "7"); !strings.Contains(out, "The document in the engine is what the row makes now.") ||
+	if out := w.must("trace", "huts", "7"); !strings.Contains(
+		out,
+		"The document in the engine is what the row makes now.",
+	) ||
 		!strings.Contains(out, "The index is in sync") {
 		t.Error(out)
 	}
@@ -743,7 +782,8 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
       title: { combine: [name, bed] }
       name:
 `
-	if out, _, code := w.run("check", w.write(mistakes)); code != 3 || strings.Count(out, ": index one has no key") != 1 ||
+	if out, _, code := w.run("check", w.write(mistakes)); code != 3 ||
+		strings.Count(out, ": index one has no key") != 1 ||
 		strings.Count(out, `goes to engine "mian"`) != 1 ||
 		strings.Count(out, `no table "hust"`) != 1 ||
 		strings.Count(out, `no key "facets"`) != 1 ||
@@ -756,7 +796,8 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	}
 	// A removal that was not accepted is refused, not failed.
 	other := strings.Replace(renamed, "\n  huts:", "\n  cabins:", 1)
-	if out, errs, code := w.run("apply", "--yes", w.write(other)); code != 3 || !strings.Contains(errs, "--accept huts") {
+	if out, errs, code := w.run("apply", "--yes", w.write(other)); code != 3 ||
+		!strings.Contains(errs, "--accept huts") {
 		t.Errorf("an index is taken out: %d %s%s", code, out, errs)
 	}
 }

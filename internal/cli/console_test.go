@@ -105,8 +105,20 @@ func TestConsole(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
 	shows("the failed document", "except 1 failed document", "see why")
 	shows("what became of the change", "update\thuts 42\t1 refused")
-	do("the index page by keyboard", chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery), chromedp.KeyEvent("\r"))
-	shows("the reason", "Over time", "1 refused", "1 failed document", "The engine keeps beds as long", "because it is a test", "Retry it")
+	do(
+		"the index page by keyboard",
+		chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery),
+		chromedp.KeyEvent("\r"),
+	)
+	shows(
+		"the reason",
+		"Over time",
+		"1 refused",
+		"1 failed document",
+		"The engine keeps beds as long",
+		"because it is a test",
+		"Retry it",
+	)
 	do("the document", chromedp.Click(`//section[@id="failed"]//button[text()="42"]`, chromedp.BySearch))
 	shows("it as it was sent", "Failed once", "The row still makes the same document")
 	var marked string
@@ -188,7 +200,12 @@ func TestConsole(t *testing.T) {
 	w.kill()
 	shows("that nothing answers", "The service has not answered since")
 	w.serve()
-	w.index(10*time.Second, "it is true again", "huts", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync })
+	w.index(
+		10*time.Second,
+		"it is true again",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync },
+	)
 	w.eventually(15*time.Second, "the page goes on", func() error {
 		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "huts is in sync") {
 			return fmt.Errorf("%q", text)

@@ -70,7 +70,11 @@ func readFiles(paths []string) ([]api.File, error) {
 func (a *App) check() *cobra.Command {
 	return &cobra.Command{
 		Use: "check [FILE|FOLDER|-]…", Short: "Say what applying a definition would do, touching nothing",
-		Long:    "Reads a definition (pingo.yaml unless named), asks its sources and engines, and says what applying it would do.\nEvery mistake is named with its file, line and column.\n\nExit codes: 0 nothing would change, 3 it cannot be applied, 4 settings of live editions would change,\n5 editions would be filled, or indexes would no longer be followed.",
+		Long: `Reads a definition (pingo.yaml unless named), asks its sources and engines, and says what applying it would do.
+Every mistake is named with its file, line and column.
+
+Exit codes: 0 nothing would change, 3 it cannot be applied, 4 settings of live editions would change,
+5 editions would be filled, or indexes would no longer be followed.`,
 		Example: "  pingo check\n  pingo check search/\n  pingo check pingo.yaml -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
@@ -219,9 +223,15 @@ func (a *App) apply() *cobra.Command {
 	var yes, noWait bool
 	var accept []string
 	cmd := &cobra.Command{
-		Use: "apply [FILE|FOLDER|-]…", Short: "Make a definition the one in force: install capture, fill, keep in sync",
-		Long:    "Shows what it will do and asks first; then installs capture, fills what is new or changed, and waits until the names answer.\nWhere nobody can be asked, as in scripts and pipelines, say --yes. An index that is no longer in the definition, or would\nhave less than half as many documents as now, must be named with --accept.",
-		Example: "  pingo apply\n  pingo apply pingo.yaml --yes\n  pingo apply --yes --no-wait -o json\n  pingo apply --yes --accept old_huts",
+		Use:   "apply [FILE|FOLDER|-]…",
+		Short: "Make a definition the one in force: install capture, fill, keep in sync",
+		Long: `Shows what it will do and asks first; then installs capture, fills what is new or changed, and waits until the names answer.
+Where nobody can be asked, as in scripts and pipelines, say --yes. An index that is no longer in the definition, or would
+have less than half as many documents as now, must be named with --accept.`,
+		Example: `  pingo apply
+  pingo apply pingo.yaml --yes
+  pingo apply --yes --no-wait -o json
+  pingo apply --yes --accept old_huts`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
 			if err != nil {
@@ -379,8 +389,12 @@ func (a *App) waitForFill(ctx context.Context) error {
 func (a *App) capture() *cobra.Command {
 	capture := &cobra.Command{
 		Use: "capture", Short: "Show, install or remove what notices changes in a source",
-		Long:    "Capture is what Pingo installs in a source to notice its changes: a journal, and small triggers on each table that a\ndefinition reads. pingo apply installs it. These commands show it, install it again, and remove it.",
-		Example: "  pingo capture show\n  pingo capture show pingo.yaml --source lodge\n  pingo capture install --source lodge\n  pingo capture remove --source lodge",
+		Long: `Capture is what Pingo installs in a source to notice its changes: a journal, and small triggers on each table that a
+definition reads. pingo apply installs it. These commands show it, install it again, and remove it.`,
+		Example: `  pingo capture show
+  pingo capture show pingo.yaml --source lodge
+  pingo capture install --source lodge
+  pingo capture remove --source lodge`,
 	}
 	source := ""
 	capture.PersistentFlags().StringVar(&source, "source", "", "the source (default: the only one)")
@@ -418,7 +432,9 @@ func (a *App) capture() *cobra.Command {
 	}
 	var yes bool
 	remove := &cobra.Command{
-		Use: "remove", Short: "Remove triggers and journal without trace", Args: Exactly(0, "no arguments; --source names the source"),
+		Use:     "remove",
+		Short:   "Remove triggers and journal without trace",
+		Args:    Exactly(0, "no arguments; --source names the source"),
 		Example: "  pingo capture remove --source lodge\n  pingo capture remove --source lodge --yes",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c := a.client()

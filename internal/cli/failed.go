@@ -20,12 +20,17 @@ func (a *App) failed() *cobra.Command {
 		Use: "failed", Short: "List, show, retry and dismiss documents that an engine refused",
 		Long: "A refused document harms nobody else: it is kept with the engine's words, gathered with others of the same cause, and\n" +
 			"tried again when its row changes. When it is accepted, it leaves the list by itself.",
-		Example: "  pingo failed list\n  pingo failed show huts 42\n  pingo failed retry huts --cause 5b951ac2\n  pingo failed dismiss huts 42",
+		Example: `  pingo failed list
+  pingo failed show huts 42
+  pingo failed retry huts --cause 5b951ac2
+  pingo failed dismiss huts 42`,
 	}
 	var cause string
 	list := &cobra.Command{
 		Use: "list [INDEX]", Short: "List failed documents by cause, or those of an index one by one",
-		Example: "  pingo failed list\n  pingo failed list huts\n  pingo failed list huts --cause 5b951ac2 -o json",
+		Example: `  pingo failed list
+  pingo failed list huts
+  pingo failed list huts --cause 5b951ac2 -o json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return UsageError{Err: errors.New("pingo failed list takes one index, or none for all")}
@@ -66,7 +71,9 @@ func (a *App) failed() *cobra.Command {
 	}
 	list.Flags().StringVar(&cause, "cause", "", "only those of a cause")
 	show := &cobra.Command{
-		Use: "show INDEX KEY", Short: "Show a failed document, why it was refused, and what its row makes now", Args: Exactly(2, "an index and a key"),
+		Use:     "show INDEX KEY",
+		Short:   "Show a failed document, why it was refused, and what its row makes now",
+		Args:    Exactly(2, "an index and a key"),
 		Example: "  pingo failed show huts 42",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := a.client().FailedDocument(cmd.Context(), args[0], args[1])

@@ -22,8 +22,11 @@ import (
 func (a *App) status() *cobra.Command {
 	var watch bool
 	cmd := &cobra.Command{
-		Use: "status", Short: "Say how every index is: in sync, catching up, filling, waiting or blocked", Args: Exactly(0, "no arguments"),
-		Long:    "Says in a sentence how things are, then lists each index with its rows in the source, its documents in the engine, and\nits lag: the time from a change's commit in the source to the engine's acknowledgement.",
+		Use:   "status",
+		Short: "Say how every index is: in sync, catching up, filling, waiting or blocked",
+		Args:  Exactly(0, "no arguments"),
+		Long: `Says in a sentence how things are, then lists each index with its rows in the source, its documents in the engine, and
+its lag: the time from a change's commit in the source to the engine's acknowledgement.`,
 		Example: "  pingo status\n  pingo status --watch\n  pingo status -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for {
@@ -195,10 +198,16 @@ func (a *App) trace() *cobra.Command {
 	var change bool
 	var source string
 	cmd := &cobra.Command{
-		Use: "trace INDEX KEY, or trace --change TABLE KEY", Short: "Say why a record is or is not in an index, or which documents a change of a row would touch",
-		Args:    Exactly(2, "an index and a key, or with --change a table and the key of one of its rows"),
-		Long:    "Compares what a row makes now with what the engine holds, and says what stands between them. With --change, follows\nthe ways from a row up to documents, as a change of it would be followed, and counts what would be built anew.\nThe values of a key with several columns are joined by commas.",
-		Example: "  pingo trace huts 42\n  pingo trace --change keepers 7\n  pingo trace --change hut_amenities 42,3 --source lodge\n  pingo trace --change regions 5 -o json",
+		Use:   "trace INDEX KEY, or trace --change TABLE KEY",
+		Short: "Say why a record is or is not in an index, or which documents a change of a row would touch",
+		Args:  Exactly(2, "an index and a key, or with --change a table and the key of one of its rows"),
+		Long: `Compares what a row makes now with what the engine holds, and says what stands between them. With --change, follows
+the ways from a row up to documents, as a change of it would be followed, and counts what would be built anew.
+The values of a key with several columns are joined by commas.`,
+		Example: `  pingo trace huts 42
+  pingo trace --change keepers 7
+  pingo trace --change hut_amenities 42,3 --source lodge
+  pingo trace --change regions 5 -o json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if change {
 				traced, err := a.client().TraceChange(cmd.Context(), source, args[0], args[1])
@@ -331,8 +340,10 @@ func (a *App) search() *cobra.Command {
 	var filters, order, facets []string
 	cmd := &cobra.Command{
 		Use: "search INDEX TEXT…", Short: "Look for words in an index",
-		Long:    "Finds documents in which every word stands in some searched field, as the field matches. Without text it lists documents.",
-		Example: "  pingo search huts stone ridge\n  pingo search huts winter -o json\n  pingo search huts --filter winter_room=true --sort -altitude_m --facet region.country",
+		Long: "Finds documents in which every word stands in some searched field, as the field matches. Without text it lists documents.",
+		Example: `  pingo search huts stone ridge
+  pingo search huts winter -o json
+  pingo search huts --filter winter_room=true --sort -altitude_m --facet region.country`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return UsageError{Err: fmt.Errorf("%s takes an index and words to look for", cmd.CommandPath())}
@@ -429,8 +440,11 @@ func (a *App) preview() *cobra.Command {
 	var sample int
 	cmd := &cobra.Command{
 		Use: "preview INDEX [KEY]", Short: "Show a document as it would be built now, beside the one in the engine",
-		Long:    "The key is the root row's primary key; the parts of a key of several columns are joined by commas, and in an index\nwith several rows the name of the rows comes first: hut,42. Says where each value comes from.",
-		Example: "  pingo preview huts 42\n  pingo preview finder hut,42 -o json\n  pingo preview huts --sample 3",
+		Long: `The key is the root row's primary key; the parts of a key of several columns are joined by commas, and in an index
+with several rows the name of the rows comes first: hut,42. Says where each value comes from.`,
+		Example: `  pingo preview huts 42
+  pingo preview finder hut,42 -o json
+  pingo preview huts --sample 3`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if sample == 0 && len(args) != 2 || sample > 0 && len(args) != 1 {
 				return UsageError{
@@ -484,8 +498,11 @@ func (a *App) showPreview(p *api.Preview, origins bool) {
 func (a *App) tokenCommand() *cobra.Command {
 	tokens := &cobra.Command{
 		Use: "token", Short: "Make, list and remove access tokens",
-		Long:    "A viewer sees everything, an operator mends, an admin changes definitions, capture and tokens.\nTokens are stored as hashes; a new one is shown once.",
-		Example: "  pingo token create dashboards --role viewer\n  pingo token list\n  pingo token remove dashboards",
+		Long: `A viewer sees everything, an operator mends, an admin changes definitions, capture and tokens.
+Tokens are stored as hashes; a new one is shown once.`,
+		Example: `  pingo token create dashboards --role viewer
+  pingo token list
+  pingo token remove dashboards`,
 	}
 	role := "viewer"
 	create := &cobra.Command{
@@ -521,7 +538,9 @@ func (a *App) tokenCommand() *cobra.Command {
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Take a token back", Args: Exactly(1, "a name"), Example: "  pingo token remove dashboards",
+		Use:   "remove NAME",
+		Short: "Take a token back",
+		Args:  Exactly(1, "a name"), Example: "  pingo token remove dashboards",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.client().RemoveToken(cmd.Context(), args[0]); err != nil {
 				return err

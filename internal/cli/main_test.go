@@ -116,7 +116,10 @@ func newWorld(t *testing.T) *world {
 func (w *world) startPostgres(port int) {
 	w.t.Helper()
 	var err error
-	w.pg, err = pgserver.Start(context.Background(), pgserver.Options{Dir: w.pgDir, Port: port, Settings: pgtest.Settings})
+	w.pg, err = pgserver.Start(
+		context.Background(),
+		pgserver.Options{Dir: w.pgDir, Port: port, Settings: pgtest.Settings},
+	)
 	if err != nil {
 		w.t.Fatal(err)
 	}

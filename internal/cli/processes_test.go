@@ -109,7 +109,11 @@ indexes:
 	}
 	w.fault(`{}`)
 	pgtest.Exec(t, row, "UPDATE "+table+" SET name = 'Neuname' WHERE id = 7; DELETE FROM "+table+" WHERE id = 8")
-	holds(second, 25*time.Second, func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address })
+	holds(
+		second,
+		25*time.Second,
+		func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address },
+	)
 	found(second, index, "Neuname")
 	if err := w.service.Process.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
@@ -124,11 +128,20 @@ indexes:
 	pgtest.Exec(t, lodge, "ALTER TABLE huts ADD beds int; UPDATE huts SET beds = id")
 	text = strings.Replace(text, "name: { search: 1 } } }", "name: { search: 1 }, beds: { sort: true } } }", 1)
 	w.must("apply", "--yes", "--url", second.URL, w.write(text))
-	w.index(25*time.Second, "the new edition answers", "huts", func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Live })
+	w.index(
+		25*time.Second,
+		"the new edition answers",
+		"huts",
+		func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Live },
+	)
 	holds(w.client, 25*time.Second, shared)
 	// One dies; the other has everything within seconds.
 	w.kill()
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Zuletzt' WHERE id = 9")
 	found(second, "huts", "Zuletzt")
-	holds(second, 25*time.Second, func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address })
+	holds(
+		second,
+		25*time.Second,
+		func(by map[string]string) bool { return by["lodge"] == address && by["ways"] == address },
+	)
 }

@@ -88,7 +88,15 @@ func TestOtherRootsThanTables(t *testing.T) {
 			})
 			rows, documents, differences, err := demo.Compare(t.Context(), lodge, files, index)
 			if err != nil || len(differences) > 0 || rows != documents || rows == 0 {
-				t.Errorf("%s, %s: %d rows, %d documents, %v %v", when, index, rows, documents, differences[:min(3, len(differences))], err)
+				t.Errorf(
+					"%s, %s: %d rows, %d documents, %v %v",
+					when,
+					index,
+					rows,
+					documents,
+					differences[:min(3, len(differences))],
+					err,
+				)
 			}
 		}
 	}
@@ -107,11 +115,17 @@ func TestOtherRootsThanTables(t *testing.T) {
 	pgtest.Exec(t, lodge, "TRUNCATE notes_2031; INSERT INTO notes VALUES ('2031-05-05', 1, 'again', 2)")
 	time.Sleep(1200 * time.Millisecond) // refreshes are looked for once a second
 	all("refreshed, and a partition emptied")
-	if out := w.must("search", "orders", "she", "--filter", "select=Sheet 5", "--facet", "where"); !strings.Contains(out, "1 found") ||
+	if out := w.must("search", "orders", "she", "--filter", "select=Sheet 5", "--facet", "where"); !strings.Contains(
+		out,
+		"1 found",
+	) ||
 		!strings.Contains(out, "where: desk 1") {
 		t.Error(out)
 	}
-	if out := w.must("search", "seen", "tarn country"); !strings.Contains(out, "Nothing found") { // region is not searched
+	if out := w.must("search", "seen", "tarn country"); !strings.Contains(
+		out,
+		"Nothing found",
+	) { // region is not searched
 		t.Error(out)
 	}
 }

@@ -97,7 +97,8 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		var keeper, same bool
 		for _, f := range list {
 			keeper = keeper ||
-				f.Table == "keepers" && f.Key == "3" && f.Op == "update" && f.Sent == int64(expected) && f.LagMS != nil && *f.LagMS < 60_000
+				f.Table == "keepers" && f.Key == "3" && f.Op == "update" && f.Sent == int64(expected) && f.LagMS != nil &&
+					*f.LagMS < 60_000
 			same = same || f.Table == "huts" && f.Key == "7" && f.Unchanged == 1
 		}
 		if !keeper || !same {
@@ -107,7 +108,8 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	})
 	// Counted, by people and by machines.
 	w.index(5*time.Second, "what was not sent is counted", "huts", func(ix api.IndexStatus) bool {
-		return ix.Unchanged > 0 && ix.Built == ix.Delivered+ix.Unchanged+ix.Refused && ix.Lag.P99 >= ix.Lag.P95 && ix.Lag.P95 >= ix.Lag.P50
+		return ix.Unchanged > 0 && ix.Built == ix.Delivered+ix.Unchanged+ix.Refused && ix.Lag.P99 >= ix.Lag.P95 &&
+			ix.Lag.P95 >= ix.Lag.P50
 	})
 	rules, err := os.ReadFile("../../docs/alerts.yaml")
 	if err != nil {
@@ -148,7 +150,8 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1")
 	w.eventually(20*time.Second, "the engine is said to be away", func() error {
 		status, err := w.client.Status(t.Context())
-		if err != nil || len(status.Engines) != 1 || status.Engines[0].Trouble == nil || status.Indexes[0].State != api.StateWaiting ||
+		if err != nil || len(status.Engines) != 1 || status.Engines[0].Trouble == nil ||
+			status.Indexes[0].State != api.StateWaiting ||
 			status.Indexes[0].LagMS == 0 {
 			return fmt.Errorf("%+v %w", status, err)
 		}
@@ -201,7 +204,12 @@ func TestAJournalMayGiveUp(t *testing.T) {
 	}
 	w.serve()
 	file := w.write(
-		strings.Replace(demo.Definition, "capture: triggers", "capture: triggers\n    journal_limit: 1MB\n    past_limit: remove", 1),
+		strings.Replace(
+			demo.Definition,
+			"capture: triggers",
+			"capture: triggers\n    journal_limit: 1MB\n    past_limit: remove",
+			1,
+		),
 	)
 	w.must("apply", "--yes", file)
 	w.index(20*time.Second, "filled", "huts", func(ix api.IndexStatus) bool { return ix.Live })
@@ -219,7 +227,8 @@ func TestAJournalMayGiveUp(t *testing.T) {
 		func(ix api.IndexStatus) bool { return ix.State == api.StateBlocked },
 	)
 	var gone bool
-	if err := lodge.QueryRow(t.Context(), "SELECT to_regclass('pingo_capture.journal') IS NULL").Scan(&gone); err != nil || !gone {
+	if err := lodge.QueryRow(t.Context(), "SELECT to_regclass('pingo_capture.journal') IS NULL").Scan(&gone); err != nil ||
+		!gone {
 		t.Errorf("the journal is there still, %v", err)
 	}
 	w.must("apply", "--yes", file)
@@ -258,7 +267,8 @@ func TestEngineBehindTLS(t *testing.T) {
 				"indexes: { huts: { engine: main, rows: lodge.huts, fields: { name: { search: 1 } } } }\n",
 		)
 	}
-	if out, errs, code := w.run("check", definition("RIGHT")); code != 3 || !strings.Contains(out+errs, "is not trusted") ||
+	if out, errs, code := w.run("check", definition("RIGHT")); code != 3 ||
+		!strings.Contains(out+errs, "is not trusted") ||
 		!strings.Contains(out+errs, "SSL_CERT_FILE") {
 		t.Errorf("an unknown authority: %d %s%s", code, out, errs)
 	}
@@ -266,7 +276,8 @@ func TestEngineBehindTLS(t *testing.T) {
 	w.env = append(w.env, "SSL_CERT_FILE="+certificate)
 	w.serve()
 	out, errs, code := w.run("check", definition("WRONG"))
-	if code != 3 || !strings.Contains(out+errs, "refused the user or password") || strings.Contains(out+errs+w.log.String(), "moraine") {
+	if code != 3 || !strings.Contains(out+errs, "refused the user or password") ||
+		strings.Contains(out+errs+w.log.String(), "moraine") {
 		t.Errorf("a wrong password: %d %s%s", code, out, errs)
 	}
 	w.must("apply", "--yes", definition("RIGHT"))

@@ -152,13 +152,19 @@ func TestStorm(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, f := range failed {
-			pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id = $1", mustInt(t, f.Key[strings.LastIndexByte(f.Key, ',')+1:]))
+			pgtest.Exec(
+				t,
+				lodge,
+				"UPDATE huts SET beds = beds + 1 WHERE id = $1",
+				mustInt(t, f.Key[strings.LastIndexByte(f.Key, ',')+1:]),
+			)
 		}
 	}
 	for _, name := range []string{"huts", "finder", "finder_tables"} {
 		w.index(90*time.Second, "all is quiet", name, func(ix api.IndexStatus) bool {
 			status, err := w.client.Status(t.Context())
-			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 && status.Sources[0].InFlight == 0 &&
+			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 &&
+				status.Sources[0].InFlight == 0 &&
 				empty(t, lodge)
 		})
 	}

@@ -24,7 +24,16 @@ func withTiny(db *tiny.Database) *kinds.Set {
 func TestAThirdKindOfSource(t *testing.T) {
 	db := tiny.NewDatabase()
 	db.Create("regions", []string{"id"}, "id integer", "name text")
-	db.Create("huts", []string{"id"}, "id integer", "name text", "region_id integer", "beds integer", "open boolean", "since date")
+	db.Create(
+		"huts",
+		[]string{"id"},
+		"id integer",
+		"name text",
+		"region_id integer",
+		"beds integer",
+		"open boolean",
+		"since date",
+	)
 	db.Create("stays", []string{"hut_id", "night"}, "hut_id integer", "night text", "body text")
 	sourcetest.Run(t, *withTiny(db).Source("tiny"), &harness{db})
 }
@@ -45,7 +54,8 @@ func TestTheLanguageKnowsAllKinds(t *testing.T) {
 	if len(findings) > 0 || def.Source("s").Capture != "commits" {
 		t.Errorf("%v %+v", findings, def.Sources)
 	}
-	if schema := string(set.Language().Schema()); !strings.Contains(schema, `"const": "tiny"`) || !strings.Contains(schema, `"commits"`) ||
+	if schema := string(set.Language().Schema()); !strings.Contains(schema, `"const": "tiny"`) ||
+		!strings.Contains(schema, `"commits"`) ||
 		!strings.Contains(schema, `"headers"`) {
 		t.Error(schema)
 	}

@@ -120,7 +120,8 @@ func TestFailuresSayWhy(t *testing.T) {
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := pgserver.Start(t.Context(), pgserver.Options{Dir: file}); err == nil || !strings.Contains(err.Error(), "not a directory") {
+	if _, err := pgserver.Start(t.Context(), pgserver.Options{Dir: file}); err == nil ||
+		!strings.Contains(err.Error(), "not a directory") {
 		t.Errorf("a file: %v", err)
 	}
 	if os.Geteuid() == 0 {

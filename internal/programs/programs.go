@@ -40,7 +40,9 @@ func Commands(a *cli.App) map[string][]*cobra.Command {
 // schema prints the definition language.
 func schema(a *cli.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "schema", Short: "Print the definition language's JSON Schema, for editors", Args: cli.Exactly(0, "no arguments"),
+		Use:     "schema",
+		Short:   "Print the definition language's JSON Schema, for editors",
+		Args:    cli.Exactly(0, "no arguments"),
 		Long:    "Prints the JSON Schema (2020-12) of definition files. It is JSON unless YAML is asked for.",
 		Example: "  pingo schema > pingo.schema.json\n  pingo schema -o yaml",
 		RunE: func(*cobra.Command, []string) error {
@@ -179,7 +181,9 @@ func standinCommand(a *cli.App) *cobra.Command {
 		Example: "  pingo standin opensearch",
 	}
 	opensearch := &cobra.Command{
-		Use: "opensearch", Short: "Answer the HTTP interface that OpenSearch documents, as far as Pingo and a person with curl need it", Args: cli.Exactly(0, "no arguments"),
+		Use:   "opensearch",
+		Short: "Answer the HTTP interface that OpenSearch documents, as far as Pingo and a person with curl need it",
+		Args:  cli.Exactly(0, "no arguments"),
 		Long: `Answers the HTTP interface that OpenSearch documents, as far as Pingo and a person
 with curl need it. Faults come on demand: POST to /_standin/faults one JSON object of
 slow_ms, busy (429), unavailable (503), close, lose_answer (each a number of requests,
@@ -227,11 +231,16 @@ func demoCommand(a *cli.App) *cobra.Command {
 	o := demo.Options{}
 	var verbose bool
 	cmd := &cobra.Command{
-		Use: "demo", Short: "Start everything with invented data, and watch it work", Args: cli.Exactly(0, "no arguments"),
+		Use:   "demo",
+		Short: "Start everything with invented data, and watch it work",
+		Args:  cli.Exactly(0, "no arguments"),
 		Long: `Starts a private PostgreSQL with the mountain huts of Firnline, an invented
 co-operative, a stand-in engine and the service; applies a definition, fills, and
 then keeps making gentle changes. Everything is on loopback and gone after Ctrl-C.`,
-		Example: "  pingo demo\n  pingo demo --port 7470 --engine-port 9270 --database-port 5470\n  pingo demo --once\n  pingo demo --once -o json",
+		Example: `  pingo demo
+  pingo demo --port 7470 --engine-port 9270 --database-port 5470
+  pingo demo --once
+  pingo demo --once -o json`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			level := slog.LevelWarn
 			if verbose {

@@ -110,7 +110,8 @@ func TestWrongRequestsSayWhat(t *testing.T) {
 			p.Title == "" {
 			t.Errorf("%s %s: %d %s, want %d %s", c.method, c.target, response.StatusCode, body, c.status, c.want)
 		}
-		if response.Header.Get("Content-Type") != "application/problem+json" || response.Header.Get("X-Content-Type-Options") != "nosniff" {
+		if response.Header.Get("Content-Type") != "application/problem+json" ||
+			response.Header.Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("%s %s: headers %v", c.method, c.target, response.Header)
 		}
 	}
@@ -141,7 +142,8 @@ func TestConsoleAndSession(t *testing.T) {
 	h, token := newServer(t)
 	response := ask(h, "", "POST", "/api/session", `{"token":" `+token+` "}`)
 	cookies := response.Cookies()
-	if response.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode ||
+	if response.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly ||
+		cookies[0].SameSite != http.SameSiteStrictMode ||
 		cookies[0].MaxAge <= 0 {
 		t.Fatalf("%d %v", response.StatusCode, cookies)
 	}
@@ -166,7 +168,8 @@ func TestConsoleAndSession(t *testing.T) {
 	for target, want := range map[string]string{"/": "Pingo", "/index/huts": "Pingo", "/assets/app.js": "1", "/../../etc/passwd": "", "/assets/%2e%2e/%2e%2e/etc/passwd": "", "/assets/": "", "/assets/none.js": ""} {
 		response := ask(h, "", "GET", target, "")
 		body, _ := io.ReadAll(response.Body)
-		if strings.Contains(string(body), "root:") || want != "" && (response.StatusCode != 200 || !strings.Contains(string(body), want)) ||
+		if strings.Contains(string(body), "root:") ||
+			want != "" && (response.StatusCode != 200 || !strings.Contains(string(body), want)) ||
 			want == "" && response.StatusCode == 200 && !strings.Contains(string(body), "Pingo") {
 			t.Errorf("%s: %d %s", target, response.StatusCode, body)
 		}
@@ -182,7 +185,12 @@ func FuzzRequests(f *testing.F) {
 	f.Add("GET", "/api/indexes/huts/search", "q=a&filter=b%3Dc&sort=-d&limit=5&facet=e", "")
 	f.Add("GET", "/api/indexes/hu%00ts/preview/%ff", "", "")
 	f.Add("GET", "/api/sources/-/trace", "table=a.b&key=1", "")
-	f.Add("POST", "/api/definition/check", "", `{"files":[{"name":"a.yaml","text":"sources: {a: {kind: postgres, url: \"${X}\"}}"}]}`)
+	f.Add(
+		"POST",
+		"/api/definition/check",
+		"",
+		`{"files":[{"name":"a.yaml","text":"sources: {a: {kind: postgres, url: \"${X}\"}}"}]}`,
+	)
 	f.Add("POST", "/api/definition/capture-sql", "", `{"files":[],"source":"\u0000"}`)
 	f.Add("POST", "/api/indexes/x/failed/dismiss", "", `{"keys":["\u0000"],"all":true}`)
 	f.Add("POST", "/api/tokens", "", `{"name":"a","role":"viewer"}`)

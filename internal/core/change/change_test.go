@@ -64,7 +64,11 @@ func TestQueueAgainstAPlainList(t *testing.T) {
 
 func TestValuesBeforeAndAfter(t *testing.T) {
 	text := func(s string) *string { return &s }
-	c := Change{Links: []string{"hut_id", "kind"}, Before: []*string{text("1"), nil}, After: []*string{text("2"), text("x")}}
+	c := Change{
+		Links:  []string{"hut_id", "kind"},
+		Before: []*string{text("1"), nil},
+		After:  []*string{text("2"), text("x")},
+	}
 	for _, want := range []struct {
 		links []string
 		want  [][]string

@@ -175,7 +175,8 @@ func TestRepeatedParts(t *testing.T) {
 		t.Fatal(findings)
 	}
 	c := def.Index("copies")
-	if c.Rows[0].Table != "huts" || c.Settings["number_of_replicas"] != 2 || c.Rows[0].Fields[0].Combine[0].Written != "a.b" ||
+	if c.Rows[0].Table != "huts" || c.Settings["number_of_replicas"] != 2 ||
+		c.Rows[0].Fields[0].Combine[0].Written != "a.b" ||
 		c.Synonyms[0][0] != "stone hut" ||
 		def.Index("huts").Rows[0].Fields[0].Column != "name" {
 		t.Errorf("%+v", c)
@@ -192,27 +193,39 @@ func TestEveryMistakeIsSaidOnce(t *testing.T) {
 	for _, f := range findings {
 		got = append(got, f.Message)
 	}
-	want := []string{`field name has no key "serch"`, `index copies goes to engine "mian", which there is not`, `there is no source "ldge"`}
+	want := []string{
+		`field name has no key "serch"`,
+		`index copies goes to engine "mian", which there is not`,
+		`there is no source "ldge"`,
+	}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q", got)
 	}
-	if def.Index("others").Broken || !def.Index("copies").Broken || !def.Index("huts").Broken || def.Source("lodge").Broken {
+	if def.Index("others").Broken || !def.Index("copies").Broken || !def.Index("huts").Broken ||
+		def.Source("lodge").Broken {
 		t.Error("what is broken is not told from what is not")
 	}
 }
 
 func TestKindsOwnKeys(t *testing.T) {
-	text := strings.Replace(right, "kind: opensearch, ", `headers: { X-Team: huts, Authorization: "Bearer ${SEARCH}" }, mode: quick, `, 1)
+	text := strings.Replace(
+		right,
+		"kind: opensearch, ",
+		`headers: { X-Team: huts, Authorization: "Bearer ${SEARCH}" }, mode: quick, `,
+		1,
+	)
 	def, findings := Parse([]File{{"d.yaml", text}}, testKinds, look)
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
 	e := def.Engine("main")
 	headers, err := e.Options.Reveal("headers", look)
-	if secret, _ := look("SEARCH"); err != nil || headers["X-Team"] != "huts" || headers["Authorization"] != "Bearer "+secret {
+	if secret, _ := look("SEARCH"); err != nil || headers["X-Team"] != "huts" ||
+		headers["Authorization"] != "Bearer "+secret {
 		t.Errorf("%v %v", headers, err)
 	}
-	if e.Kind != "" || e.Options.Texts["mode"].Written != "quick" || !e.Options.Same(&e.Options) || e.Options.Same(&Options{}) {
+	if e.Kind != "" || e.Options.Texts["mode"].Written != "quick" || !e.Options.Same(&e.Options) ||
+		e.Options.Same(&Options{}) {
 		t.Errorf("%+v", e)
 	}
 }
@@ -272,7 +285,9 @@ func plain(t *testing.T, text string) any {
 
 // testKinds are kinds as they might be.
 var testKinds = Kinds{
-	Sources: []Kind{{Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Captures: []string{"triggers"}, Keys: `{}`}},
+	Sources: []Kind{
+		{Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Captures: []string{"triggers"}, Keys: `{}`},
+	},
 	Engines: []Kind{
 		{
 			Name:    "opensearch",

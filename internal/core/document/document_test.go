@@ -194,7 +194,8 @@ func TestCombinedFields(t *testing.T) {
 	}
 	for i, want := range []string{`"find_by":"Grim \"Ridge\" Tarn stove 5 4 a b c"`, `"find_by":null`} {
 		doc := string(set.Append(nil, i))
-		if !strings.Contains(doc, want) || !json.Valid([]byte(doc)) || !strings.Contains(doc, `,"pingo_rows":"hut","name"`) {
+		if !strings.Contains(doc, want) || !json.Valid([]byte(doc)) ||
+			!strings.Contains(doc, `,"pingo_rows":"hut","name"`) {
 			t.Errorf("%s, want %s", doc, want)
 		}
 	}
@@ -230,7 +231,10 @@ func TestOrderOfValues(t *testing.T) {
 				t.Errorf("%s: NULL is not above %s", kind, ordered[i])
 			}
 			for j := range ordered {
-				if got, want := compareText(kind, []byte(ordered[i]), []byte(ordered[j])), cmp.Compare(i, j); cmp.Compare(got, 0) != want {
+				if got, want := compareText(kind, []byte(ordered[i]), []byte(ordered[j])), cmp.Compare(i, j); cmp.Compare(
+					got,
+					0,
+				) != want {
 					t.Errorf("%s: %q to %q is %d, want %d", kind, ordered[i], ordered[j], got, want)
 				}
 			}

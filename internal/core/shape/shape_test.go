@@ -86,12 +86,16 @@ func facts() Facts {
 
 func parse(t *testing.T, text string) *definition.Index {
 	t.Helper()
-	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: text}}, testKinds, func(r string) (string, error) {
-		if r == "DB" {
-			return "postgres://h/d", nil
-		}
-		return "http://h", nil
-	})
+	def, findings := definition.Parse(
+		[]definition.File{{Name: "d.yaml", Text: text}},
+		testKinds,
+		func(r string) (string, error) {
+			if r == "DB" {
+				return "postgres://h/d", nil
+			}
+			return "http://h", nil
+		},
+	)
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
@@ -215,7 +219,8 @@ indexes:
       hut: { table: lodge.huts, fields: { title: { column: name, search: 10, match: prefix } } }
       region: { table: lodge.regions, fields: { title: { column: name, search: 10, match: prefix } } }
 `
-	if s := compile(t, two); len(s.Fields()) != 1 || len(s.Trees) != 2 || s.Tree("region").Root().Table.Name != "regions" {
+	if s := compile(t, two); len(s.Fields()) != 1 || len(s.Trees) != 2 ||
+		s.Tree("region").Root().Table.Name != "regions" {
 		t.Errorf("%+v", s)
 	}
 	for _, c := range []struct{ put, want string }{
@@ -269,6 +274,8 @@ func TestPersonalNames(t *testing.T) {
 }
 
 var testKinds = definition.Kinds{
-	Sources: []definition.Kind{{Name: "postgres", Schemes: []string{"postgres"}, Captures: []string{"triggers"}, Keys: `{}`}},
+	Sources: []definition.Kind{
+		{Name: "postgres", Schemes: []string{"postgres"}, Captures: []string{"triggers"}, Keys: `{}`},
+	},
 	Engines: []definition.Kind{{Name: "opensearch", Schemes: []string{"http"}, Keys: `{}`}},
 }

@@ -29,7 +29,13 @@ func TestRefusalsAreExplained(t *testing.T) {
 	words := func(id, value string) string {
 		return "failed to parse field [beds] of type [long] in document with id '" + id + "'. Preview of field's value: '" + value + "': For input string: \"" + value + "\""
 	}
-	a, b := e.Explain("mapper_parsing_exception", words("1", "many")), e.Explain("mapper_parsing_exception", words("42", "few"))
+	a, b := e.Explain(
+		"mapper_parsing_exception",
+		words("1", "many"),
+	), e.Explain(
+		"mapper_parsing_exception",
+		words("42", "few"),
+	)
 	if a != b || a.Field != "beds" || !strings.Contains(a.Explanation, "keeps beds as long") {
 		t.Errorf("%+v\n%+v", a, b)
 	}

@@ -26,7 +26,11 @@ func TestConformance(t *testing.T) {
 		t.Fatal(err)
 	}
 	fault := func(name string) {
-		response, err := http.Post(server.URL+"/_standin/faults", "application/json", strings.NewReader(fmt.Sprintf(`{%q: 1}`, name)))
+		response, err := http.Post(
+			server.URL+"/_standin/faults",
+			"application/json",
+			strings.NewReader(fmt.Sprintf(`{%q: 1}`, name)),
+		)
 		if err != nil || response.StatusCode != 200 {
 			t.Fatal(response, err)
 		}
@@ -35,7 +39,10 @@ func TestConformance(t *testing.T) {
 	enginetest.Run(
 		t,
 		e,
-		enginetest.Faults{Busy: func() func() { fault("busy"); return func() {} }, LoseAnswer: func() { fault("lose_answer") }},
+		enginetest.Faults{
+			Busy:       func() func() { fault("busy"); return func() {} },
+			LoseAnswer: func() { fault("lose_answer") },
+		},
 	)
 }
 
@@ -47,7 +54,10 @@ func TestHeadersAreSent(t *testing.T) {
 		w.WriteHeader(http.StatusForbidden)
 	}))
 	defer server.Close()
-	c := engine.Config{URL: server.URL, Headers: map[string]string{"X-Api-Key": "s3cret", "Authorization": "Bearer t0ken"}}
+	c := engine.Config{
+		URL:     server.URL,
+		Headers: map[string]string{"X-Api-Key": "s3cret", "Authorization": "Bearer t0ken"},
+	}
 	e, err := opensearch.Open(c)
 	if err != nil {
 		t.Fatal(err)

@@ -96,7 +96,10 @@ func text(name string, search float64, filter bool) shape.Field {
 }
 
 func simple(index string, fields ...shape.Field) *shape.Shape {
-	return &shape.Shape{Index: index, Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}, Fields: fields}}}}}
+	return &shape.Shape{
+		Index: index,
+		Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}, Fields: fields}}}},
+	}
 }
 
 // Who may read the public name may still do so after a switch to other columns, and a
@@ -110,7 +113,15 @@ func TestViewsForApplications(t *testing.T) {
 	}
 	defer e.Close()
 	long := strings.Repeat("very_long_name_", 6)
-	one, two := simple("huts", text("name", 2, false)), simple("huts", text("name", 2, false), text("select", 0, true), text(long, 0, true))
+	one, two := simple(
+		"huts",
+		text("name", 2, false),
+	), simple(
+		"huts",
+		text("name", 2, false),
+		text("select", 0, true),
+		text(long, 0, true),
+	)
 	one.Settings = map[string]any{"text_search_config": "english"}
 	for i, s := range []*shape.Shape{one, two} {
 		edition := []string{"huts-e1", "huts-e2"}[i]

@@ -382,7 +382,8 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 		if open > Lanes*(lineLimit+batchKeys) {
 			t.Fatalf("%d changes are still open", open)
 		}
-		if n, oldest, err := r.store.BacklogSize(t.Context(), nil); err != nil || n < rows-Lanes*(lineLimit+batchKeys) || oldest == nil ||
+		if n, oldest, err := r.store.BacklogSize(t.Context(), nil); err != nil || n < rows-Lanes*(lineLimit+batchKeys) ||
+			oldest == nil ||
 			oldest.After(time.Now()) {
 			t.Errorf("%d in the backlog since %v, %v", n, oldest, err)
 		}
@@ -572,7 +573,10 @@ func TestDismissedElsewhere(t *testing.T) {
 	inTime(t, func(t *testing.T) {
 		r := newRig(t, 3)
 		r.engine.Answer = func(docs []engine.Document) ([]engine.Result, error) {
-			return slices.Repeat([]engine.Result{{Outcome: retry.Refused, Kind: "mapper", Reason: "no number"}}, len(docs)), nil
+			return slices.Repeat(
+				[]engine.Result{{Outcome: retry.Refused, Kind: "mapper", Reason: "no number"}},
+				len(docs),
+			), nil
 		}
 		r.run()
 		r.within("refused", r.change("k00000", "k00001", "k00002"))

@@ -105,7 +105,13 @@ func TestFillAndStreamNeverStepBack(t *testing.T) {
 		}
 		if len(stored) != len(r.table.Rows()) || state != reindex.Switched || r.engine.Switched() != "huts-e1" ||
 			r.store.Edition().State != reindex.Switched {
-			t.Errorf("%d documents of %d rows, %s, switched to %q", len(stored), len(r.table.Rows()), state, r.engine.Switched())
+			t.Errorf(
+				"%d documents of %d rows, %s, switched to %q",
+				len(stored),
+				len(r.table.Rows()),
+				state,
+				r.engine.Switched(),
+			)
 		}
 	})
 }
@@ -161,7 +167,8 @@ func TestBadRowsDoNotStopAFill(t *testing.T) {
 		}
 		stop()
 		<-r.e.Ended()
-		if failed := r.store.Failed(); len(failed) != 1 || failed["k00700"].Kind != "source" || len(r.engine.Stored()) != 1199 {
+		if failed := r.store.Failed(); len(failed) != 1 || failed["k00700"].Kind != "source" ||
+			len(r.engine.Stored()) != 1199 {
 			t.Errorf("%+v, %d stored", failed, len(r.engine.Stored()))
 		}
 	})

@@ -64,7 +64,10 @@ func (tx *transaction) Insert(table string, row sourcetest.Row) {
 		args = append(args, value)
 		names, marks = append(names, name), append(marks, fmt.Sprintf("$%d", len(args)))
 	}
-	tx.run(fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", table, strings.Join(names, ", "), strings.Join(marks, ", ")), args)
+	tx.run(
+		fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", table, strings.Join(names, ", "), strings.Join(marks, ", ")),
+		args,
+	)
 }
 
 func (tx *transaction) Update(table string, key, set sourcetest.Row) {

@@ -42,7 +42,9 @@ func TestCookbook(t *testing.T) {
 			}
 			rest = strings.Replace(rest, "engines:\n", "engines:\n  main: { kind: opensearch, url: \"http://h\" }\n", 1)
 			def, wrong := definition.Parse(
-				[]definition.File{{Name: "d.yaml", Text: "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\n" + rest}},
+				[]definition.File{
+					{Name: "d.yaml", Text: "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\n" + rest},
+				},
 				language,
 				look,
 			)

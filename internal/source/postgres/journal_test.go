@@ -28,7 +28,8 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 
 	depth := func(want int64) {
 		t.Helper()
-		if d, err := p.Depth(t.Context()); err != nil || d.Changes != want || (d.Oldest == nil) != (want == 0) || d.Bytes == 0 {
+		if d, err := p.Depth(t.Context()); err != nil || d.Changes != want || (d.Oldest == nil) != (want == 0) ||
+			d.Bytes == 0 {
 			t.Errorf("depth %+v, want %d, %v", d, want, err)
 		}
 	}
@@ -140,7 +141,11 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 func TestLaterBeforeTriggersAreNoticed(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
-	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY, name text, visits int); INSERT INTO huts VALUES (1, 'Grim Ridge', 0)")
+	pgtest.Exec(
+		t,
+		conn,
+		"CREATE TABLE huts (id int PRIMARY KEY, name text, visits int); INSERT INTO huts VALUES (1, 'Grim Ridge', 0)",
+	)
 	need := []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}
 	install := func(want int) {
 		t.Helper()
@@ -151,14 +156,19 @@ func TestLaterBeforeTriggersAreNoticed(t *testing.T) {
 	gaps := func(want int) {
 		t.Helper()
 		found, err := p.Capture.Gaps(t.Context(), need)
-		if err != nil || len(found) != want || want > 0 && (found[0].Safe || !strings.Contains(found[0].Reason, "the trigger rename began to change rows")) {
+		if err != nil || len(found) != want ||
+			want > 0 && (found[0].Safe || !strings.Contains(found[0].Reason, "the trigger rename began to change rows")) {
 			t.Errorf("%+v %v", found, err)
 		}
 	}
 	install(1)
 	gaps(0)
-	pgtest.Exec(t, conn, `CREATE FUNCTION rename() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.name := 'hut ' || NEW.visits; RETURN NEW; END $$;
-		CREATE TRIGGER rename BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION rename(); UPDATE huts SET visits = 1`)
+	pgtest.Exec(
+		t,
+		conn,
+		`CREATE FUNCTION rename() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.name := 'hut ' || NEW.visits; RETURN NEW; END $$;
+		CREATE TRIGGER rename BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION rename(); UPDATE huts SET visits = 1`,
+	)
 	if got := read(t, p); len(got) != 0 {
 		t.Errorf("noticed by itself: %v", got)
 	}

@@ -317,7 +317,8 @@ func TestFactsAskTheDatabase(t *testing.T) {
 	if got != "id:integer:false name:text:false height:integer:false m:keyword:false tags:text:true raw::false at:timestamp:false doc:object:false u:keyword:false " {
 		t.Error(got)
 	}
-	if !facts.Tables["seen"].View || facts.Tables["nowhere"] != nil || !slices.Equal(facts.Tables["huts"].Key, []string{"id"}) {
+	if !facts.Tables["seen"].View || facts.Tables["nowhere"] != nil ||
+		!slices.Equal(facts.Tables["huts"].Key, []string{"id"}) {
 		t.Errorf("%+v", facts.Tables)
 	}
 	for i, want := range []string{"text [height name] ", "integer [doc] ", "integer [at id] ", "integer [] it reads other as well, whose changes would go unnoticed", ` [] column "nme" does not exist`} {

@@ -87,7 +87,13 @@ func newRandom(t *testing.T, conn *pgx.Conn, seed uint64) *world {
 	w := &world{r: rand.New(rand.NewPCG(seed, 3))}
 	for i := range 4 {
 		table := randomTable{name: fmt.Sprintf("Table %d", i), key: []string{"id"}}
-		table.columns = []randomColumn{{"id", "integer"}, {"Other id", "text"}, {"i1", "integer"}, {"i2", "integer"}, {"t1", "text"}}
+		table.columns = []randomColumn{
+			{"id", "integer"},
+			{"Other id", "text"},
+			{"i1", "integer"},
+			{"i2", "integer"},
+			{"t1", "text"},
+		}
 		if w.pick(2) == 0 {
 			table.key = []string{"Other id", "id"}
 		}
@@ -121,7 +127,11 @@ func (w *world) insert(table *randomTable) string {
 	for _, c := range table.columns[2:] {
 		values = append(values, w.value(c.kind))
 	}
-	return fmt.Sprintf("INSERT INTO %s VALUES (%s) ON CONFLICT DO NOTHING", quoteName(table.name), strings.Join(values, ", "))
+	return fmt.Sprintf(
+		"INSERT INTO %s VALUES (%s) ON CONFLICT DO NOTHING",
+		quoteName(table.name),
+		strings.Join(values, ", "),
+	)
 }
 
 // order makes up what the rows of a table are ordered by.
@@ -155,7 +165,13 @@ func (w *world) change() string {
 		)
 	}
 	c := table.columns[2+w.pick(len(table.columns)-2)]
-	return fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quoteName(table.name), quoteName(c.name), w.value(c.kind), where)
+	return fmt.Sprintf(
+		"UPDATE %s SET %s = %s WHERE %s",
+		quoteName(table.name),
+		quoteName(c.name),
+		w.value(c.kind),
+		where,
+	)
 }
 
 // node writes fields and relations of a table, so many levels deep, and returns the
@@ -169,7 +185,8 @@ func (w *world) node(b *strings.Builder, indent string, table *randomTable, dept
 		}
 		name := fmt.Sprintf("f%d", i)
 		fmt.Fprintf(b, "%s  %s: { column: %q }\n", indent, name, c.name)
-		if c.kind != "jsonb" && c.kind != "point" && c.kind != "boolean" && c.kind != "double precision" && c.kind != "interval" {
+		if c.kind != "jsonb" && c.kind != "point" && c.kind != "boolean" && c.kind != "double precision" &&
+			c.kind != "interval" {
 			paths = append(paths, name)
 		}
 	}
@@ -190,7 +207,13 @@ func (w *world) node(b *strings.Builder, indent string, table *randomTable, dept
 		integers, texts := []string{"id", "i1", "i2"}, []string{"Other id", "t1"}
 		pair := func() string {
 			if w.pick(3) == 0 { // tied by two columns
-				return fmt.Sprintf("{ %s: %s, %q: %q }", integers[w.pick(3)], integers[w.pick(3)], texts[w.pick(2)], texts[w.pick(2)])
+				return fmt.Sprintf(
+					"{ %s: %s, %q: %q }",
+					integers[w.pick(3)],
+					integers[w.pick(3)],
+					texts[w.pick(2)],
+					texts[w.pick(2)],
+				)
 			}
 			if w.pick(3) == 0 {
 				return fmt.Sprintf("{ %q: %q }", texts[w.pick(2)], texts[w.pick(2)])
@@ -278,7 +301,8 @@ func randomRun(t *testing.T, seed uint64) {
 	s, ix, findings := compile(t, p, b.String())
 	for _, f := range findings {
 		// Names may mean other types in the second table; that is refused, rightly.
-		if strings.Contains(f.Message, "an index has one type for a name") || strings.Contains(f.Message, "is a field in rows") ||
+		if strings.Contains(f.Message, "an index has one type for a name") ||
+			strings.Contains(f.Message, "is a field in rows") ||
 			strings.Contains(f.Message, "is a related table") {
 			t.Skip(f.Message)
 		}
@@ -314,7 +338,15 @@ func randomRun(t *testing.T, seed uint64) {
 		set := document.NewSet(s.Trees[tree])
 		if err := p.ReadKeys(t.Context(), set, [][]string{values}); err != nil || set.Rows(0).Len() != 1 ||
 			string(set.Append(nil, 0)) != d {
-			t.Fatalf("%s by key: %v, %d rows, %s\ninstead of %s\n%s", key, err, set.Rows(0).Len(), set.Append(nil, 0), d, b.String())
+			t.Fatalf(
+				"%s by key: %v, %d rows, %s\ninstead of %s\n%s",
+				key,
+				err,
+				set.Rows(0).Len(),
+				set.Append(nil, 0),
+				d,
+				b.String(),
+			)
 		}
 	}
 	if _, err := p.Capture.Install(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {

@@ -105,7 +105,8 @@ func TestTypesAreTreatedAsTheDocsSay(t *testing.T) {
 		}
 		s, _, findings := compile(t, p, fmt.Sprintf("  x: { engine: e, rows: s.%s, fields: [v] }\n", table))
 		if becomes == "refused" {
-			if len(findings) != 1 || findings[0].Suggestion != want || !strings.Contains(findings[0].Message, "which cannot be indexed") {
+			if len(findings) != 1 || findings[0].Suggestion != want ||
+				!strings.Contains(findings[0].Message, "which cannot be indexed") {
 				t.Errorf("%s: %v", line, findings)
 			}
 			continue

@@ -54,7 +54,9 @@ func TestValuesBecomeNeutral(t *testing.T) {
 // throughRows gives the JSON that a document has for a value.
 func throughRows(in string, c shape.Column) string {
 	tree := &shape.Tree{
-		Nodes: []*shape.Node{{Parent: -1, Columns: []shape.Column{c}, Fields: []shape.Field{{Name: "v", Type: c.Type, Array: c.Array}}}},
+		Nodes: []*shape.Node{
+			{Parent: -1, Columns: []shape.Column{c}, Fields: []shape.Field{{Name: "v", Type: c.Type, Array: c.Array}}},
+		},
 	}
 	set := document.NewSet(tree)
 	set.Rows(0).Add([][]byte{[]byte(in)}, []document.Writer{writerOf(c)})

@@ -34,7 +34,11 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 		{"ranked", "id", "huts[id] by []"}, {"twice", "id", "huts[id] by []"}, {"aside", "id", "huts[id] by []"}, {"top", "id", "huts[id] by []"},
 		{"either", "id", "huts[id] by []; regions[id] by []"}, {"above", "hut", "huts[id] by []; regions[id] by []"},
 	} {
-		s, _, findings := compile(t, p, fmt.Sprintf("  x: { engine: e, rows: s.%s, key: %s, fields: [%[2]s] }\n", c.view, c.key))
+		s, _, findings := compile(
+			t,
+			p,
+			fmt.Sprintf("  x: { engine: e, rows: s.%s, key: %s, fields: [%[2]s] }\n", c.view, c.key),
+		)
 		if len(findings) > 0 {
 			t.Errorf("%s: %v", c.view, findings)
 			continue
@@ -84,7 +88,9 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.sql, got, c.want)
 		}
 	}
-	byRegion := &shape.Tree{Nodes: []*shape.Node{{View: true, Table: shape.Ref{Schema: "public", Name: "plain"}, Key: []string{"region"}}}}
+	byRegion := &shape.Tree{
+		Nodes: []*shape.Node{{View: true, Table: shape.Ref{Schema: "public", Name: "plain"}, Key: []string{"region"}}},
+	}
 	pgtest.Exec(t, conn, "UPDATE huts SET region_id = id % 2 + 1")
 	if n, err := p.DuplicateKeys(t.Context(), byRegion); err != nil || n != 2 {
 		t.Errorf("%d rows share a region, %v", n, err)
@@ -146,11 +152,15 @@ func TestRefreshesAreNoticed(t *testing.T) {
 func TestPartitionsAreCaptured(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
-	pgtest.Exec(t, conn, `CREATE TABLE notes (id int, at timestamptz, hut_id int, body text, PRIMARY KEY (id, at)) PARTITION BY RANGE (at);
+	pgtest.Exec(
+		t,
+		conn,
+		`CREATE TABLE notes (id int, at timestamptz, hut_id int, body text, PRIMARY KEY (id, at)) PARTITION BY RANGE (at);
 		CREATE TABLE notes_2031 PARTITION OF notes FOR VALUES FROM ('2031-01-01') TO ('2032-01-01') PARTITION BY RANGE (id);
 		CREATE TABLE notes_2031_low PARTITION OF notes_2031 FOR VALUES FROM (0) TO (100);
 		CREATE TABLE notes_2032 (body text, hut_id int, at timestamptz NOT NULL, id int NOT NULL);
-		ALTER TABLE notes ATTACH PARTITION notes_2032 FOR VALUES FROM ('2032-01-01') TO ('2033-01-01')`)
+		ALTER TABLE notes ATTACH PARTITION notes_2032 FOR VALUES FROM ('2032-01-01') TO ('2033-01-01')`,
+	)
 	s, _, findings := compile(t, p, "  x: { engine: e, rows: s.notes, fields: [body, hut_id] }\n")
 	if len(findings) > 0 {
 		t.Fatal(findings)
@@ -173,7 +183,10 @@ func TestPartitionsAreCaptured(t *testing.T) {
 	}
 	check("INSERT INTO notes VALUES (1, '2031-05-01 00:00Z', 7, 'a')", "notes insert 1,2031-05-01T00:00:00")
 	check("INSERT INTO notes_2031_low VALUES (2, '2031-05-01 00:00Z', 7, 'b')", "notes insert 2,2031-05-01T00:00:00")
-	check("INSERT INTO notes_2032 (id, at, body) VALUES (3, '2032-05-01 00:00Z', 'c')", "notes insert 3,2032-05-01T00:00:00")
+	check(
+		"INSERT INTO notes_2032 (id, at, body) VALUES (3, '2032-05-01 00:00Z', 'c')",
+		"notes insert 3,2032-05-01T00:00:00",
+	)
 	check("UPDATE notes_2032 SET body = 'd'", "notes update 3,2032-05-01T00:00:00")
 	check(
 		"UPDATE notes SET at = '2032-06-01 00:00Z' WHERE id = 1",
