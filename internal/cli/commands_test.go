@@ -750,6 +750,9 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	if out := w.must("schema", "-o", "yaml"); !strings.HasPrefix(out, "$defs:") {
 		t.Errorf("schema in YAML begins %.80q", out)
 	}
+	if out := w.must("preview", "huts", "99999"); !strings.HasPrefix(out, "huts-e1 99999: There is no such row") {
+		t.Error(out)
+	}
 	if out := w.must("trace", "huts", "7"); !strings.Contains(
 		out,
 		"The document in the engine is what the row makes now.",

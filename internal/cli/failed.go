@@ -191,7 +191,7 @@ func (a *App) showFailed(f *api.FailedDetail) {
 		f.Explanation,
 		f.Verdict,
 	)
-	if string(f.Document) == "null" {
+	if isNull(f.Document) {
 		return // none could be built
 	}
 	fmt.Fprintln(a.Out, "\nAs it was sent:")

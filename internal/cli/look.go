@@ -311,6 +311,9 @@ func (a *App) traceDocument(ctx context.Context, index, key string) error {
 }
 
 func indented(doc json.RawMessage) string {
+	if isNull(doc) {
+		return "no document"
+	}
 	var b bytes.Buffer
 	if json.Indent(&b, doc, "", "  ") != nil {
 		return string(doc)
@@ -480,8 +483,10 @@ with several rows the name of the rows comes first: hut,42. Says where each valu
 }
 
 func (a *App) showPreview(p *api.Preview, origins bool) {
-	fmt.Fprintln(a.Out, indented(p.Built))
-	fmt.Fprintf(a.Out, "\n%s %s: %s\n\n", p.Edition, p.Key, p.Verdict)
+	if !isNull(p.Built) {
+		fmt.Fprintf(a.Out, "%s\n\n", indented(p.Built))
+	}
+	fmt.Fprintf(a.Out, "%s %s: %s\n\n", p.Edition, p.Key, p.Verdict)
 	if !p.Same {
 		fmt.Fprintf(a.Out, "in the engine:\n%s\n\n", indented(p.Stored))
 	}
@@ -494,6 +499,8 @@ func (a *App) showPreview(p *api.Preview, origins bool) {
 	}
 	t.Render()
 }
+
+func isNull(doc json.RawMessage) bool { return len(doc) == 0 || string(doc) == "null" }
 
 func (a *App) tokenCommand() *cobra.Command {
 	tokens := &cobra.Command{
