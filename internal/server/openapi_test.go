@@ -4,16 +4,20 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/labstack/echo/v4"
 	"gopkg.in/yaml.v3"
 
 	"pingo/internal/api"
+	"pingo/internal/lab/pgtest"
+	"pingo/internal/lab/standin"
 )
 
 // described is what openapi.yaml says of the calls.
@@ -93,10 +97,57 @@ var odd = []string{
 	"true",
 }
 
+const smallDefinition = `
+sources:
+  lodge: { kind: postgres, url: "${LODGE_URL}" }
+engines:
+  main: { kind: opensearch, url: "${SEARCH_URL}" }
+indexes:
+  huts:
+    engine: main
+    rows: lodge.huts
+    fields:
+      name: { search: 2, sort: true }
+      beds: { filter: true, facet: true }
+`
+
 // Whatever stands in a request, its answer has a documented status, and is a problem
 // object when it is none of success.
 func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
 	h, token := newServer(t)
+	t.Run("without a definition", func(t *testing.T) { requestOddly(t, h, token, nil) })
+	lodge := pgtest.URL(t)
+	pgtest.Exec(
+		t,
+		pgtest.Connect(t, lodge),
+		`CREATE TABLE huts (id int PRIMARY KEY, name text, beds int);
+		INSERT INTO huts SELECT i, 'Grim Ridge ' || i, i FROM generate_series(1, 20) i`,
+	)
+	engine := httptest.NewServer(&standin.Server{})
+	t.Cleanup(engine.Close)
+	t.Setenv("LODGE_URL", lodge)
+	t.Setenv("SEARCH_URL", engine.URL)
+	body, err := json.Marshal(api.Files{Files: []api.File{{Name: "pingo.yaml", Text: smallDefinition}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := ask(h, token, "POST", "/api/definition/apply", string(body)); r.StatusCode != http.StatusOK {
+		t.Fatal(r.Status)
+	}
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+		if r := ask(h, token, "GET", "/api/indexes/huts/preview/3", ""); r.StatusCode == http.StatusOK {
+			break
+		} else if time.Now().After(deadline) {
+			t.Fatal(r.Status)
+		}
+	}
+	known := map[string]string{"index": "huts", "source": "lodge", "table": "huts", "key": "3", "version": "1"}
+	t.Run("with one", func(t *testing.T) { requestOddly(t, h, token, known) })
+}
+
+// requestOddly makes requests with odd values, one at a time; known are values that are
+// not odd.
+func requestOddly(t *testing.T, h http.Handler, token string, known map[string]string) {
 	asked := 0
 	for path, methods := range document(t).Paths {
 		for method, op := range methods {
@@ -107,6 +158,9 @@ func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
 				target, query := path, url.Values{}
 				for _, p := range op.Parameters {
 					v, given := values[p.Name]
+					if !given {
+						v, given = known[p.Name], known[p.Name] != ""
+					}
 					switch {
 					case p.In == "path":
 						if !given {

@@ -69,6 +69,9 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 		if sh := shapes[n]; !seen[sh.Index] {
 			seen[sh.Index] = true
 			ix, err := traceIndex(ctx, opened, sh, t, values)
+			if err != nil && source.FaultOf(err) == source.BadValue {
+				return nil, &BadRequest{fmt.Errorf("%q is no key of %s: %w", key, t.Ref, err)}
+			}
 			if err != nil {
 				return nil, err
 			}
