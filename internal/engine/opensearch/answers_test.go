@@ -1,6 +1,7 @@
 package opensearch
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -46,6 +47,19 @@ func TestRefusalsAreExplained(t *testing.T) {
 	} {
 		if c := e.Explain("x", reason); c.Field != field || c.Explanation == "" || c.ID == a.ID {
 			t.Errorf("%s: %+v", reason, c)
+		}
+	}
+}
+
+func TestCausesAreSaidToTheRoot(t *testing.T) {
+	for text, want := range map[string]string{
+		`{"reason": "no such index", "root_cause": [{"reason": "no such index"}]}`:                                    "no such index",
+		`{"reason": "failed to parse", "caused_by": {"reason": "not a number"}}`:                                      "failed to parse: not a number",
+		`{"reason": "all shards failed", "root_cause": [{"reason": "No mapping found for [x] in order to sort on"}]}`: "all shards failed: No mapping found for [x] in order to sort on",
+	} {
+		var c cause
+		if err := json.Unmarshal([]byte(text), &c); err != nil || c.words() != want {
+			t.Errorf("%s: %q %v", text, c.words(), err)
 		}
 	}
 }

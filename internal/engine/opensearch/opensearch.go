@@ -85,11 +85,16 @@ type cause struct {
 	Type     string `json:"type"`
 	Reason   string `json:"reason"`
 	CausedBy *cause `json:"caused_by"`
+	// Roots say what a shard met, where Reason is only that shards failed.
+	Roots []cause `json:"root_cause"`
 }
 
 func (c *cause) words() string {
 	if c.CausedBy != nil && c.CausedBy.Reason != "" {
 		return c.Reason + ": " + c.CausedBy.words()
+	}
+	if len(c.Roots) > 0 && c.Roots[0].Reason != "" && c.Roots[0].Reason != c.Reason {
+		return c.Reason + ": " + c.Roots[0].words()
 	}
 	return c.Reason
 }
@@ -414,8 +419,9 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 	for {
 		request := map[string]any{
 			"size": 5000, "pit": map[string]any{"id": pit.ID, "keep_alive": "2m"},
+			// The one order that is total over all shards, and that every version knows.
 			"sort": []any{
-				map[string]any{"_shard_doc": "asc"},
+				map[string]any{"_id": "asc"},
 			}, "_source": []string{definition.FingerprintField},
 		}
 		if after != nil {

@@ -95,7 +95,7 @@ func allDocuments(ctx context.Context, engineURL, index string) (map[string]any,
 		request := map[string]any{
 			"size": 5000,
 			"pit":  map[string]any{"id": pit.ID, "keep_alive": "1m"},
-			"sort": []any{map[string]any{"_shard_doc": "asc"}},
+			"sort": []any{map[string]any{"_id": "asc"}},
 		}
 		if after != nil {
 			request["search_after"] = after

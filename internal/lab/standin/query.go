@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"slices"
 	"sort"
-	"strconv"
 	"time"
 )
 
@@ -74,7 +73,7 @@ func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {
 	id := fmt.Sprintf("standin-pit-%d", s.pitSeq)
 	ordered := slices.SortedFunc(
 		maps.Values(docs),
-		func(a, b *doc) int { return cmp.Compare(a.ordinal, b.ordinal) },
+		func(a, b *doc) int { return cmp.Compare(a.id, b.id) },
 	)
 	s.pits[id] = &pit{ix, docs, ordered, time.Now().Add(keep)}
 	return 200, object{"pit_id": id, "creation_time": time.Now().UnixMilli()}, nil
@@ -207,27 +206,24 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 	}
 	by := sortKeys(request.Sort)
 	var found []ranked
-	if p != nil && request.Query == nil && len(by) == 1 && by[0].path == "_shard_doc" {
+	if p != nil && request.Query == nil && len(by) == 1 && by[0] == (sortKey{"_id", false}) {
 		// Walking through everything needs no sorting for each page.
-		after := int64(-1)
+		at := 0
 		if len(request.SearchAfter) == 1 {
-			if after, err = strconv.ParseInt(fmt.Sprint(request.SearchAfter[0]), 10, 64); err != nil {
-				return 0, nil, badQuery("search_after: %s", err)
-			}
+			after := fmt.Sprint(request.SearchAfter[0])
+			at = sort.Search(len(p.ordered), func(i int) bool { return p.ordered[i].id > after })
 		}
-		at, _ := slices.BinarySearchFunc(
-			p.ordered,
-			after,
-			func(d *doc, after int64) int { return cmp.Compare(d.ordinal, after+1) },
-		)
 		for _, d := range p.ordered[at:min(at+size, len(p.ordered))] {
-			found = append(found, ranked{doc: d, keys: []any{d.ordinal}})
+			found = append(found, ranked{doc: d, keys: []any{d.id}})
 		}
 		return hitsOf(began, indices, found, len(p.ordered), by, request)
 	}
 	counted := map[string]map[string]int{}
 	for _, ix := range indices {
 		for _, k := range by {
+			if k.path == "_shard_doc" { // only newer servers know it
+				return 0, nil, badQuery("No mapping found for [%s] in order to sort on", k.path)
+			}
 			if err := ix.wholeOnly(k.path); err != nil {
 				return 0, nil, err
 			}

@@ -467,8 +467,10 @@ func (ix *index) order(found scores, by []sortKey) []ranked {
 			switch k.path {
 			case "_score":
 				r.keys = append(r.keys, score)
-			case "_shard_doc", "_doc":
+			case "_doc":
 				r.keys = append(r.keys, d.ordinal)
+			case "_id":
+				r.keys = append(r.keys, d.id)
 			default:
 				var v any
 				if values := ix.valuesOf(d, k.path); len(values) > 0 {

@@ -37,7 +37,7 @@ type Server struct {
 type pit struct {
 	index   *index
 	docs    map[string]*doc
-	ordered []*doc // by the order in which they were written
+	ordered []*doc // by id
 	expires time.Time
 }
 

@@ -94,7 +94,7 @@ func TestRefreshAndPointInTime(t *testing.T) {
 	}
 	ask(s, "PUT /huts/_doc/2?refresh=true", `{"n":"b"}`)
 	ask(s, "DELETE /huts/_doc/1?refresh=true", "")
-	if _, body := ask(s, "POST /_search", `{"pit":{"id":"`+pit.ID+`","keep_alive":"1m"},"sort":[{"_shard_doc":"asc"}]}`); !strings.Contains(
+	if _, body := ask(s, "POST /_search", `{"pit":{"id":"`+pit.ID+`","keep_alive":"1m"},"sort":[{"_id":"asc"}]}`); !strings.Contains(
 		body,
 		`"_id":"1"`,
 	) ||
