@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
-	"os"
 	"slices"
 	"sync"
 	"time"
@@ -60,9 +59,9 @@ func New(
 	if err != nil {
 		return nil, fmt.Errorf("reading the service's identity: %w", err)
 	}
-	host, err := os.Hostname()
+	host, err := network()
 	if err != nil {
-		return nil, fmt.Errorf("asking for the name of this machine: %w", err)
+		return nil, err
 	}
 	process := records.Process{ID: rand.Text(), Host: host, Address: address}
 	if err := rec.Register(ctx, process); err != nil {

@@ -94,7 +94,7 @@ func (l *Lease) Release() error {
 // Process is one pingo serve on these records.
 type Process struct {
 	ID        string    `db:"id"`
-	Host      string    `db:"host"`
+	Host      string    `db:"host"` // the network that Address belongs to
 	Address   string    `db:"address"`
 	StartedAt time.Time `db:"begun_at"`
 }
@@ -109,8 +109,8 @@ type LeaseState struct {
 	Raw    *string         `db:"status"` // Status as the database has it
 }
 
-// Register says that a process begins. One that listened at the same address before must
-// be dead, so what it held is free at once.
+// Register says that a process begins. One that listened at the same address of the same
+// network before must be dead, so what it held is free at once.
 func (r *Records) Register(ctx context.Context, p Process) error {
 	_, err := r.db.ExecContext(ctx, `
 		WITH dead AS (DELETE FROM process WHERE host = $1 AND address = $2 AND id <> $3 RETURNING id)
