@@ -158,7 +158,8 @@ check also has 4 and 5, for what it would change.`,
 	a.completions(root)
 	if a.colour {
 		cobra.AddTemplateFunc("heading", func(s string) string { return text.Bold.Sprint(s) })
-		root.SetUsageTemplate(headings.ReplaceAllString(root.UsageTemplate(), `{{heading "$1"}}$2`))
+		template := headings.ReplaceAllString(root.UsageTemplate(), `{{heading "$1"}}$2`)
+		root.SetUsageTemplate(strings.ReplaceAll(template, "{{.Title}}", "{{heading .Title}}"))
 	}
 	root.SetHelpCommandGroupID(groupOther)
 	root.SetCompletionCommandGroupID(groupOther)
