@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -261,20 +262,36 @@ func (p *Feed) changes(ctx context.Context, rows []noted) ([]change.Change, erro
 				)
 			}
 		}
-		c := change.Change{Seq: n.seq, At: n.at, Op: change.Op(n.op[0]), Table: known.table, Links: known.links}
-		key, err1 := values(n.key, len(known.key))
-		before, err2 := values(n.before, len(known.links))
-		after, err3 := values(n.after, len(known.links))
-		if err := errors.Join(err1, err2, err3); err != nil {
-			return nil, fmt.Errorf("journal row %d: %w", n.seq, err)
-		}
-		c.Before, c.After = before, after
-		for _, k := range key {
-			c.Key = append(c.Key, *k)
-		}
-		out[i] = c
+		out[i] = n.change(known)
 	}
 	return out, nil
+}
+
+// change is what a journal row says. One that says nothing that can be understood is taken
+// as if all rows had gone: whatever changed, all documents of the table are built anew.
+func (n *noted) change(known layout) change.Change {
+	c := change.Change{Seq: n.seq, At: n.at, Table: known.table, Links: known.links}
+	all := c
+	all.Op = change.Truncate
+	switch n.op {
+	case "i", "u", "d":
+		c.Op = change.Op(n.op[0])
+	default:
+		return all
+	}
+	key, err1 := values(n.key, len(known.key))
+	before, err2 := values(n.before, len(known.links))
+	after, err3 := values(n.after, len(known.links))
+	if errors.Join(err1, err2, err3) != nil || len(key) != len(known.key) || slices.Contains(key, nil) ||
+		n.before != nil && len(before) != len(known.links) ||
+		n.after != nil && len(after) != len(known.links) {
+		return all
+	}
+	c.Before, c.After = before, after
+	for _, k := range key {
+		c.Key = append(c.Key, *k)
+	}
+	return c
 }
 
 func (p *Feed) readLayouts(ctx context.Context) (map[int32]layout, error) {

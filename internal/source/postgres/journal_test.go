@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
 )
@@ -178,5 +179,44 @@ func TestLaterBeforeTriggersAreNoticed(t *testing.T) {
 	pgtest.Exec(t, conn, "UPDATE huts SET visits = 2")
 	if got := read(t, p); len(got) != 1 {
 		t.Errorf("after it was installed anew: %v", got)
+	}
+}
+
+// A row of the journal that says nothing that can be understood stands for a change of
+// all rows.
+func TestUnreadableJournalRows(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, "CREATE TABLE stays (hut int, night date, guests int, PRIMARY KEY (hut, night))")
+	need := []shape.Captured{
+		captured("stays", []string{"hut", "night"}, []string{"hut", "night", "guests"}, []string{"hut", "guests"}),
+	}
+	if _, err := p.Capture.Install(t.Context(), "one", need); err != nil {
+		t.Fatal(err)
+	}
+	for _, row := range []string{
+		"'', NULL, NULL, NULL",
+		"'x', '{1,2030-01-01}', NULL, NULL",
+		"'u', NULL, NULL, NULL",
+		"'u', '{1}', NULL, NULL",
+		"'u', '{1,NULL}', NULL, NULL",
+		"'d', '{1,', NULL, NULL",
+		"'u', '{1,2030-01-01}', '{1}', '{1,2}'",
+		"'u', '{1,2030-01-01}', '{1,2}', '{'",
+	} {
+		pgtest.Exec(
+			t,
+			conn,
+			"INSERT INTO pingo_capture.journal (layout, op, key, before, after) SELECT id, "+row+" FROM pingo_capture.layouts",
+		)
+		got, err := p.Feed.Changes(t.Context(), 10)
+		if err != nil || len(got) != 1 || got[0].Op != change.Truncate || got[0].Table.Name != "stays" {
+			t.Errorf("%s: %+v %v", row, got, err)
+		}
+	}
+	pgtest.Exec(t, conn, "INSERT INTO stays VALUES (1, '2030-01-01', 2)")
+	got, err := p.Feed.Changes(t.Context(), 10)
+	if err != nil || len(got) != 1 || got[0].Op != change.Insert || fmt.Sprint(got[0].Key) != "[1 2030-01-01]" {
+		t.Errorf("%+v %v", got, err)
 	}
 }
