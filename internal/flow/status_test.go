@@ -15,7 +15,7 @@ import (
 // An index is told of from the moment that it is applied, whether a process feeds it, or
 // has told of it, or not.
 func TestEveryIndexOfTheDefinitionHasAState(t *testing.T) {
-	s := &Service{connections: connect.New(kinds.All()), held: map[string]*holder{}}
+	s := &Service{connections: connect.New(kinds.All()), ready: make(chan struct{}), held: map[string]*holder{}}
 	def, findings := s.connections.Parse([]definition.File{{Name: "pingo.yaml", Text: `
 sources:
   lodge: { kind: postgres, url: "postgres://pingo@127.0.0.1:1/lodge" }
@@ -43,6 +43,10 @@ indexes:
 			t.Errorf("%+v: %+v", leases, st)
 		}
 	}
+	if st := s.Status(); st.State != api.StateWaiting || !strings.Contains(st.Sentence, "has just started") {
+		t.Errorf("before the definition is read: %+v", st)
+	}
+	close(s.ready)
 	told()
 	told(records.LeaseState{Source: "lodge", Free: true, Since: time.Now()})
 	told(records.LeaseState{Source: "lodge", Holder: "another", Since: time.Now()})

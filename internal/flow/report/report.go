@@ -282,11 +282,16 @@ func fillSentence(s *api.IndexStatus) string {
 	)
 }
 
-// Overall puts into a state and a sentence how everything is.
-func Overall(s *api.Status) {
+// Overall puts into a state and a sentence how everything is. ready says that the process
+// has read which definition is in force.
+func Overall(s *api.Status, ready bool) {
 	s.State = api.StateBlocked
 	if s.Trouble != nil {
 		s.Sentence = fmt.Sprintf("Nothing runs: %s.", s.Trouble.Message)
+		return
+	}
+	if !ready {
+		s.State, s.Sentence = api.StateWaiting, "This process has just started and is reading the definition."
 		return
 	}
 	if len(s.Indexes) == 0 {
