@@ -75,14 +75,16 @@ func (a *App) completions(root *cobra.Command) {
 		return out, none
 	}
 	for path, complete := range map[string]cobra.CompletionFunc{
-		"check":        files,
-		"apply":        files,
-		"capture show": files,
-		"search":       first(indexes),
-		"preview":      first(indexes),
-		"trace":        first(indexes),
-		"failed list":  first(indexes),
-		"failed show":  failedKeys, "failed retry": failedKeys, "failed dismiss": failedKeys,
+		"check":          files,
+		"apply":          files,
+		"capture show":   files,
+		"search":         first(indexes),
+		"preview":        first(indexes),
+		"trace":          first(indexes),
+		"failed list":    first(indexes),
+		"failed show":    failedKeys,
+		"failed retry":   failedKeys,
+		"failed dismiss": failedKeys,
 		"token remove": first(func(cmd *cobra.Command) (out []string) {
 			list, err := a.client().Tokens(cmd.Context())
 			if err != nil {
