@@ -162,7 +162,9 @@ type IndexStatus struct {
 	Minute    []int64     `json:"minute"`
 	Fill      *FillStatus `json:"fill,omitempty"`
 	Trouble   *Trouble    `json:"trouble,omitempty"`
-	// Unnoticed: changes were not captured, which only another edition mends.
+	// ReadAt is when the source's changes were last read to their end; missing until then.
+	ReadAt *time.Time `json:"readAt,omitempty"`
+	// Unnoticed: changes may be missing, which only another edition mends.
 	Unnoticed bool `json:"unnoticed,omitempty"`
 }
 
@@ -208,6 +210,8 @@ type SourceStatus struct {
 	PerSecond float64    `json:"perSecond"`
 	Minute    []int64    `json:"minute"`
 	Trouble   *Trouble   `json:"trouble,omitempty"`
+	// ReadAt is when its changes were last read to their end; missing until they were.
+	ReadAt *time.Time `json:"readAt,omitempty"`
 	// Journal is what the source's journal holds; missing until it was measured.
 	Journal *JournalStatus `json:"journal,omitempty"`
 }

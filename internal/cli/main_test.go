@@ -226,6 +226,16 @@ func (w *world) index(most time.Duration, what, name string, ok func(api.IndexSt
 	})
 }
 
+// edition is the name of the edition that answers for an index.
+func (w *world) edition(index string) (name string) {
+	w.t.Helper()
+	w.index(10*time.Second, "an edition answers", index, func(ix api.IndexStatus) bool {
+		name = ix.Edition
+		return ix.Live
+	})
+	return name
+}
+
 // fault makes the stand-in misbehave; an empty object ends it.
 func (w *world) fault(object string) {
 	w.t.Helper()

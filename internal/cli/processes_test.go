@@ -132,7 +132,7 @@ indexes:
 		25*time.Second,
 		"the new edition answers",
 		"huts",
-		func(ix api.IndexStatus) bool { return ix.Edition == "huts-e2" && ix.Live },
+		func(ix api.IndexStatus) bool { return strings.HasPrefix(ix.Edition, "huts-e2-") && ix.Live },
 	)
 	holds(w.client, 25*time.Second, shared)
 	// One dies; the other has everything within seconds.

@@ -14,6 +14,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/lease"
@@ -33,9 +34,10 @@ type holder struct {
 	source      *source.Source
 	stream      *stream.Stream
 	connections *connect.Connections
-	records     *records.Records
+	records     Records
+	claimer     *lease.Claimer
 	mend        func(ctx context.Context) error // installs capture where it is missing
-	switched    func()                          // called when an edition was switched to
+	wake        func()                          // has the service look into the records at once
 	log         *slog.Logger
 
 	cancel   context.CancelFunc
@@ -67,16 +69,15 @@ func (s *Service) newHolder(l *lease.Lease) *holder {
 		connections: s.connections,
 		records:     s.records,
 		log:         s.log,
-		stopped: make(
-			chan struct{},
-		),
-		requests: make(chan func(context.Context)),
-		editions: map[editionName]*fed{},
+		stopped:     make(chan struct{}),
+		requests:    make(chan func(context.Context)),
+		editions:    map[editionName]*fed{},
 	}
+	h.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, h.allMissed, &h.stream.Trouble, s.log)
 	h.mend = func(ctx context.Context) error { return s.Define.MendCapture(ctx, l.Source()) }
-	h.switched = func() {
+	h.wake = func() {
 		select {
-		case s.wake <- struct{}{}: // what it replaces is retired
+		case s.wake <- struct{}{}:
 		default:
 		}
 	}
@@ -104,7 +105,9 @@ func (h *holder) run(ctx context.Context) {
 	defer close(h.stopped)
 	defer h.work.Wait()
 	defer h.cancel()
-	h.work.Go(func() { h.lease.Keep(ctx, h.status, h.log) })
+	h.work.Go(func() {
+		h.lease.Keep(ctx, h.status, func(ctx context.Context) error { return h.allMissed(ctx, lease.RecordsOlder) }, h.log)
+	})
 	h.work.Go(func() {
 		report.History(
 			ctx,
@@ -129,7 +132,7 @@ func (h *holder) run(ctx context.Context) {
 	}
 }
 
-// read reads the source's changes, once they are noticed.
+// read claims the source's changes, once they are noticed, and reads them.
 func (h *holder) read(ctx context.Context) {
 	if h.source.Capture != nil {
 		watch := &verify.Capture{
@@ -137,6 +140,7 @@ func (h *holder) read(ctx context.Context) {
 			Capture: h.source.Capture,
 			Stream:  h.stream,
 			Mend:    h.mend,
+			Missed:  h.missed,
 			Log:     h.log,
 			Editions: func() []*deliver.Edition {
 				var out []*deliver.Edition
@@ -156,7 +160,40 @@ func (h *holder) read(ctx context.Context) {
 		watch.Await(ctx)
 		h.work.Go(func() { watch.Watch(ctx) })
 	}
-	h.stream.Run(ctx)
+	h.claimer.Run(ctx, h.stream.Run)
+}
+
+// missed records that changes of a table may be missing for good in the editions that read
+// it. refill says that others are begun without being asked for.
+func (h *holder) missed(ctx context.Context, table shape.Ref, reason string, refill bool) error {
+	for _, f := range h.names() {
+		if known := f.Edition.Missed.Load(); !f.record.Shape.Captures(table) ||
+			known != nil && (known.Refill || !refill) {
+			continue
+		}
+		if err := h.records.SaveMissed(ctx, f.record, reason, refill); err != nil {
+			return fmt.Errorf("recording that changes may be missing: %w", err)
+		}
+		f.Edition.Missed.Store(&records.Missed{Reason: reason, Since: time.Now(), Refill: refill})
+		h.log.Error("changes may be missing", "edition", f.record.Name(), "reason", reason, "refill", refill)
+	}
+	h.wake()
+	return nil
+}
+
+// allMissed records that changes may be missing in all editions of the source, also those
+// that are not fed yet. Others are begun in their place.
+func (h *holder) allMissed(ctx context.Context, reason string) error {
+	known := h.names() // those that come later begin later, too
+	if err := h.records.SaveAllMissed(ctx, h.lease.Source(), h.lease.Fence(), reason); err != nil {
+		return fmt.Errorf("recording that changes may be missing: %w", err)
+	}
+	for _, f := range known {
+		f.Edition.Missed.Store(&records.Missed{Reason: reason, Since: time.Now(), Refill: true})
+	}
+	h.log.Error("changes may be missing in all editions", "source", h.lease.Source(), "reason", reason)
+	h.wake()
+	return nil
 }
 
 // do has run do something in its context, unless it ends.
@@ -185,7 +222,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		)
 		return
 	}
-	record.Epoch = h.lease.Epoch()
+	record.Fence = h.lease.Fence()
 	e := deliver.New(record, h.source.Reader, eng, h.records, h.lease, h.log)
 	f := &fed{record: record, engine: eng, stopped: make(chan struct{})}
 	f.Edition, f.Follower = e, stream.NewFollower(e, record.Name(), record.Shape, h.source.Reader, eng.Engine)
@@ -203,17 +240,23 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	}
 	h.work.Go(func() {
 		defer close(f.stopped)
+		select {
+		case <-ctx.Done():
+			f.Edition.Skip()
+			return
+		case <-h.claimer.Claimed(): // nobody else has the epoch now
+		}
 		var work sync.WaitGroup
 		work.Go(func() { e.Run(ctx) })
 		work.Go(func() { f.Follower.Run(ctx) })
 		work.Go(func() { verify.Count(ctx, e, h.source.Reader, eng, h.log) })
-		if f.Fill != nil {
+		if f.Fill != nil && record.State != reindex.Cancelled {
 			work.Go(func() {
 				if f.Fill.Run(
 					ctx,
 					func(ctx context.Context) error { return h.stream.CaughtUp(ctx, f.Follower) },
 				) == nil {
-					h.switched()
+					h.wake() // what it replaces is retired
 				}
 			})
 		}
@@ -279,7 +322,17 @@ func (h *holder) leave(name editionName, drop bool) {
 	})
 }
 
+// drop has the engine drop an edition. A switch to it that was on its way may have arrived
+// meanwhile, so the public name is looked at before and afterwards.
 func (h *holder) drop(ctx context.Context, f *fed) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-h.claimer.Claimed():
+	}
+	if err := h.answerElsewhere(ctx, f); err != nil {
+		return err
+	}
 	if !h.lease.Holds() {
 		<-ctx.Done()
 		return ctx.Err()
@@ -287,11 +340,39 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 	if err := f.engine.Drop(ctx, f.record.Name()); err != nil {
 		return err
 	}
+	if err := h.answerElsewhere(ctx, f); err != nil {
+		return err
+	}
 	if err := h.records.DeleteEdition(ctx, f.record); err != nil {
 		return err
 	}
 	h.log.Info("edition dropped", "edition", f.record.Name())
 	return nil
+}
+
+// answerElsewhere sees to it that the public name points to the live edition, when there is
+// one in the same engine.
+func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
+	var live *fed
+	for name, other := range h.names() {
+		if name.index == f.record.Index && other != f && other.record.Engine == f.record.Engine && other.Live() &&
+			(live == nil || other.record.Number > live.record.Number) {
+			live = other
+		}
+	}
+	if live == nil || live.record.Number < f.record.Number {
+		return nil
+	}
+	names, err := f.engine.Resolve(ctx, f.record.Index)
+	if err != nil || slices.Equal(names, []string{live.record.Name()}) {
+		return err
+	}
+	if !h.lease.Holds() {
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	h.log.Warn("public name switched again", "edition", live.record.Name(), "instead", names)
+	return f.engine.Switch(ctx, f.record.Index, live.record.Name())
 }
 
 // names lists the editions that are fed, or about to be left.
@@ -327,6 +408,7 @@ type heldStatus struct {
 	holder  string
 	free    bool
 	since   time.Time // since when it is held so, or nobody holds it
+	heard   time.Time // when the holder last spoke
 	Source  api.SourceStatus
 	Indexes []api.IndexStatus
 	Recent  []api.RecentChange // the newest first

@@ -17,10 +17,31 @@ import (
 	"pingo/internal/core/stats"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/define"
+	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/lease"
+	"pingo/internal/flow/rebuild"
 	"pingo/internal/records"
 )
+
+// Records is what the flow keeps of itself; *records.Records keeps it.
+type Records interface {
+	lease.Store
+	deliver.Store
+	rebuild.Store
+	define.Store
+	inspect.Store
+	ServiceID(ctx context.Context) (string, error)
+	Register(ctx context.Context, p records.Process) error
+	Heartbeat(ctx context.Context, p records.Process) (records.View, error)
+	MarkGone(ctx context.Context, p records.Process) error
+	Deregister(ctx context.Context, p records.Process) error
+	DefinitionVersion(ctx context.Context, version int) (*records.Applied, error)
+	SaveMissed(ctx context.Context, e *records.Edition, reason string, refill bool) error
+	SaveAllMissed(ctx context.Context, source, fence, reason string) error
+	Refill(ctx context.Context, e *records.Edition) (*records.Edition, error)
+	SaveSample(ctx context.Context, index string, at time.Time, body any) error
+}
 
 // Service is one process that keeps indexes in sync while it runs: those whose source it
 // holds. Make one with New.
@@ -30,7 +51,7 @@ type Service struct {
 	// Inspect looks at indexes, whoever feeds them.
 	Inspect *inspect.Inspector
 
-	records     *records.Records
+	records     Records
 	connections *connect.Connections
 	process     records.Process
 	log         *slog.Logger
@@ -38,19 +59,20 @@ type Service struct {
 	wake        chan struct{} // something was recorded that should be taken up at once
 	ready       chan struct{} // closed when this process first knows what there is to do
 
-	reconciling sync.Mutex // one round at a time in this process; taken before mu
+	reconciling sync.Mutex     // one round at a time in this process; taken before mu
+	observer    lease.Observer // used by one round at a time
 
 	mu        sync.RWMutex // guards what follows
 	applied   *records.Applied
-	held      map[string]*holder // by source
-	processes []records.Process
+	held      map[string]*holder    // by source
+	processes []records.Process     // that are alive
 	elsewhere map[string]heldStatus // by source: what is held by others, or by nobody
 }
 
 // New prepares a service on its records; address is where it answers.
 func New(
 	ctx context.Context,
-	rec *records.Records,
+	rec Records,
 	kinds connect.Kinds,
 	address string,
 	log *slog.Logger,
@@ -114,9 +136,11 @@ func (s *Service) Run(ctx context.Context) {
 	}
 	s.reconciling.Lock()
 	defer s.reconciling.Unlock()
-	s.stopAll()
-	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
+	for name := range s.holders() {
+		s.stop(leaving, name)
+	}
 	if err := s.records.Deregister(leaving, s.process); err != nil {
 		s.log.Warn("process not deregistered", "error", err)
 	}
@@ -136,9 +160,27 @@ func (s *Service) isReady() bool {
 func (s *Service) reconcile(ctx context.Context) error {
 	s.reconciling.Lock()
 	defer s.reconciling.Unlock()
-	processes, leases, err := s.records.Heartbeat(ctx, s.process)
+	view, err := s.records.Heartbeat(ctx, s.process)
 	if err != nil {
 		return fmt.Errorf("asking the records what there is to do: %w", err)
+	}
+	leases := s.observer.Leases(view.Leases, time.Now())
+	if view.Older {
+		s.observer.NoteOlder(leases)
+	}
+	for _, p := range view.Processes {
+		if p.ID == s.process.ID {
+			s.process.Beat = p.Beat
+		}
+	}
+	if err := s.recordOlder(ctx); err != nil {
+		return err
+	}
+	processes, dead := s.observer.Processes(view.Processes, time.Now())
+	for _, p := range dead {
+		if err := s.records.MarkGone(ctx, p); err != nil {
+			return fmt.Errorf("recording that a process is gone: %w", err)
+		}
 	}
 	s.keepStatuses(processes, leases)
 	if err := s.useNewest(ctx); err != nil {
@@ -149,6 +191,9 @@ func (s *Service) reconcile(ctx context.Context) error {
 		return fmt.Errorf("reading the editions: %w", err)
 	}
 	if err := s.balance(ctx, len(processes), leases, states); err != nil {
+		return err
+	}
+	if err := s.refill(ctx, states); err != nil {
 		return err
 	}
 	if err := s.followEditions(ctx, states); err != nil {
@@ -167,10 +212,10 @@ func (s *Service) reconcile(ctx context.Context) error {
 }
 
 // keepStatuses keeps what other processes say of what they hold.
-func (s *Service) keepStatuses(processes []records.Process, leases []records.LeaseState) {
+func (s *Service) keepStatuses(processes []records.Process, leases []lease.State) {
 	elsewhere := map[string]heldStatus{}
 	for _, l := range leases {
-		p := heldStatus{holder: l.Holder, free: l.Free, since: l.Since}
+		p := heldStatus{holder: l.Holder, free: l.Free, since: l.Since, heard: l.Heard}
 		if len(l.Status) > 0 {
 			if err := json.Unmarshal(l.Status, &p); err != nil {
 				s.log.Warn("status of another process unreadable", "source", l.Source, "error", err)
@@ -219,7 +264,7 @@ func (s *Service) useNewest(ctx context.Context) error {
 		return err
 	}
 	for _, name := range change.Replaced {
-		s.stop(name)
+		s.stop(ctx, name)
 	}
 	s.connections.Use(change)
 	s.mu.Lock()
@@ -232,7 +277,7 @@ func (s *Service) useNewest(ctx context.Context) error {
 func (s *Service) balance(
 	ctx context.Context,
 	processes int,
-	leases []records.LeaseState,
+	leases []lease.State,
 	states []records.EditionState,
 ) error {
 	def := s.connections.Definition()
@@ -245,7 +290,7 @@ func (s *Service) balance(
 	for name, h := range s.holders() {
 		if !h.lease.Holds() {
 			s.log.Error("lease lost, work on the source stopped", "source", name)
-			s.stop(name)
+			s.stop(ctx, name)
 			continue
 		}
 		held = append(held, name)
@@ -254,7 +299,7 @@ func (s *Service) balance(
 	give, take := lease.Balance(fed, held, leases, processes, time.Now())
 	for _, name := range give {
 		s.log.Info("source given up", "source", name)
-		s.stop(name)
+		s.stop(ctx, name)
 	}
 	for _, name := range s.connections.SourcesLeft() {
 		if s.holder(name) == nil {
@@ -262,17 +307,19 @@ func (s *Service) balance(
 		}
 	}
 	for _, name := range take {
-		l, err := s.records.Take(ctx, name, s.process.ID)
+		var seen *records.Lease
+		if at := slices.IndexFunc(leases, func(l lease.State) bool { return l.Source == name }); at >= 0 {
+			seen = leases[at].Lease
+		}
+		l, err := lease.Take(ctx, s.records, name, s.process.ID, seen, s.observer.Above[name])
 		if err != nil {
 			return fmt.Errorf("taking the lease on source %s: %w", name, err)
 		}
 		if l == nil {
 			continue
 		}
-		if err := s.hold(ctx, lease.New(l)); err != nil {
-			if err := l.Release(); err != nil {
-				s.log.Warn("lease not released", "source", name, "error", err)
-			}
+		if err := s.hold(ctx, l); err != nil {
+			l.Release(ctx, s.log)
 			return err
 		}
 	}
@@ -300,7 +347,7 @@ func (s *Service) hold(ctx context.Context, l *lease.Lease) error {
 }
 
 // stop ends all work on a source, and lets others take it.
-func (s *Service) stop(name string) {
+func (s *Service) stop(ctx context.Context, name string) {
 	h := s.holder(name)
 	if h == nil {
 		return
@@ -309,15 +356,8 @@ func (s *Service) stop(name string) {
 	s.mu.Lock()
 	delete(s.held, name)
 	s.mu.Unlock()
-	if err := h.lease.Release(); err != nil {
-		s.log.Warn("lease not released", "source", name, "error", err)
-	}
-}
-
-func (s *Service) stopAll() {
-	for name := range s.holders() {
-		s.stop(name)
-	}
+	s.observer.RaiseAbove(name, h.claimer.Above())
+	h.lease.Release(ctx, s.log)
 }
 
 func (s *Service) holder(source string) *holder {
@@ -336,6 +376,43 @@ func (s *Service) holders() map[string]*holder {
 	return out
 }
 
+// recordOlder records that changes may be missing, where the records were seen to have gone
+// back. Whoever sees it records it, since nobody else may have.
+func (s *Service) recordOlder(ctx context.Context) error {
+	for source := range s.observer.Older {
+		s.log.Error("records put back", "source", source, "reason", lease.RecordsOlder)
+		if err := s.records.SaveAllMissed(ctx, source, "", lease.RecordsOlder); err != nil {
+			return fmt.Errorf("recording that changes may be missing: %w", err)
+		}
+		delete(s.observer.Older, source)
+	}
+	return nil
+}
+
+// refill begins another edition for each of a held source that lacks changes, where that
+// was recorded.
+func (s *Service) refill(ctx context.Context, states []records.EditionState) error {
+	for name, state := range newestStates(states) {
+		h := s.holder(state.Source)
+		if h == nil || !state.Refill || state.retired || state.overtaken {
+			continue
+		}
+		f := h.fed(name)
+		if f == nil {
+			continue
+		}
+		e, err := s.records.Refill(ctx, f.record)
+		if err != nil {
+			return fmt.Errorf("recording another edition of %s: %w", name.index, err)
+		}
+		if e != nil {
+			s.log.Info("edition begun, since another lacks changes", "edition", e.Name(), "instead", f.record.Name())
+			h.wake()
+		}
+	}
+	return nil
+}
+
 // followEditions starts, drops and retires the editions of held sources as the records say.
 func (s *Service) followEditions(ctx context.Context, states []records.EditionState) error {
 	recorded := newestStates(states)
@@ -347,6 +424,8 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 				h.leave(name, false) // its index was taken out of the definition; the engine keeps what it has
 			} else if state.retired {
 				h.leave(name, true)
+			} else if f := h.fed(name); f != nil {
+				f.Edition.Missed.Store(state.Missed()) // anybody may have recorded it
 			}
 		}
 	}
@@ -383,25 +462,30 @@ type editionName struct {
 	number int
 }
 
-// editionState is a recorded edition; retired: it was cancelled, or a newer one answers.
+// editionState is a recorded edition; retired: it was cancelled, a newer one answers, or
+// a newer one is being filled in its place.
 type editionState struct {
 	records.EditionState
-	retired bool
+	retired   bool
+	overtaken bool // there is a newer one
 }
 
 func newestStates(states []records.EditionState) map[editionName]editionState {
-	newest := map[string]int{} // the newest that answers
+	switched, newest := map[string]int{}, map[string]int{} // the newest that answers, and of all
 	for _, e := range states {
 		if e.State == reindex.Switched {
+			switched[e.Index] = e.Number
+		}
+		if e.State != reindex.Cancelled {
 			newest[e.Index] = e.Number
 		}
 	}
 	out := map[editionName]editionState{}
 	for _, e := range states {
-		out[editionName{e.Index, e.Number}] = editionState{
-			e,
-			e.State == reindex.Cancelled || e.Number < newest[e.Index],
-		}
+		s := editionState{EditionState: e, overtaken: e.Number < newest[e.Index]}
+		s.retired = e.State == reindex.Cancelled || e.Number < switched[e.Index] ||
+			e.State != reindex.Switched && s.overtaken
+		out[editionName{e.Index, e.Number}] = s
 	}
 	return out
 }

@@ -44,9 +44,12 @@ func (s *Service) Status() api.Status {
 			continue
 		}
 		if p.free {
-			p.markUnheld(now)
+			p.mark(now, "the process that fed it is gone; another takes over within seconds")
 		} else {
 			holder[name] = p.holder
+			if now.Sub(p.heard) > unheardAfter {
+				p.mark(now, "the process that feeds it has not been heard of since then")
+			}
 		}
 		since[name] = p.since
 		out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
@@ -77,18 +80,19 @@ func (s *Service) Status() api.Status {
 	return out
 }
 
-// markUnheld says that no process holds the source.
-func (p *heldStatus) markUnheld(now time.Time) {
+// unheardAfter is how long a process may say nothing until nobody knows how things stand
+// that it holds. It speaks every second.
+const unheardAfter = 4 * time.Second
+
+// mark says why nobody knows how the source and its indexes are.
+func (p *heldStatus) mark(now time.Time, message string) {
+	trouble := &api.Trouble{Since: p.since, Message: message}
 	indexes := slices.Clone(p.Indexes)
 	for i := range indexes {
-		indexes[i].Trouble = &api.Trouble{
-			Since:   p.since,
-			Message: "the process that fed it is gone; another takes over within seconds",
-		}
+		indexes[i].Trouble = trouble
 		report.Describe(&indexes[i], now)
 	}
-	p.Indexes = indexes
-	p.Source.Trouble = &api.Trouble{Since: p.since, Message: "no process feeds its indexes at the moment"}
+	p.Indexes, p.Source.Trouble = indexes, trouble
 }
 
 // Recent lists the last changes of a source, newest first, with what became of each.

@@ -8,6 +8,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/flow/connect"
+	"pingo/internal/flow/lease"
 	"pingo/internal/kinds"
 	"pingo/internal/records"
 )
@@ -34,7 +35,7 @@ indexes:
 	s.connections.Use(change)
 	defer s.connections.CloseSource("lodge")
 	s.applied = &records.Applied{Version: 1}
-	told := func(leases ...records.LeaseState) {
+	told := func(leases ...lease.State) {
 		t.Helper()
 		s.keepStatuses(nil, leases)
 		st := s.Status()
@@ -48,6 +49,6 @@ indexes:
 	}
 	close(s.ready)
 	told()
-	told(records.LeaseState{Source: "lodge", Free: true, Since: time.Now()})
-	told(records.LeaseState{Source: "lodge", Holder: "another", Since: time.Now()})
+	told(lease.State{Lease: &records.Lease{Source: "lodge"}, Free: true, Since: time.Now()})
+	told(lease.State{Lease: &records.Lease{Source: "lodge", Holder: "another"}, Since: time.Now()})
 }

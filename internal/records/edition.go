@@ -2,8 +2,10 @@ package records
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"pingo/internal/core/reindex"
@@ -29,13 +31,31 @@ type Edition struct {
 	FilledAt    *time.Time
 	Rows        int64
 	Bytes       int64
-	// Epoch is that of the lease under which the edition is fed; what is recorded under
-	// a lease that was lost is not taken.
-	Epoch int64
+	// Birth makes its name one that no other edition ever had.
+	Birth string
+	// Missed says why changes may be missing in it for good; nil when none is. Only
+	// another edition puts that right.
+	Missed *Missed
+	// Fence is that of the lease under which the edition is fed; what is recorded under a
+	// lease that was lost is not taken. It is empty for a person, who needs no lease.
+	Fence string
 }
 
 // Name is the edition's name in the engine.
-func (e *Edition) Name() string { return fmt.Sprintf("%s-e%d", e.Index, e.Number) }
+func (e *Edition) Name() string {
+	if e.Birth == "" { // it was recorded before there were birth marks
+		return fmt.Sprintf("%s-e%d", e.Index, e.Number)
+	}
+	return fmt.Sprintf("%s-e%d-%s", e.Index, e.Number, e.Birth)
+}
+
+// Missed says that an edition may lack changes.
+type Missed struct {
+	Reason string
+	Since  time.Time
+	// Refill: another edition is begun without being asked for.
+	Refill bool
+}
 
 type editionRow struct {
 	Index      string     `db:"index_name"`
@@ -52,6 +72,8 @@ type editionRow struct {
 	FilledAt   *time.Time `db:"filled_at"`
 	Rows       int64      `db:"rows"`
 	Bytes      int64      `db:"bytes"`
+	Birth      string     `db:"birth"`
+	missed
 }
 
 // EditionState is how far an edition is.
@@ -61,6 +83,22 @@ type EditionState struct {
 	State  reindex.State `db:"state"`
 	Engine string        `db:"engine"`
 	Source string        `db:"source"`
+	missed
+}
+
+// missed is Missed as the database has it.
+type missed struct {
+	Reason *string    `db:"missed"`
+	At     *time.Time `db:"missed_at"`
+	Refill bool       `db:"refill"`
+}
+
+// Missed says why changes may be missing in it; nil when none is.
+func (m *missed) Missed() *Missed {
+	if m.Reason == nil || m.At == nil {
+		return nil
+	}
+	return &Missed{Reason: *m.Reason, Since: *m.At, Refill: m.Refill}
 }
 
 // EditionStates lists all editions, oldest first, without their shapes.
@@ -69,7 +107,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 	err := r.db.SelectContext(
 		ctx,
 		&out,
-		"SELECT index_name, number, state, engine, shape ->> 'source' AS source FROM edition ORDER BY index_name, number",
+		"SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill FROM edition ORDER BY index_name, number",
 	)
 	return out, err
 }
@@ -81,7 +119,7 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 		ctx,
 		&rows,
 		`SELECT index_name, number, state, shape, engine, definition, expected_rows,
-		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes FROM edition ORDER BY index_name, number`,
+		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
 	)
 	if err != nil {
 		return nil, err
@@ -102,6 +140,8 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 			FilledAt:    row.FilledAt,
 			Rows:        row.Rows,
 			Bytes:       row.Bytes,
+			Birth:       row.Birth,
+			Missed:      row.Missed(),
 		}
 		if err := json.Unmarshal(row.Shape, e.Shape); err != nil {
 			return nil, fmt.Errorf("the stored shape of %s: %w", e.Name(), err)
@@ -127,12 +167,19 @@ func (r *Records) NewEdition(
 	if err != nil {
 		return nil, err
 	}
-	e := &Edition{Index: s.Index, State: reindex.Preparing, Shape: s, Engine: engine, Definition: version}
+	e := &Edition{
+		Index:      s.Index,
+		State:      reindex.Preparing,
+		Shape:      s,
+		Engine:     engine,
+		Definition: version,
+		Birth:      strings.ToLower(rand.Text()[:6]),
+	}
 	err = r.db.GetContext(ctx, &e.Number, `
 		WITH next AS (INSERT INTO numbered AS n VALUES ($1, 1) ON CONFLICT (index_name) DO UPDATE SET number = n.number + 1 RETURNING number)
-		INSERT INTO edition (index_name, number, state, shape, engine, definition)
-		SELECT $1, number, $2, $3, $4, $5 FROM next RETURNING number`,
-		s.Index, string(e.State), string(b), engine, version)
+		INSERT INTO edition (index_name, number, state, shape, engine, definition, birth)
+		SELECT $1, number, $2, $3, $4, $5, $6 FROM next RETURNING number`,
+		s.Index, string(e.State), string(b), engine, version, e.Birth)
 	return e, err
 }
 
@@ -149,6 +196,57 @@ func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
 		e.FilledAt,
 		e.Planned,
 	)
+}
+
+// SaveMissed records that changes may be missing in an edition for good. The first reason
+// stays; that it is to be refilled is added.
+func (r *Records) SaveMissed(ctx context.Context, e *Edition, reason string, refill bool) error {
+	n, err := r.fenced(
+		ctx,
+		`UPDATE edition SET missed = coalesce(missed, $5), missed_at = coalesce(missed_at, now()), refill = refill OR $6
+		WHERE index_name = $3 AND number = $4 AND `+held,
+		e,
+		reason,
+		refill,
+	)
+	if err == nil && n == 0 {
+		return r.stillHeld(ctx, e)
+	}
+	return err
+}
+
+// SaveAllMissed is SaveMissed for all editions of a source; all are to be refilled.
+func (r *Records) SaveAllMissed(ctx context.Context, source, fence, reason string) error {
+	n, err := changed(r.db.ExecContext(
+		ctx,
+		`UPDATE edition SET missed = coalesce(missed, $3), missed_at = coalesce(missed_at, now()), refill = true
+		WHERE shape ->> 'source' = $1 AND `+held,
+		source,
+		fence,
+		reason,
+	))
+	if err == nil && n == 0 {
+		return r.stillHeld(ctx, &Edition{Shape: &shape.Shape{Source: source}, Fence: fence})
+	}
+	return err
+}
+
+// Refill records another edition of an index like one that lacks changes, unless it has a
+// newer one already; an edition that was not switched to is cancelled.
+func (r *Records) Refill(ctx context.Context, e *Edition) (*Edition, error) {
+	var newest bool
+	err := r.db.GetContext(
+		ctx,
+		&newest,
+		`WITH cancelled AS (UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2 AND state <> 'switched')
+		SELECT NOT EXISTS (SELECT FROM edition WHERE index_name = $1 AND number > $2 AND state <> 'cancelled')`,
+		e.Index,
+		e.Number,
+	)
+	if err != nil || !newest {
+		return nil, err
+	}
+	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition)
 }
 
 // CancelEdition has an edition dropped by whoever feeds it.
@@ -178,9 +276,12 @@ func (r *Records) SaveShape(ctx context.Context, e *Edition) error {
 	return err
 }
 
-// DeleteEdition forgets an edition that the engine no longer has.
+// DeleteEdition forgets an edition that the engine no longer has. Under a lease it keeps one
+// that is neither cancelled nor has a newer one: records that were restored may have forgotten
+// why it was dropped.
 func (r *Records) DeleteEdition(ctx context.Context, e *Edition) error {
-	n, err := r.fenced(ctx, "DELETE FROM edition WHERE index_name = $3 AND number = $4 AND "+held, e)
+	n, err := r.fenced(ctx, `DELETE FROM edition e WHERE index_name = $3 AND number = $4 AND ($2 = '' OR state = 'cancelled'
+		OR EXISTS (SELECT FROM edition n WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled')) AND `+held, e)
 	if err == nil && n == 0 {
 		return r.stillHeld(ctx, e)
 	}

@@ -5,29 +5,57 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"sync/atomic"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"pingo/internal/core/change"
 )
 
-// LeaseTime is how long a lease lasts after it was renewed. Its holder stops using it
-// leaseMargin before that, by its own clock.
-const (
-	LeaseTime   = 7 * time.Second
-	leaseMargin = 1500 * time.Millisecond
-)
-
-// Lease is the right of one process to feed the indexes of a source. It ends by itself
-// unless it is renewed.
+// Lease is the right of one process to feed the indexes of a source, as it is recorded.
+// Its holder moves Beat; who has seen it stand still for long enough may take it.
 type Lease struct {
-	Source string
+	Source string `db:"source"`
+	// Holder is a process, empty when it was given back.
+	Holder string `db:"holder"`
 	// Epoch is above that of every holder before.
-	Epoch   int64
-	process string
-	records *Records
-	until   atomic.Pointer[time.Time] // with a monotonic reading
+	Epoch     int64     `db:"epoch"`
+	Beat      int64     `db:"beat"`
+	ChangedAt time.Time `db:"changed_at"` // by the clock of the records, for people
+	// History names the line of history that the records are on, and Before the one that
+	// they were on when the holder before last renewed the lease, empty when none did.
+	History string `db:"history"`
+	Before  string `db:"before"`
+	// Claimed is the last claim on the source that is known to have been made, and Claiming
+	// the epoch of the last that may have been.
+	Claimed  change.Claim    `db:"-"`
+	Claiming int64           `db:"claiming"`
+	Status   json.RawMessage `db:"-"` // what the holder said of the source's indexes
 }
+
+type leaseRow struct {
+	Lease
+	RawClaimed *string `db:"claimed"`
+	RawStatus  *string `db:"status"`
+}
+
+func (row *leaseRow) lease() (*Lease, error) {
+	l := &row.Lease
+	if row.RawStatus != nil {
+		l.Status = json.RawMessage(*row.RawStatus)
+	}
+	if row.RawClaimed != nil {
+		if err := json.Unmarshal([]byte(*row.RawClaimed), &l.Claimed); err != nil {
+			return nil, fmt.Errorf("the recorded claim on source %s: %w", l.Source, err)
+		}
+	}
+	return l, nil
+}
+
+// ErrOlder says that the records are older than what was recorded in them: they were
+// restored, or a replica took their place.
+var ErrOlder = errors.New("the records were put back to an older copy")
 
 // ErrLost says that another process holds the lease, or may by now.
 var ErrLost = errors.New("the lease is lost to another process")
@@ -36,56 +64,76 @@ var ErrLost = errors.New("the lease is lost to another process")
 // database was restored from a backup: seconds since 2020.
 const epochStart = 1577836800
 
-// Take takes the lease on a source that nobody holds; nil when somebody does.
-func (r *Records) Take(ctx context.Context, source, process string) (*Lease, error) {
-	l := &Lease{Source: source, process: process, records: r}
-	until := time.Now().Add(LeaseTime - leaseMargin)
-	err := r.db.GetContext(ctx, &l.Epoch, `
-		INSERT INTO lease AS l (source, holder, epoch, until) VALUES ($1, $2, extract(epoch FROM now())::bigint - $3, clock_timestamp() + $4::interval)
-		ON CONFLICT (source) DO UPDATE SET holder = excluded.holder, epoch = greatest(l.epoch + 1, excluded.epoch), until = excluded.until
-		WHERE l.until < clock_timestamp() RETURNING epoch`, source, process, int64(epochStart), LeaseTime.String())
+// Take takes the lease on a source, if it is still as it was seen (nil: there was none);
+// else it returns nil. Its epoch is above that which was seen, and above another one.
+func (r *Records) Take(ctx context.Context, source, process string, seen *Lease, above int64) (*Lease, error) {
+	if seen == nil {
+		seen = &Lease{Epoch: -1}
+	}
+	var row leaseRow
+	err := r.db.GetContext(ctx, &row, `
+		WITH before AS (SELECT history FROM lease WHERE source = $1)
+		INSERT INTO lease AS l (source, holder, epoch, changed_at, history)
+		SELECT $1, $2, greatest(extract(epoch FROM now())::bigint - $3, $7::bigint + 1), now(), `+history+`
+		ON CONFLICT (source) DO UPDATE SET holder = excluded.holder, epoch = greatest(l.epoch + 1, excluded.epoch), beat = 0, changed_at = now(), history = excluded.history
+		WHERE l.holder = $4 AND l.epoch = $5 AND l.beat = $6
+		RETURNING source, holder, epoch, beat, changed_at, history, coalesce((SELECT history FROM before), '') AS before, claimed, claiming, status`,
+		source, process, int64(epochStart), seen.Holder, seen.Epoch, seen.Beat, above)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
-	l.until.Store(&until)
-	return l, err
+	if err != nil {
+		return nil, err
+	}
+	return row.lease()
 }
 
-// Renew makes the lease last from now on, and leaves word of how things stand.
-func (l *Lease) Renew(ctx context.Context, status json.RawMessage) error {
-	until := time.Now().Add(LeaseTime - leaseMargin)
-	result, err := l.records.db.ExecContext(
-		ctx,
-		`UPDATE lease SET until = clock_timestamp() + $4::interval, status = $5 WHERE source = $1 AND holder = $2 AND epoch = $3`,
-		l.Source,
-		l.process,
-		l.Epoch,
-		LeaseTime.String(),
-		string(status),
-	)
+// history names the line of history that a database is on: it changes when a copy of the
+// database goes on by itself.
+const history = `((SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint()))`
+
+// Renew moves the beat of a lease on, records the claim on its source, and leaves word of
+// how things stand. It fails with ErrLost when the lease has another holder, and with
+// ErrOlder when the records are older than the last renewal.
+func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.RawMessage) error {
+	claimed, err := json.Marshal(l.Claimed)
 	if err != nil {
 		return err
 	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(ErrLost, err)
+	n, err := changed(r.db.ExecContext(ctx, `UPDATE lease SET beat = $4, claimed = $6, claiming = $9, status = $7, changed_at = now()
+		WHERE source = $1 AND holder = $2 AND epoch = $3 AND beat >= $5 AND beat < $4 AND history = $8 AND `+history+` = $8`,
+		l.Source, l.Holder, l.Epoch, beat, l.Beat, string(claimed), string(status), l.History, l.Claiming))
+	if err != nil || n > 0 {
+		return err
 	}
-	l.until.Store(&until)
-	return nil
+	var older bool
+	err = r.db.GetContext(ctx, &older, `SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND holder = $2 AND epoch = $3
+		AND (beat < $4 OR `+history+` <> $5))`, l.Source, l.Holder, l.Epoch, l.Beat, l.History)
+	switch {
+	case err != nil:
+		return err
+	case older:
+		return ErrOlder
+	}
+	return ErrLost
 }
 
-// Holds reports whether nobody else can hold the lease yet. A process that was paused
-// or cut off finds out by it without asking anybody.
-func (l *Lease) Holds() bool { return time.Now().Before(*l.until.Load()) }
+// Fence stands for the lease in what is recorded under it.
+func (l *Lease) Fence() string { return fmt.Sprintf("%d %s", l.Epoch, l.Holder) }
+
+// HoldsLease reports whether the lease on a source is still that of a fence.
+func (r *Records) HoldsLease(ctx context.Context, source, fence string) (is bool, err error) {
+	err = r.db.GetContext(ctx, &is, "SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND epoch || ' ' || holder = $2)", source, fence)
+	return is, err
+}
 
 // Release lets others take the lease at once.
-func (l *Lease) Release() error {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	_, err := l.records.db.ExecContext(
+func (r *Records) Release(ctx context.Context, l *Lease) error {
+	_, err := r.db.ExecContext(
 		ctx,
-		"UPDATE lease SET until = clock_timestamp() - interval '1 second', holder = '' WHERE source = $1 AND holder = $2 AND epoch = $3",
+		"UPDATE lease SET holder = '', changed_at = now() WHERE source = $1 AND holder = $2 AND epoch = $3",
 		l.Source,
-		l.process,
+		l.Holder,
 		l.Epoch,
 	)
 	return err
@@ -97,16 +145,9 @@ type Process struct {
 	Host      string    `db:"host"` // the network that Address belongs to
 	Address   string    `db:"address"`
 	StartedAt time.Time `db:"begun_at"`
-}
-
-// LeaseState is what the records say of the lease on a source.
-type LeaseState struct {
-	Source string          `db:"source"`
-	Holder string          `db:"holder"`
-	Free   bool            `db:"free"`
-	Since  time.Time       `db:"until"` // since when it is free, if it is
-	Status json.RawMessage `db:"-"`
-	Raw    *string         `db:"status"` // Status as the database has it
+	// Beat moves while it is alive. It is above all that any process had before, unless the
+	// records were put back to an older copy.
+	Beat int64 `db:"beat"`
 }
 
 // Register says that a process begins. One that listened at the same address of the same
@@ -114,46 +155,62 @@ type LeaseState struct {
 func (r *Records) Register(ctx context.Context, p Process) error {
 	_, err := r.db.ExecContext(ctx, `
 		WITH dead AS (DELETE FROM process WHERE host = $1 AND address = $2 AND id <> $3 RETURNING id)
-		UPDATE lease SET until = clock_timestamp() - interval '1 second' FROM dead WHERE holder = dead.id`, p.Host, p.Address, p.ID)
+		UPDATE lease SET holder = '', changed_at = now() FROM dead WHERE holder = dead.id`, p.Host, p.Address, p.ID)
 	return err
 }
 
-// Heartbeat says that a process is still there, and lists the processes that are and all
-// leases.
-func (r *Records) Heartbeat(
-	ctx context.Context,
-	p Process,
-) (processes []Process, leases []LeaseState, err error) {
-	_, err = r.db.ExecContext(
-		ctx,
-		`INSERT INTO process (id, host, address) VALUES ($1, $2, $3) ON CONFLICT (id) DO UPDATE SET seen_at = clock_timestamp()`,
+// View is what there is to be seen in the records of processes and leases.
+type View struct {
+	Processes []Process
+	Leases    []*Lease
+	// Older: the records are older than at the last heartbeat of the process that looks.
+	Older bool
+}
+
+// Heartbeat says that a process is still there, whose Beat is the last that it has seen of
+// itself, and lists all processes and all leases.
+func (r *Records) Heartbeat(ctx context.Context, p Process) (v View, err error) {
+	err = r.db.GetContext(ctx, &v.Older, `
+		WITH before AS (SELECT beat FROM process WHERE id = $1)
+		INSERT INTO process AS p (id, host, address) VALUES ($1, $2, $3) ON CONFLICT (id) DO UPDATE SET beat = nextval('beat'), gone_at = NULL
+		RETURNING p.beat <= $4 OR coalesce((SELECT beat FROM before) < $4, $4 > 0)`,
 		p.ID,
 		p.Host,
 		p.Address,
+		p.Beat,
 	)
 	if err != nil {
-		return nil, nil, err
+		return v, err
 	}
-	if _, err = r.db.ExecContext(ctx, `DELETE FROM process WHERE seen_at < clock_timestamp() - $1::interval`, LeaseTime.String()); err != nil {
-		return nil, nil, err
+	if err = r.db.SelectContext(ctx, &v.Processes, `SELECT id, host, address, begun_at, beat FROM process WHERE gone_at IS NULL ORDER BY begun_at, id`); err != nil {
+		return v, err
 	}
-	if err = r.db.SelectContext(ctx, &processes, `SELECT id, host, address, begun_at FROM process ORDER BY begun_at, id`); err != nil {
-		return nil, nil, err
+	var rows []leaseRow
+	if err = r.db.SelectContext(ctx, &rows, `SELECT source, holder, epoch, beat, changed_at, history, claimed, claiming, status FROM lease ORDER BY source`); err != nil {
+		return v, err
 	}
-	err = r.db.SelectContext(
-		ctx,
-		&leases,
-		`SELECT source, holder, until < clock_timestamp() AS free, until, status FROM lease ORDER BY source`,
-	)
-	for i := range leases {
-		if leases[i].Raw != nil {
-			leases[i].Status = json.RawMessage(*leases[i].Raw)
+	for i := range rows {
+		l, err := rows[i].lease()
+		if err != nil {
+			return v, err
 		}
+		v.Leases = append(v.Leases, l)
 	}
-	return processes, leases, err
+	return v, nil
 }
 
-// Deregister says that a process ends.
+// processesKept is how long a process may be away until it is forgotten.
+const processesKept = 24 * time.Hour
+
+// MarkGone notes that a process does not move. It is there again with its next heartbeat; until
+// then it is remembered for a while, so that it can tell records that went back.
+func (r *Records) MarkGone(ctx context.Context, p Process) error {
+	_, err := r.db.ExecContext(ctx, `WITH old AS (DELETE FROM process WHERE gone_at < now() - $3::interval)
+		UPDATE process SET gone_at = now() WHERE id = $1 AND beat = $2`, p.ID, p.Beat, processesKept.String())
+	return err
+}
+
+// Deregister forgets a process that has ended.
 func (r *Records) Deregister(ctx context.Context, p Process) error {
 	_, err := r.db.ExecContext(ctx, "DELETE FROM process WHERE id = $1", p.ID)
 	return err

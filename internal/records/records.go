@@ -84,16 +84,20 @@ func (r *Records) ServiceID(ctx context.Context) (string, error) {
 	return id, err
 }
 
-// held is the condition that a lease is still that of an epoch; the lock keeps others
-// from taking it before what depends on it is recorded. Epoch 0 is that of a person, who
+// held is the condition that a lease is still that of a fence; the lock keeps others from
+// taking it before what depends on it is recorded. The empty fence is that of a person, who
 // needs no lease.
-const held = `($2 = 0 OR EXISTS (SELECT FROM lease WHERE source = $1 AND epoch = $2 FOR SHARE))`
+const held = `($2 = '' OR EXISTS (SELECT FROM lease WHERE source = $1 AND epoch || ' ' || holder = $2 FOR SHARE))`
 
 // fenced makes a change to an edition that only the holder of the lease may make. Its
 // statement has the edition's index and number as $3 and $4, and held as a condition. It
 // returns how many rows were changed.
 func (r *Records) fenced(ctx context.Context, statement string, e *Edition, args ...any) (int64, error) {
-	result, err := r.db.ExecContext(ctx, statement, e.fence(args...)...)
+	return changed(r.db.ExecContext(ctx, statement, e.fence(args...)...))
+}
+
+// changed is how many rows a statement changed.
+func changed(result sql.Result, err error) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
@@ -110,22 +114,15 @@ func (r *Records) mustChange(ctx context.Context, statement string, e *Edition, 
 }
 
 func (e *Edition) fence(args ...any) []any {
-	return append([]any{e.Shape.Source, e.Epoch, e.Index, e.Number}, args...)
+	return append([]any{e.Shape.Source, e.Fence, e.Index, e.Number}, args...)
 }
 
 // stillHeld tells a lost lease from a change that had nothing to change.
 func (r *Records) stillHeld(ctx context.Context, e *Edition) error {
-	if e.Epoch == 0 {
+	if e.Fence == "" {
 		return nil
 	}
-	var is bool
-	err := r.db.GetContext(
-		ctx,
-		&is,
-		"SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND epoch = $2)",
-		e.Shape.Source,
-		e.Epoch,
-	)
+	is, err := r.HoldsLease(ctx, e.Shape.Source, e.Fence)
 	if err == nil && !is {
 		return ErrLost
 	}

@@ -55,6 +55,15 @@ type Reader interface {
 // Feed notices changes. Changes has one caller at a time; the other methods may be used
 // at the same time.
 type Feed interface {
+	// Claimed reads who has claimed the source's changes; zero when nobody has.
+	Claimed(ctx context.Context) (change.Claim, error)
+	// Claim claims them, unless somebody of another service or of a later epoch has, or the
+	// source is on another line of history than the claim says.
+	// From then on, and until another claims them, Changes and Done work; else they fail
+	// with the fault Superseded.
+	Claim(ctx context.Context, c change.Claim) error
+	// Beat moves the mark of the claim on, and returns the claim as it stands then.
+	Beat(ctx context.Context) (change.Claim, error)
 	// Changes returns noticed changes that it has not returned since the last Rewind,
 	// at most limit.
 	Changes(ctx context.Context, limit int) ([]change.Change, error)
@@ -102,6 +111,8 @@ type Gap struct {
 	Table shape.Ref
 	// Safe: nothing went unnoticed so far, and installing capture again closes it.
 	Safe bool
+	// Deliberate: somebody took capture away, so it is for a person to install it again.
+	Deliberate bool
 	// Reason says what is missing, in a sentence without a full stop.
 	Reason string
 }
@@ -131,12 +142,14 @@ type Fault int
 // The faults. Unavailable passes by itself or with the network; BadValue is that of a
 // row, so that reading fewer rows finds the one; SchemaChanged means that the source is
 // no longer what a shape was compiled for, and a person must mend one or the other;
-// NoCapture that changes are not noticed, because capture was removed.
+// NoCapture that changes are not noticed, because capture was removed; Superseded that
+// somebody else has claimed the changes, or that the source is an older copy of itself.
 const (
 	Unavailable Fault = iota
 	BadValue
 	SchemaChanged
 	NoCapture
+	Superseded
 )
 
 // Error is a failure of a source. Its text is a sentence that says what to do.

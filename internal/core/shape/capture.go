@@ -66,6 +66,11 @@ func Capture(shapes []*Shape) []Captured {
 	return out
 }
 
+// Captures reports whether changes of a table touch documents of the shape.
+func (s *Shape) Captures(t Ref) bool {
+	return slices.ContainsFunc(Capture([]*Shape{s}), func(c Captured) bool { return c.Table == t })
+}
+
 func union(a, b []string) []string {
 	for _, s := range b {
 		if !slices.Contains(a, s) {

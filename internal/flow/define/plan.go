@@ -19,14 +19,27 @@ import (
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/rebuild"
-	"pingo/internal/flow/verify"
 	"pingo/internal/records"
 	"pingo/internal/source"
 )
 
+// Store is what the records keep of definitions.
+type Store interface {
+	Apply(ctx context.Context, files []definition.File, engineKinds map[string]string, by string) (int, error)
+	CarriedOut(ctx context.Context, version int) error
+	Definition(ctx context.Context) (*records.Applied, error)
+	Editions(ctx context.Context) ([]*records.Edition, error)
+	NewEdition(ctx context.Context, s *shape.Shape, engine string, version int) (*records.Edition, error)
+	CancelEdition(ctx context.Context, e *records.Edition) error
+	DeleteEdition(ctx context.Context, e *records.Edition) error
+	SaveShape(ctx context.Context, e *records.Edition) error
+	Exclusively(ctx context.Context, do func() error) error
+	TryExclusively(ctx context.Context, do func() error) error
+}
+
 // Definer checks and applies definitions.
 type Definer struct {
-	Records     *records.Records
+	Records     Store
 	Connections *connect.Connections
 	Inspector   *inspect.Inspector
 	// Service is the identity that journals are claimed under.
@@ -427,7 +440,7 @@ func (p *planned) compare(
 		p.Change, p.Operations = api.ChangeNew, p.Rows
 		return nil
 	}
-	before, now := newest.Record.Shape, d.IndexStatus(ix.Name)
+	before, now, missed := newest.Record.Shape, d.IndexStatus(ix.Name), newest.Record.Missed
 	inPlace := kind != nil && kind.InPlace(before, p.shape)
 	for _, diff := range shape.Compare(before, p.shape) {
 		// What is said of the index as a whole is for the engine to decide.
@@ -437,7 +450,7 @@ func (p *planned) compare(
 	if newest.Record.Engine != ix.Engine {
 		say(fmt.Sprintf("goes to engine %s instead of %s", ix.Engine, newest.Record.Engine))
 	}
-	if err := compareCapture(ctx, before, now, src, say); err != nil {
+	if err := compareCapture(ctx, before, missed, src, say); err != nil {
 		return fmt.Errorf("source %s: %w", ix.Source, err)
 	}
 	if p.lost = lost(ctx, newest); p.lost {
@@ -461,7 +474,7 @@ func (p *planned) compare(
 func compareCapture(
 	ctx context.Context,
 	live *shape.Shape,
-	now *api.IndexStatus,
+	missed *records.Missed,
 	src *source.Source,
 	say func(string),
 ) error {
@@ -475,8 +488,8 @@ func compareCapture(
 	switch {
 	case !status.Installed:
 		say("capture was removed, so nobody knows what has changed since")
-	case now != nil && now.Unnoticed:
-		say(strings.TrimSuffix(now.Trouble.Message, verify.HowToMend))
+	case missed != nil && !missed.Refill: // else that is under way
+		say(missed.Reason)
 	default:
 		gaps, err := src.Capture.Gaps(ctx, shape.Capture([]*shape.Shape{live}))
 		if err != nil {

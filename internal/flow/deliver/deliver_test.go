@@ -31,14 +31,14 @@ type rig struct {
 	t      *testing.T
 	table  *model.Table
 	engine *model.Engine
-	store  *model.Store
+	store  *model.Records
 	e      *Edition
 }
 
 func newRig(t *testing.T, rows int) *rig {
 	t.Helper()
 	record := &records.Edition{Index: "huts", Number: 1, State: reindex.Switched, Shape: model.Shape(), Engine: "main"}
-	r := &rig{t: t, table: model.NewTable(rows), engine: model.NewEngine(), store: model.NewStore(record)}
+	r := &rig{t: t, table: model.NewTable(rows), engine: model.NewEngine(), store: model.NewRecords(record)}
 	r.e = r.edition(record)
 	return r
 }
@@ -165,7 +165,7 @@ func TestOutcomesOfDeliveries(t *testing.T) {
 				}
 				r.run()
 				r.within("all are settled", r.change(keys...))
-				failed, _ := r.store.FailedKeys(t.Context(), nil, "")
+				failed, _ := r.store.FailedKeys(t.Context(), r.e.Record, "")
 				if !slices.Equal(failed, c.failed) || r.e.Failed() != len(c.failed) {
 					t.Errorf("failed %v, want %v", failed, c.failed)
 				}
@@ -382,7 +382,7 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 		if open > Lanes*(lineLimit+batchKeys) {
 			t.Fatalf("%d changes are still open", open)
 		}
-		if n, oldest, err := r.store.BacklogSize(t.Context(), nil); err != nil || n < rows-Lanes*(lineLimit+batchKeys) ||
+		if n, oldest, err := r.store.BacklogSize(t.Context(), r.e.Record); err != nil || n < rows-Lanes*(lineLimit+batchKeys) ||
 			oldest == nil ||
 			oldest.After(time.Now()) {
 			t.Errorf("%d in the backlog since %v, %v", n, oldest, err)
@@ -589,7 +589,7 @@ func TestDismissedElsewhere(t *testing.T) {
 		r.store.Dismiss("k00000", "k00001")
 		r.within("refused again", r.change("k00001"))
 		look(2)
-		if keys, _ := r.store.FailedKeys(t.Context(), nil, ""); !slices.Equal(keys, []string{"k00001", "k00002"}) {
+		if keys, _ := r.store.FailedKeys(t.Context(), r.e.Record, ""); !slices.Equal(keys, []string{"k00001", "k00002"}) {
 			t.Errorf("recorded: %v", keys)
 		}
 		// Its acceptance ends it here as well, whatever is in the records.

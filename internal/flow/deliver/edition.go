@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"pingo/internal/core/change"
@@ -53,6 +54,8 @@ type Fence interface {
 	// Holds reports whether this process still has the right. When it has not, the
 	// context of Run ends soon.
 	Holds() bool
+	// Confirm asks the records for that, and fails when they say no or nothing.
+	Confirm(ctx context.Context) error
 }
 
 // Stats is what is counted of an edition.
@@ -73,8 +76,9 @@ type Edition struct {
 	Stats  Stats
 	// Trouble is why deliveries do not go on.
 	Trouble stats.TroubleSpot
-	// Gap says that changes went unnoticed; only another edition mends that.
-	Gap stats.TroubleSpot
+	// Missed says that changes may be missing for good, as the records have it; only another
+	// edition mends that.
+	Missed atomic.Pointer[records.Missed]
 
 	reader   source.Reader
 	engine   *connect.Engine
@@ -108,6 +112,7 @@ func New(
 		ended:  make(chan struct{}),
 		log:    log.With("index", record.Index, "edition", record.Name()),
 	}
+	e.Missed.Store(record.Missed)
 	for i := range e.lanes {
 		e.lanes[i] = &lane{edition: e, number: i, ready: make(chan struct{}, 1), sending: make(mutex, 1)}
 	}
@@ -139,6 +144,9 @@ func (e *Edition) Run(ctx context.Context) {
 	defer stop()
 	wg.Wait()
 }
+
+// Skip stands for a Run that ended before it began.
+func (e *Edition) Skip() { close(e.ended) }
 
 // Ended is closed when Run has returned.
 func (e *Edition) Ended() <-chan struct{} { return e.ended }

@@ -101,6 +101,12 @@ func (l *lane) answered(
 				return nil, nil, false
 			}
 			continue
+		case retry.Newer:
+			// It is newer by this process's own doing, or somebody else has the lease: then
+			// it is not for this process to say what became of the document.
+			if e.Until(ctx, func() error { return e.fence.Confirm(ctx) }) != nil {
+				return nil, nil, false
+			}
 		case retry.Done:
 			taken++
 			l.seen.Note(key, body)

@@ -38,9 +38,22 @@ type BadRequest struct{ Err error }
 func (b *BadRequest) Error() string { return b.Err.Error() }
 func (b *BadRequest) Unwrap() error { return b.Err }
 
+// Store is what the records keep of how things are.
+type Store interface {
+	Editions(ctx context.Context) ([]*records.Edition, error)
+	EditionStates(ctx context.Context) ([]records.EditionState, error)
+	AddToBacklog(ctx context.Context, e *records.Edition, keys []string, at []time.Time) (added int64, err error)
+	FailedKeys(ctx context.Context, e *records.Edition, cause string) ([]string, error)
+	FailedDocument(ctx context.Context, index, key string) (*records.Failed, error)
+	FailedDocuments(ctx context.Context, index, cause string, limit int) ([]records.Failed, error)
+	FailedGroups(ctx context.Context, index string) ([]records.FailedGroup, error)
+	DismissFailed(ctx context.Context, e *records.Edition, keys []string) ([]string, error)
+	Samples(ctx context.Context, index string, since time.Duration, into any) error
+}
+
 // Inspector looks at editions through any process, whoever feeds them.
 type Inspector struct {
-	Records     *records.Records
+	Records     Store
 	Connections *connect.Connections
 }
 

@@ -8,32 +8,77 @@ import (
 	"errors"
 	"log/slog"
 	"math"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"pingo/internal/core/change"
 	"pingo/internal/core/retry"
 	"pingo/internal/records"
+)
+
+// Store is what the records keep of leases.
+type Store interface {
+	Take(ctx context.Context, source, process string, seen *records.Lease, above int64) (*records.Lease, error)
+	Renew(ctx context.Context, l *records.Lease, beat int64, status json.RawMessage) error
+	HoldsLease(ctx context.Context, source, fence string) (bool, error)
+	Release(ctx context.Context, l *records.Lease) error
+}
+
+// Time is how long a lease lasts after it was renewed: who has seen it stand still for that
+// long, by its own clock, may take it. Its holder stops using it margin before that. Neither
+// looks at the time of day, which may be set back or forward.
+const (
+	Time   = 7 * time.Second
+	margin = 1500 * time.Millisecond
 )
 
 // Lease is the right to feed the indexes of a source, and the source of the versions that
 // its documents get. When it is lost, Lost is closed.
 type Lease struct {
-	record *records.Lease
-	taken  atomic.Int64 // versions given
-	lost   chan struct{}
-	once   sync.Once
+	store Store
+	taken atomic.Int64 // versions given
+	until atomic.Pointer[time.Time]
+	lost  chan struct{}
+	once  sync.Once
+	// older: the records were older than they had been when this holder took over.
+	older bool
+
+	mu     sync.Mutex    // guards what follows
+	record records.Lease // as it was last renewed
+	beat   int64         // the last that was tried
+	// claimed is the claim on the source, and claiming the epoch of the last that may have
+	// been made; they are recorded with the next renewal.
+	claimed  change.Claim
+	claiming int64
+	status   json.RawMessage // that was told last
 }
 
-// New makes a lease of one that was taken in the records.
-func New(record *records.Lease) *Lease { return &Lease{record: record, lost: make(chan struct{})} }
+// Take takes the lease on a source, if it is still as it was seen; else it returns nil. Its
+// epoch is above that which was seen, and above another one.
+func Take(ctx context.Context, store Store, source, process string, seen *records.Lease, above int64) (*Lease, error) {
+	until := time.Now().Add(Time - margin)
+	record, err := store.Take(ctx, source, process, seen, above)
+	if err != nil || record == nil {
+		return nil, err
+	}
+	l := &Lease{store: store, record: *record, claimed: record.Claimed, claiming: record.Claiming, beat: record.Beat, lost: make(chan struct{})}
+	l.older = record.Before != "" && record.Before != record.History
+	l.until.Store(&until)
+	return l, nil
+}
 
 // Source is the source that the lease is on.
-func (l *Lease) Source() string { return l.record.Source }
+func (l *Lease) Source() string { return l.record.Source } // it never changes
 
 // Epoch is above that of every holder before.
-func (l *Lease) Epoch() int64 { return l.record.Epoch }
+func (l *Lease) Epoch() int64 { return l.record.Epoch } // it never changes
+
+// Fence stands for the lease in what is recorded under it.
+func (l *Lease) Fence() string { return l.record.Fence() } // it never changes
+
+// Process is the holder.
+func (l *Lease) Process() string { return l.record.Holder } // it never changes
 
 // versions is how many versions an epoch has. The next ones would be those of a later
 // epoch, so a lease ends before.
@@ -44,9 +89,9 @@ const versions = math.MaxUint32
 func (l *Lease) NextVersion() int64 {
 	n := l.taken.Add(1)
 	if n >= versions {
-		l.lose()
+		l.Lose()
 	}
-	return l.record.Epoch<<32 | min(n, versions)
+	return l.Epoch()<<32 | min(n, versions)
 }
 
 // Holds reports whether nobody else can hold the lease yet. It is asked before everything
@@ -58,17 +103,43 @@ func (l *Lease) Holds() bool {
 		return false
 	default:
 	}
-	if !l.record.Holds() {
-		l.lose()
+	if !time.Now().Before(*l.until.Load()) {
+		l.Lose()
 		return false
 	}
 	return true
 }
 
+// Confirm asks the records whether the lease is still held. It fails with records.ErrLost
+// when it is not.
+func (l *Lease) Confirm(ctx context.Context) error {
+	is, err := l.store.HoldsLease(ctx, l.Source(), l.Fence())
+	if err == nil && !is {
+		l.Lose()
+		err = records.ErrLost
+	}
+	return err
+}
+
 // Lost is closed when the lease is known to be lost.
 func (l *Lease) Lost() <-chan struct{} { return l.lost }
 
-func (l *Lease) lose() { l.once.Do(func() { close(l.lost) }) }
+// Lose gives the lease up for lost: nothing is done under it any more.
+func (l *Lease) Lose() { l.once.Do(func() { close(l.lost) }) }
+
+// Claimed is the claim on the source that is known, and whether the records have it.
+func (l *Lease) Claimed() (c change.Claim, recorded bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.claimed, l.claimed == l.record.Claimed
+}
+
+// SetClaimed has a claim on the source recorded with the next renewal.
+func (l *Lease) SetClaimed(c change.Claim) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.claimed = c
+}
 
 const (
 	renewEvery   = time.Second
@@ -76,16 +147,27 @@ const (
 )
 
 // Keep renews the lease until it is lost or the context ends, and leaves word of how the
-// source's indexes are with it.
-func (l *Lease) Keep(ctx context.Context, status func() json.RawMessage, log *slog.Logger) {
+// source's indexes are with it. older is told when the records turn out to be older than they
+// were; then the lease is given up.
+func (l *Lease) Keep(
+	ctx context.Context,
+	status func() json.RawMessage,
+	older func(ctx context.Context) error,
+	log *slog.Logger,
+) {
 	for l.Holds() && ctx.Err() == nil {
-		renewing, cancel := context.WithTimeout(ctx, renewTimeout)
-		err := l.record.Renew(renewing, status())
-		cancel()
+		err := l.Renew(ctx, status())
 		switch {
 		case errors.Is(err, records.ErrLost):
 			log.Error("lease lost to another process", "source", l.Source())
-			l.lose()
+			l.Lose()
+		case errors.Is(err, records.ErrOlder):
+			log.Error("lease given up", "source", l.Source(), "reason", err)
+			if err := older(ctx); err != nil {
+				log.Error("missing changes not recorded", "source", l.Source(), "error", err)
+				break // again with the next renewal
+			}
+			l.Lose()
 		case err != nil && ctx.Err() == nil:
 			log.Warn("lease not renewed", "source", l.Source(), "error", err)
 		}
@@ -93,41 +175,52 @@ func (l *Lease) Keep(ctx context.Context, status func() json.RawMessage, log *sl
 	}
 }
 
-// Release lets others take the lease at once.
-func (l *Lease) Release() error { return l.record.Release() }
+// Intend records what claim was found on the source, and that it may be claimed under this
+// lease from now on.
+func (l *Lease) Intend(ctx context.Context, found change.Claim) error {
+	l.mu.Lock()
+	l.claimed, l.claiming = found, l.record.Epoch
+	l.mu.Unlock()
+	return l.Renew(ctx, nil)
+}
 
-// TakeAfter is how long a free source waits for a process that has less to do.
-const TakeAfter = 3 * time.Second
+// Claiming is the epoch of the last claim on the source that may have been made.
+func (l *Lease) Claiming() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.claiming
+}
 
-// Balance says which sources a process gives up and which free ones it tries to take,
-// when each process is to have its share of those that are fed. held are the ones that it
-// has now.
-func Balance(
-	fed, held []string,
-	leases []records.LeaseState,
-	processes int,
-	now time.Time,
-) (give, take []string) {
-	processes = max(1, processes)
-	share := (len(fed) + processes - 1) / processes
-	have := 0
-	for _, name := range held {
-		if !slices.Contains(fed, name) || have >= share {
-			give = append(give, name)
-			continue
-		}
-		have++
+// Renew renews the lease once; without a status the last one stays.
+func (l *Lease) Renew(ctx context.Context, status json.RawMessage) error {
+	ctx, cancel := context.WithTimeout(ctx, renewTimeout)
+	defer cancel()
+	l.mu.Lock()
+	l.beat++ // also of a try that failed, since it may have come through
+	next, beat := l.record, l.beat
+	next.Claimed, next.Claiming = l.claimed, l.claiming
+	if status == nil {
+		status = l.status
 	}
-	for _, name := range fed {
-		at := slices.IndexFunc(leases, func(l records.LeaseState) bool { return l.Source == name })
-		switch {
-		case slices.Contains(held, name):
-		case at >= 0 && !leases[at].Free:
-		case at >= 0 && have >= share && now.Sub(leases[at].Since) < TakeAfter:
-		default:
-			take = append(take, name)
-			have++
-		}
+	l.status = status
+	l.mu.Unlock()
+	until := time.Now().Add(Time - margin)
+	if err := l.store.Renew(ctx, &next, beat, status); err != nil {
+		return err
 	}
-	return give, take
+	l.mu.Lock()
+	next.Beat = beat
+	l.record = next
+	l.mu.Unlock()
+	l.until.Store(&until)
+	return nil
+}
+
+// Release lets others take the lease at once. Without it they take it a little later.
+func (l *Lease) Release(ctx context.Context, log *slog.Logger) {
+	ctx, cancel := context.WithTimeout(ctx, renewTimeout)
+	defer cancel()
+	if err := l.store.Release(ctx, &l.record); err != nil {
+		log.Warn("lease not released", "source", l.Source(), "error", err)
+	}
 }

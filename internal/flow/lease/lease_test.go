@@ -1,8 +1,13 @@
 package lease
 
 import (
+	"context"
+	"encoding/json"
 	"fmt"
+	"log/slog"
+	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"pingo/internal/records"
@@ -10,23 +15,23 @@ import (
 
 func TestSourcesAreShared(t *testing.T) {
 	now := time.Now()
-	free := func(source string, since time.Duration) records.LeaseState {
-		return records.LeaseState{Source: source, Free: true, Since: now.Add(-since)}
+	free := func(source string, since time.Duration) State {
+		return State{Lease: &records.Lease{Source: source}, Free: true, Since: now.Add(-since)}
 	}
-	taken := func(source string) records.LeaseState { return records.LeaseState{Source: source, Holder: "other"} }
+	taken := func(source string) State { return State{Lease: &records.Lease{Source: source, Holder: "other"}} }
 	for _, c := range []struct {
 		what      string
 		fed, held []string
-		leases    []records.LeaseState
+		leases    []State
 		processes int
 		want      string
 	}{
 		{"the first process takes all", []string{"a", "b"}, nil, nil, 1, "[] [a b]"},
-		{"what others hold stays theirs", []string{"a", "b"}, nil, []records.LeaseState{taken("a"), free("b", time.Minute)}, 2, "[] [b]"},
+		{"what others hold stays theirs", []string{"a", "b"}, nil, []State{taken("a"), free("b", time.Minute)}, 2, "[] [b]"},
 		{"a second process gets a share", []string{"a", "b", "c"}, []string{"a", "b", "c"}, nil, 2, "[c] []"},
 		{"what is fed no longer is given up", []string{"b"}, []string{"a", "b"}, nil, 1, "[a] []"},
-		{"a free source waits for the one with less to do", []string{"a", "b"}, []string{"a"}, []records.LeaseState{free("b", time.Second)}, 2, "[] []"},
-		{"but not for ever", []string{"a", "b"}, []string{"a"}, []records.LeaseState{free("b", time.Minute)}, 2, "[] [b]"},
+		{"a free source waits for the one with less to do", []string{"a", "b"}, []string{"a"}, []State{free("b", time.Second)}, 2, "[] []"},
+		{"but not for ever", []string{"a", "b"}, []string{"a"}, []State{free("b", time.Minute)}, 2, "[] [b]"},
 	} {
 		give, take := Balance(c.fed, c.held, c.leases, c.processes, now)
 		if got := fmt.Sprint(give, take); got != c.want {
@@ -37,7 +42,7 @@ func TestSourcesAreShared(t *testing.T) {
 
 // A lease ends before its versions would be those of the next epoch.
 func TestVersionsNeverReachTheNextEpoch(t *testing.T) {
-	l := New(&records.Lease{Source: "lodge", Epoch: 7})
+	l := &Lease{record: records.Lease{Source: "lodge", Epoch: 7}, lost: make(chan struct{})}
 	if first, second := l.NextVersion(), l.NextVersion(); first != 7<<32|1 || second != 7<<32|2 {
 		t.Errorf("%d %d", first, second)
 	}
@@ -58,4 +63,97 @@ func TestVersionsNeverReachTheNextEpoch(t *testing.T) {
 	if l.Holds() {
 		t.Error("it is held again")
 	}
+}
+
+// leases are those of the records, in memory.
+type leases struct {
+	Store
+	mu  sync.Mutex // guards now
+	now *records.Lease
+}
+
+func (s *leases) Take(_ context.Context, source, process string, seen *records.Lease, _ int64) (*records.Lease, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if (seen == nil) != (s.now == nil) || seen != nil && (seen.Epoch != s.now.Epoch || seen.Beat != s.now.Beat) {
+		return nil, nil
+	}
+	next := records.Lease{Source: source, Holder: process}
+	if s.now != nil {
+		next.Epoch = s.now.Epoch + 1
+	}
+	s.now = &next
+	return &next, nil
+}
+
+func (s *leases) Renew(_ context.Context, l *records.Lease, beat int64, _ json.RawMessage) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.now.Epoch != l.Epoch {
+		return records.ErrLost
+	}
+	next := *s.now
+	next.Beat = beat
+	s.now = &next
+	return nil
+}
+
+func (s *leases) read() []*records.Lease {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.now == nil {
+		return nil
+	}
+	l := *s.now
+	return []*records.Lease{&l}
+}
+
+// A lease that is not renewed ends for its holder before it ends for others, whatever
+// anybody's clock says: only how time passes counts.
+func TestAHolderStopsFirst(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &leases{}
+		first, err := Take(t.Context(), store, "lodge", "A", nil, 0)
+		if err != nil || first == nil {
+			t.Fatal(first, err)
+		}
+		var other Observer
+		look := func() State { return other.Leases(store.read(), time.Now())[0] }
+		if look().Free {
+			t.Error("it is free at first sight")
+		}
+		// While it is renewed it stays held.
+		ctx, cancel := context.WithCancel(t.Context())
+		go first.Keep(ctx, func() json.RawMessage { return nil }, nil, slog.New(slog.DiscardHandler))
+		for range 60 {
+			time.Sleep(time.Second / 2)
+			if look().Free || !first.Holds() {
+				t.Fatal("a lease that is renewed is not held")
+			}
+		}
+		cancel()
+		synctest.Wait()
+		ended := time.Time{}
+		for began := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+			if time.Since(began) > time.Minute {
+				t.Fatal("it is never free")
+			}
+			if ended.IsZero() && !first.Holds() {
+				ended = time.Now()
+			}
+			if s := look(); s.Free {
+				if ended.IsZero() || time.Since(ended) < margin/2 {
+					t.Errorf("it is free, and its holder has stopped at %v", ended)
+				}
+				second, err := Take(t.Context(), store, "lodge", "B", s.Lease, 0)
+				if err != nil || second == nil || second.Epoch() <= first.Epoch() {
+					t.Errorf("taken over: %+v %v", second, err)
+				}
+				break
+			}
+		}
+		if first.Holds() {
+			t.Error("it is held twice")
+		}
+	})
 }

@@ -137,7 +137,9 @@ func (f *Fill) prepare(ctx context.Context) error {
 // planner hands out chunks: first those that were open when a process died, then
 // new ones, each recorded before it is read.
 type planner struct {
-	mu    sync.Mutex // guards what follows
+	// turn is held while what follows is used. It is a channel, since the source and the
+	// records are waited for meanwhile.
+	turn  chan struct{}
 	open  []records.Chunk
 	next  int
 	tree  int // the tree that chunks are planned in
@@ -152,7 +154,7 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p := &planner{open: open, tree: record.PlannedTree, after: record.PlannedTo, all: record.Planned}
+	p := &planner{turn: make(chan struct{}, 1), open: open, tree: record.PlannedTree, after: record.PlannedTo, all: record.Planned}
 	for _, c := range open {
 		p.next = max(p.next, c.Number+1)
 	}
@@ -174,8 +176,8 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 
 // chunk gives the next chunk; false when there is none.
 func (f *Fill) chunk(ctx context.Context, p *planner) (records.Chunk, bool, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	p.turn <- struct{}{}
+	defer func() { <-p.turn }()
 	if len(p.open) > 0 {
 		c := p.open[0]
 		p.open = p.open[1:]
@@ -254,9 +256,9 @@ func (f *Fill) fillChunk(
 	if err != nil {
 		return arena, err
 	}
-	p.mu.Lock()
+	p.turn <- struct{}{}
 	p.sizer.Saw(became.Rows, became.Bytes)
-	p.mu.Unlock()
+	<-p.turn
 	return arena, f.chunkDone(ctx, c, became)
 }
 

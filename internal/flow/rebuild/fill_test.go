@@ -25,14 +25,14 @@ import (
 type rig struct {
 	table  *model.Table
 	engine *model.Engine
-	store  *model.Store
+	store  *model.Records
 	e      *deliver.Edition
 	fill   *Fill
 }
 
 func newRig(rows int) *rig {
 	record := &records.Edition{Index: "huts", Number: 1, State: reindex.Preparing, Shape: model.Shape(), Engine: "main"}
-	r := &rig{table: model.NewTable(rows), engine: model.NewEngine(), store: model.NewStore(record)}
+	r := &rig{table: model.NewTable(rows), engine: model.NewEngine(), store: model.NewRecords(record)}
 	r.open(record)
 	return r
 }
@@ -104,7 +104,7 @@ func TestFillAndStreamNeverStepBack(t *testing.T) {
 			}
 		}
 		if len(stored) != len(r.table.Rows()) || state != reindex.Switched || r.engine.Switched() != "huts-e1" ||
-			r.store.Edition().State != reindex.Switched {
+			r.store.Only().State != reindex.Switched {
 			t.Errorf(
 				"%d documents of %d rows, %s, switched to %q",
 				len(stored),
@@ -133,7 +133,7 @@ func TestFillResumes(t *testing.T) {
 		if err := r.fill.Run(ctx, atOnce); !errors.Is(err, context.Canceled) {
 			t.Fatal(err)
 		}
-		before := r.store.Edition()
+		before := r.store.Only()
 		open, err := r.store.OpenChunks(t.Context(), before)
 		if err != nil || before.State != reindex.Filling || before.Rows == 0 || before.Rows > 4000 || len(open) == 0 ||
 			len(open) > workers {

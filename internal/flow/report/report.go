@@ -40,6 +40,10 @@ func (f *Fed) Live() bool {
 // there is none.
 func (f *Fed) Oldest() time.Time { return deliver.Earlier(f.Edition.Oldest(), f.Follower.Oldest()) }
 
+// unreadAfter is how long ago the changes must have been read for nobody to know whether
+// there are more.
+const unreadAfter = 5 * time.Second
+
 // catchingUpAfter is how old the oldest change must be before an index is catching up.
 const catchingUpAfter = 3 * time.Second
 
@@ -64,6 +68,9 @@ func Source(name string, st *stream.Stream) api.SourceStatus {
 	s.InFlight = inFlight
 	if inFlight > 0 {
 		s.OldestAt = &oldest
+	}
+	if at := st.ReadAt(); !at.IsZero() {
+		s.ReadAt = &at
 	}
 	s.Noticed, s.PerSecond, s.Minute = st.Noticed.Read()
 	if j := st.Journal.Get(); j != nil {
@@ -157,6 +164,7 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 		Unchanged: st.Unchanged.Total(),
 		Refused:   st.Refused.Total(),
 		LagMS:     age(shown.Oldest(), now),
+		ReadAt:    source.ReadAt,
 	}
 	var at time.Time
 	if s.Rows, at = st.Rows.Get(); s.Rows != nil {
@@ -187,8 +195,9 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 	if s.Trouble == nil {
 		s.Trouble = source.Trouble
 	}
-	if gap := e.Gap.Get(); gap != nil {
-		s.Trouble, s.Unnoticed = Trouble(gap), true
+	if missed := e.Missed.Load(); missed != nil {
+		s.Trouble = &api.Trouble{Since: missed.Since, Message: missed.Reason, Blocked: !missed.Refill}
+		s.Unnoticed = true
 	}
 	Describe(&s, now)
 	return s
@@ -217,8 +226,21 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		lasts = span(now.Sub(s.Trouble.Since))
 	}
 	switch {
+	case s.Unnoticed && s.Trouble.Blocked:
+		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf(
+			"Out of sync for %s: %s. Run pingo apply, which installs capture again and fills the index anew.",
+			lasts,
+			s.Trouble.Message,
+		)
 	case s.Unnoticed:
-		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf("Out of sync for %s: %s.", lasts, s.Trouble.Message)
+		s.State, s.Sentence = api.StateWaiting, fmt.Sprintf(
+			"Out of sync for %s: %s. Another edition is being filled and will take its place.",
+			lasts,
+			s.Trouble.Message,
+		)
+		if s.Fill != nil {
+			s.State = api.StateFilling
+		}
 	case s.Trouble != nil && s.Trouble.Blocked:
 		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf(
 			"Blocked for %s: %s. Nothing is lost. Work resumes by itself once this is mended.",
@@ -233,6 +255,12 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		)
 	case s.Fill != nil:
 		s.State, s.Sentence = api.StateFilling, fillSentence(s)
+	case s.ReadAt == nil:
+		s.State = api.StateCatchingUp
+		s.Sentence = "The process that feeds it has just begun: it reads what has changed meanwhile."
+	case now.Sub(*s.ReadAt) > unreadAfter:
+		s.State = api.StateCatchingUp
+		s.Sentence = fmt.Sprintf("Changes were last read %s ago; what came since is not known yet.", span(now.Sub(*s.ReadAt)))
 	default:
 		s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(
 			s.Failed,

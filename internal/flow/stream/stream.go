@@ -39,6 +39,8 @@ type Stream struct {
 	mu        sync.Mutex  // guards what follows
 	followers []*Follower // never changed in place
 	done      []int64     // not removed from the journal yet
+	// run is how often Run was called: the source may number its changes anew in between.
+	run int
 	// emptied is when the last read began that found the journal's end, and whose
 	// changes were all given to the followers; changed is closed and made anew then.
 	emptied time.Time
@@ -67,17 +69,29 @@ func (s *Stream) Remove(f *Follower) {
 	s.followers = slices.DeleteFunc(slices.Clone(s.followers), func(x *Follower) bool { return x == f })
 }
 
-// Run reads until the context ends.
+// Run reads until the context ends, or somebody else has claimed the changes. It may be
+// called again then; what was read before and is not done is read anew.
 func (s *Stream) Run(ctx context.Context) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	s.mu.Lock()
+	s.run++
+	s.done = nil
+	s.emptied = time.Time{}
+	s.mu.Unlock()
 	s.feed.Rewind()
 	var wg sync.WaitGroup
 	wg.Go(func() { s.removeDone(ctx) })
 	defer wg.Wait()
+	defer cancel()
 	wait := pollFast
 	var waits retry.Waits
 	for ctx.Err() == nil {
 		n, err := s.read(ctx)
 		switch {
+		case source.FaultOf(err) == source.Superseded:
+			s.log.Warn("changes not read any more", "reason", err)
+			return
 		case err != nil && ctx.Err() == nil:
 			if s.Trouble.Report(err.Error(), source.FaultOf(err) == source.NoCapture) {
 				s.log.Warn("source unavailable", "reason", err)
@@ -132,11 +146,14 @@ func (s *Stream) read(ctx context.Context) (int, error) {
 func (s *Stream) follow(ctx context.Context, changes []change.Change) error {
 	s.Noticed.Add(len(changes))
 	records := s.recent.add(changes)
+	s.mu.Lock()
+	run := s.run
+	s.mu.Unlock()
 	tickets := make([]*change.Ticket, len(changes))
 	for i, c := range changes {
 		r := records[i]
 		tickets[i] = change.NewTicket(c.At, func() {
-			s.finished(c.Seq)
+			s.finished(run, c.Seq)
 			r.finished()
 		})
 		if r != nil {
@@ -158,9 +175,11 @@ func (s *Stream) follow(ctx context.Context, changes []change.Change) error {
 }
 
 // finished notes a change that is done, to be removed from the journal.
-func (s *Stream) finished(seq int64) {
+func (s *Stream) finished(run int, seq int64) {
 	s.mu.Lock()
-	s.done = append(s.done, seq)
+	if run == s.run {
+		s.done = append(s.done, seq)
+	}
 	s.mu.Unlock()
 	select {
 	case s.removable <- struct{}{}:
@@ -215,6 +234,14 @@ func (s *Stream) CaughtUp(ctx context.Context, f *Follower) error {
 		return err
 	}
 	return f.edition.Barrier(ctx)
+}
+
+// ReadAt is when the last read began that found the end of the changes and gave all of them
+// to the followers; zero before the first.
+func (s *Stream) ReadAt() time.Time {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.emptied
 }
 
 // InFlight is how many changes were read and are not done, and when the oldest of them

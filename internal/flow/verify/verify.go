@@ -5,7 +5,6 @@ package verify
 import (
 	"context"
 	"log/slog"
-	"slices"
 	"time"
 
 	"pingo/internal/core/retry"
@@ -51,22 +50,22 @@ type Capture struct {
 	Stream  *stream.Stream
 	// Editions are those that are fed from the source.
 	Editions func() []*deliver.Edition
-	// Mend installs capture where it is missing, when no change can have been missed.
+	// Mend installs capture where it is missing.
 	Mend func(ctx context.Context) error
+	// Missed records that changes of a table may be missing in the editions that read it,
+	// and whether they are to be filled anew.
+	Missed func(ctx context.Context, table shape.Ref, reason string, refill bool) error
 	// Limit is the journal's, and whether capture is to be removed past it.
 	Limit func() (bytes int64, remove bool)
 	Log   *slog.Logger
 }
 
-// HowToMend ends the sentence about changes that went unnoticed.
-const HowToMend = ": run pingo apply, which installs them and fills the index anew"
-
 // watchEvery is how often the capture of a source is looked at.
 const watchEvery = 3 * time.Second
 
-// Watch looks whether the capture still stands, until the context ends. What is safe is
-// mended; of the rest the editions that read the table say that they are no longer in
-// sync, until they are filled anew.
+// Watch looks whether the capture still stands, until the context ends. It is mended, and
+// editions that may lack changes are filled anew, unless a person took it away: then the
+// editions say that they are no longer in sync.
 func (c *Capture) Watch(ctx context.Context) {
 	var trouble stats.TroubleSpot // so that what lasts is said once
 	for retry.Sleep(ctx, watchEvery) {
@@ -111,8 +110,12 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 		return err
 	}
 	for _, gap := range gaps {
-		if !gap.Safe {
-			report(editions, gap)
+		if !gap.Safe { // first what was missed, then what mends it, or it would be forgotten
+			if err := c.Missed(ctx, gap.Table, gap.Reason, !gap.Deliberate); err != nil {
+				return err
+			}
+		}
+		if gap.Deliberate {
 			continue
 		}
 		if err := c.Mend(ctx); err != nil {
@@ -121,15 +124,6 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 		c.Log.Info("capture mended", "source", c.Source, "reason", gap.Reason)
 	}
 	return nil
-}
-
-func report(editions []*deliver.Edition, gap source.Gap) {
-	for _, e := range editions {
-		captured := shape.Capture([]*shape.Shape{e.Record.Shape})
-		if slices.ContainsFunc(captured, func(c shape.Captured) bool { return c.Table == gap.Table }) {
-			e.Gap.Report(gap.Reason+HowToMend, true)
-		}
-	}
 }
 
 // measure measures the journal, and does what the definition says when it is too large.

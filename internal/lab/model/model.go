@@ -306,176 +306,6 @@ func (m *Engine) Resolve(context.Context, string) ([]string, error) {
 // Close does nothing.
 func (m *Engine) Close() {}
 
-// Store is the records of one edition.
-type Store struct {
-	mu         sync.Mutex // guards what follows
-	edition    records.Edition
-	chunks     map[int]records.Chunk
-	failed     map[string]records.Failed
-	backlog    map[string]records.BacklogEntry
-	generation int64
-}
-
-// NewStore has nothing recorded of an edition.
-func NewStore(e *records.Edition) *Store {
-	return &Store{
-		edition: *e,
-		chunks:  map[int]records.Chunk{},
-		failed:  map[string]records.Failed{},
-		backlog: map[string]records.BacklogEntry{},
-	}
-}
-
-// Edition is the edition as it is recorded.
-func (s *Store) Edition() *records.Edition {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	e := s.edition
-	return &e
-}
-
-// Failed lists the failed documents by key.
-func (s *Store) Failed() map[string]records.Failed {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return maps.Clone(s.failed)
-}
-
-// Dismiss forgets failed documents.
-func (s *Store) Dismiss(keys ...string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, key := range keys {
-		delete(s.failed, key)
-	}
-}
-
-// FailedKeys and the others are those of records.Records.
-func (s *Store) FailedKeys(context.Context, *records.Edition, string) ([]string, error) {
-	return slices.Sorted(maps.Keys(s.Failed())), nil
-}
-
-// SaveFailed records a failed document.
-func (s *Store) SaveFailed(_ context.Context, _ *records.Edition, f records.Failed) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.failed[f.Key] = f
-	return nil
-}
-
-// ResolveFailed forgets a failed document.
-func (s *Store) ResolveFailed(_ context.Context, _ *records.Edition, key string) error {
-	s.Dismiss(key)
-	return nil
-}
-
-// AddToBacklog puts keys into the backlog.
-func (s *Store) AddToBacklog(
-	_ context.Context,
-	_ *records.Edition,
-	keys []string,
-	at []time.Time,
-) (added int64, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for i, key := range keys {
-		s.generation++
-		entry, there := s.backlog[key]
-		if !there {
-			added++
-			entry = records.BacklogEntry{Key: key, At: at[i]}
-		}
-		if at[i].Before(entry.At) {
-			entry.At = at[i]
-		}
-		entry.Generation = s.generation
-		s.backlog[key] = entry
-	}
-	return added, nil
-}
-
-// Backlog lists keys of the backlog.
-func (s *Store) Backlog(
-	_ context.Context,
-	_ *records.Edition,
-	after string,
-	n int,
-) (out []records.BacklogEntry, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, key := range slices.Sorted(maps.Keys(s.backlog)) {
-		if key > after && len(out) < n {
-			out = append(out, s.backlog[key])
-		}
-	}
-	return out, nil
-}
-
-// RemoveFromBacklog takes what was built out of the backlog.
-func (s *Store) RemoveFromBacklog(_ context.Context, _ *records.Edition, list []records.BacklogEntry) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, b := range list {
-		if s.backlog[b.Key].Generation == b.Generation {
-			delete(s.backlog, b.Key)
-		}
-	}
-	return nil
-}
-
-// BacklogSize counts the backlog.
-func (s *Store) BacklogSize(context.Context, *records.Edition) (n int64, oldest *time.Time, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, b := range s.backlog {
-		if oldest == nil || b.At.Before(*oldest) {
-			oldest = &b.At
-		}
-	}
-	return int64(len(s.backlog)), oldest, nil
-}
-
-// SaveEdition records a step.
-func (s *Store) SaveEdition(_ context.Context, e *records.Edition) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	rows, bytes := s.edition.Rows, s.edition.Bytes
-	s.edition = *e
-	s.edition.Rows, s.edition.Bytes = rows, bytes
-	return nil
-}
-
-// PlanChunk records a chunk.
-func (s *Store) PlanChunk(_ context.Context, _ *records.Edition, c records.Chunk, tree int, all bool) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.chunks[c.Number] = c
-	s.edition.PlannedTree, s.edition.PlannedTo, s.edition.Planned = tree, c.Upto, all
-	return nil
-}
-
-// OpenChunks lists the chunks that are not done.
-func (s *Store) OpenChunks(context.Context, *records.Edition) (out []records.Chunk, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, n := range slices.Sorted(maps.Keys(s.chunks)) {
-		out = append(out, s.chunks[n])
-	}
-	return out, nil
-}
-
-// ChunkDone records that a chunk is done.
-func (s *Store) ChunkDone(_ context.Context, _ *records.Edition, c records.Chunk, rows, bytes int64) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if _, open := s.chunks[c.Number]; open {
-		delete(s.chunks, c.Number)
-		s.edition.Rows += rows
-		s.edition.Bytes += bytes
-	}
-	return nil
-}
-
 // Fence is a lease that is never lost, until it is.
 type Fence struct {
 	version atomic.Int64
@@ -487,3 +317,11 @@ func (f *Fence) NextVersion() int64 { return f.version.Add(1) }
 
 // Holds reports whether it is not lost.
 func (f *Fence) Holds() bool { return !f.Lost.Load() }
+
+// Confirm is what the records say of it.
+func (f *Fence) Confirm(context.Context) error {
+	if f.Lost.Load() {
+		return records.ErrLost
+	}
+	return nil
+}

@@ -19,7 +19,7 @@ import (
 
 // EngineKind is the kind of engines that keep everything in one place in memory.
 func EngineKind() engine.Kind {
-	e := &search{editions: map[string]*edition{}, names: map[string]string{}}
+	e := NewEngine()
 	return engine.Kind{Name: "tiny", Schemes: []string{"tiny"}, Keys: `{}`,
 		Open:      func(engine.Config) (engine.Engine, error) { return e, nil },
 		Limits:    func(*shape.Shape) (refused, notes []string) { return nil, nil },
@@ -27,7 +27,20 @@ func EngineKind() engine.Kind {
 		Recognize: func(_ context.Context, c engine.Config) (bool, error) { return strings.HasPrefix(c.URL, "tiny:"), nil }}
 }
 
+// NewEngine is an engine that holds nothing. It refuses older versions.
+func NewEngine() engine.Engine {
+	return &search{editions: map[string]*edition{}, names: map[string]string{}}
+}
+
+// NewPlainEngine is an engine that holds nothing and keeps what comes last.
+func NewPlainEngine() engine.Engine {
+	s := &search{editions: map[string]*edition{}, names: map[string]string{}, plain: true}
+	return struct{ engine.Engine }{s} // without what search can do beyond the port
+}
+
 type search struct {
+	plain bool // takes any version
+
 	mu       sync.Mutex // guards what follows
 	editions map[string]*edition
 	names    map[string]string
@@ -74,7 +87,7 @@ func (s *search) Deliver(_ context.Context, name string, docs []engine.Document)
 		return slices.Repeat([]engine.Result{{Outcome: retry.Blocked, Reason: errLost.Message}}, len(docs)), nil
 	}
 	for i, d := range docs {
-		if known, ok := e.docs[d.Key]; ok && known.Version >= d.Version {
+		if known, ok := e.docs[d.Key]; ok && known.Version >= d.Version && !s.plain {
 			out[i].Outcome = retry.Newer
 			continue
 		}

@@ -24,7 +24,7 @@ type Database struct {
 	tables  map[string]*table
 	journal []change.Change
 	seq     int64
-	owner   string
+	claim   change.Claim
 	need    []shape.Captured
 }
 
@@ -35,7 +35,9 @@ type table struct {
 }
 
 // NewDatabase has no tables.
-func NewDatabase() *Database { return &Database{tables: map[string]*table{}} }
+func NewDatabase() *Database {
+	return &Database{tables: map[string]*table{}, claim: change.Claim{History: "first"}}
+}
 
 // Create makes a table; columns are "name type".
 func (d *Database) Create(name string, key []string, columns ...string) {
@@ -53,14 +55,48 @@ func (d *Database) Create(name string, key []string, columns ...string) {
 // SourceKind is the kind of sources of a database.
 func (d *Database) SourceKind() source.Kind {
 	return source.Kind{Name: "tiny", Schemes: []string{"tiny"}, Captures: []string{"commits"}, Keys: `{}`,
-		Open: func(source.Config) (*source.Source, error) {
-			return &source.Source{
-				Reader:  &reader{d},
-				Feed:    &feed{db: d, inFlight: map[int64]time.Time{}},
-				Capture: &capture{d},
-			}, nil
-		}}
+		Open: func(source.Config) (*source.Source, error) { return d.Open(), nil }}
 }
+
+// Open opens the database as a source.
+func (d *Database) Open() *source.Source {
+	return &source.Source{
+		Reader:  &reader{d},
+		Feed:    &feed{db: d, inFlight: map[int64]time.Time{}},
+		Capture: &capture{d},
+	}
+}
+
+// Copy is the database as it is now.
+func (d *Database) Copy() *Database {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out := &Database{tables: map[string]*table{}, journal: slices.Clone(d.journal), seq: d.seq, claim: d.claim, need: d.need}
+	for name, t := range d.tables {
+		copied := *t
+		copied.rows = maps.Clone(t.rows) // a row is never changed in place
+		out.tables[name] = &copied
+	}
+	return out
+}
+
+// Restore puts an older copy in the place of the database. on says that it goes on by itself
+// from there, on another line of history, as a replica does.
+func (d *Database) Restore(older *Database, on bool) {
+	older = older.Copy()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if on {
+		older.claim.History = fmt.Sprintf("%s then %d", d.claim.History, d.seq)
+	}
+	d.tables, d.journal, d.seq, d.claim, d.need = older.tables, older.journal, older.seq, older.claim, older.need
+}
+
+// Journal is what was noted and is not done, and who claimed it.
+func (d *Database) Journal() (change.Claim, []change.Change) { return d.claim, d.journal }
+
+// Rows are the rows of a table.
+func (d *Database) Rows(name string) []map[string]*string { return (&reader{d}).rows(name) }
 
 func (t *table) keyOf(row map[string]*string) []string { return values(row, t.key) }
 
@@ -229,6 +265,76 @@ type feed struct {
 
 	mu       sync.Mutex // guards inFlight; taken before the database's
 	inFlight map[int64]time.Time
+	claim    change.Claim
+}
+
+func errSuperseded(c change.Claim) error {
+	return &source.Error{Fault: source.Superseded, Err: fmt.Errorf("the changes are those of %+v", c)}
+}
+
+func (f *feed) Claimed(context.Context) (change.Claim, error) {
+	f.db.mu.Lock()
+	defer f.db.mu.Unlock()
+	return f.db.claim, nil
+}
+
+func (f *feed) Claim(_ context.Context, c change.Claim) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.db.mu.Lock()
+	defer f.db.mu.Unlock()
+	now := f.db.claim
+	if now.Service != c.Service || now.History != c.History || now.Epoch > c.Epoch || now.Epoch == c.Epoch && now.Holder != c.Holder {
+		return errSuperseded(now)
+	}
+	f.db.claim, f.claim = c, c
+	return nil
+}
+
+func (f *feed) Beat(context.Context) (change.Claim, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	now, err := f.db.Beat(f.claim)
+	if err == nil {
+		f.claim = now
+	}
+	return now, err
+}
+
+// Claimed fails when a claim no longer stands in a database with another one.
+func Claimed(now, claim change.Claim) error {
+	switch {
+	case now.Service == "":
+		return &source.Error{Fault: source.NoCapture, Err: errors.New("capture was removed")}
+	case claim.Epoch == 0 || now.Holder != claim.Holder || now.Epoch != claim.Epoch || now.Behind(claim):
+		return errSuperseded(now)
+	}
+	return nil
+}
+
+// Beat moves the mark of a claim on.
+func (d *Database) Beat(claim change.Claim) (change.Claim, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.claim.Holder != claim.Holder || d.claim.Epoch != claim.Epoch {
+		return d.claim, errSuperseded(d.claim)
+	}
+	d.claim.Mark++
+	return d.claim, nil
+}
+
+// Remove takes changes out of the journal, under a claim.
+func (d *Database) Remove(claim change.Claim, seqs []int64) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err := Claimed(d.claim, claim); err != nil {
+		return err
+	}
+	d.journal = slices.DeleteFunc(
+		slices.Clone(d.journal),
+		func(c change.Change) bool { return slices.Contains(seqs, c.Seq) },
+	)
+	return nil
 }
 
 func (f *feed) Changes(_ context.Context, limit int) (out []change.Change, err error) {
@@ -236,8 +342,8 @@ func (f *feed) Changes(_ context.Context, limit int) (out []change.Change, err e
 	defer f.mu.Unlock()
 	f.db.mu.Lock()
 	defer f.db.mu.Unlock()
-	if f.db.owner == "" {
-		return nil, &source.Error{Fault: source.NoCapture, Err: errors.New("capture was removed")}
+	if err := Claimed(f.db.claim, f.claim); err != nil {
+		return nil, err
 	}
 	for _, c := range f.db.journal {
 		if _, given := f.inFlight[c.Seq]; !given && len(out) < limit {
@@ -251,12 +357,9 @@ func (f *feed) Changes(_ context.Context, limit int) (out []change.Change, err e
 func (f *feed) Done(_ context.Context, seqs []int64) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.db.mu.Lock()
-	defer f.db.mu.Unlock()
-	f.db.journal = slices.DeleteFunc(
-		f.db.journal,
-		func(c change.Change) bool { return slices.Contains(seqs, c.Seq) },
-	)
+	if err := f.db.Remove(f.claim, seqs); err != nil {
+		return err
+	}
 	for _, seq := range seqs {
 		delete(f.inFlight, seq)
 	}
@@ -303,29 +406,29 @@ func (c *capture) Install(
 ) (made []shape.Ref, err error) {
 	c.db.mu.Lock()
 	defer c.db.mu.Unlock()
-	if c.db.owner != "" && c.db.owner != owner {
-		return nil, fmt.Errorf("another Pingo service (%s) reads this journal already", c.db.owner)
+	if c.db.claim.Service != "" && c.db.claim.Service != owner {
+		return nil, fmt.Errorf("another Pingo service (%s) reads this journal already", c.db.claim.Service)
 	}
 	for _, n := range need {
 		if !slices.ContainsFunc(c.db.need, func(x shape.Captured) bool { return x.Table == n.Table }) {
 			made = append(made, n.Table)
 		}
 	}
-	c.db.owner, c.db.need = owner, need
+	c.db.claim.Service, c.db.need = owner, need
 	return made, nil
 }
 
 func (c *capture) Remove(context.Context) error {
 	c.db.mu.Lock()
 	defer c.db.mu.Unlock()
-	c.db.owner, c.db.need, c.db.journal = "", nil, nil
+	c.db.claim, c.db.need, c.db.journal = change.Claim{History: c.db.claim.History}, nil, nil
 	return nil
 }
 
 func (c *capture) Status(context.Context) (s source.CaptureStatus, err error) {
 	c.db.mu.Lock()
 	defer c.db.mu.Unlock()
-	s.Installed = c.db.owner != ""
+	s.Installed = c.db.claim.Service != ""
 	for _, n := range c.db.need {
 		s.Tables = append(s.Tables, n.Table.String())
 	}
@@ -337,7 +440,7 @@ func (c *capture) Gaps(ctx context.Context, need []shape.Captured) (out []source
 		return nil, err
 	}
 	for _, n := range need {
-		out = append(out, source.Gap{Table: n.Table, Reason: "capture was removed"})
+		out = append(out, source.Gap{Table: n.Table, Deliberate: true, Reason: "capture was removed"})
 	}
 	return out, nil
 }
@@ -426,7 +529,7 @@ func (d *Database) note(name string, before, after map[string]*string) {
 }
 
 func (d *Database) append(c change.Change) {
-	if d.owner != "" {
+	if d.claim.Service != "" {
 		d.seq++
 		c.Seq, c.At = d.seq, time.Now()
 		d.journal = append(d.journal, c)

@@ -89,8 +89,9 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 			out = append(
 				out,
 				source.Gap{
-					Table:  c.Table,
-					Reason: "capture was removed from this database, so its changes go unnoticed",
+					Table:      c.Table,
+					Deliberate: true,
+					Reason:     "capture was removed from this database, so its changes go unnoticed",
 				},
 			)
 			continue
@@ -122,8 +123,8 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 			out = append(
 				out,
 				source.Gap{
-					Table: c.Table,
-					Safe:  false,
+					Table:      c.Table,
+					Deliberate: true,
 					Reason: fmt.Sprintf(
 						"the table %s was dropped or renamed, so its changes go unnoticed",
 						c.Table,
@@ -134,8 +135,8 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 			out = append(
 				out,
 				source.Gap{
-					Table: c.Table,
-					Safe:  false,
+					Table:      c.Table,
+					Deliberate: true,
 					Reason: fmt.Sprintf(
 						"triggers of Pingo on %s were dropped or disabled, so changes went unnoticed",
 						c.Table,

@@ -23,8 +23,13 @@ import (
 // pays for it.
 const journalSQL = `CREATE SCHEMA IF NOT EXISTS pingo_capture;
 
+-- One row: who reads the journal. mark moves on while somebody does, so that an older copy
+-- of the database can be told from what it was.
 CREATE TABLE IF NOT EXISTS pingo_capture.owner (
-    service text PRIMARY KEY
+    service text PRIMARY KEY,
+    holder text,
+    epoch bigint,
+    mark bigint NOT NULL DEFAULT 0
 );
 
 CREATE TABLE IF NOT EXISTS pingo_capture.layouts (
@@ -342,7 +347,7 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	role := quoteName(user)
 	fmt.Fprintf(
 		&b,
-		"\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, INSERT, DELETE ON pingo_capture.journal TO %s;\nGRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO %s;\nGRANT SELECT, UPDATE ON pingo_capture.refreshed TO %s;\n",
+		"\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT, UPDATE ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, INSERT, DELETE ON pingo_capture.journal TO %s;\nGRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO %s;\nGRANT SELECT, UPDATE ON pingo_capture.refreshed TO %s;\n",
 		user,
 		role,
 		role,
@@ -443,7 +448,7 @@ func (p *Capture) locked(ctx context.Context, sql string) error {
 func (p *Capture) claim(ctx context.Context, service string) error {
 	_, err := p.pool.Exec(
 		ctx,
-		"INSERT INTO pingo_capture.owner SELECT $1 WHERE NOT EXISTS (SELECT FROM pingo_capture.owner)",
+		"INSERT INTO pingo_capture.owner (service) SELECT $1 WHERE NOT EXISTS (SELECT FROM pingo_capture.owner)",
 		service,
 	)
 	if err != nil {

@@ -42,6 +42,8 @@ type Feed struct {
 	nextFull time.Time
 	// looked is when materialised views were last looked at.
 	looked time.Time
+	// claim is that under which the journal is read.
+	claim change.Claim
 }
 
 // mark says: sequence numbers up to seq were taken by transactions below xid. Once
@@ -89,6 +91,78 @@ type noted struct {
 	key, before, after *string
 }
 
+// claimed reads who has claimed the journal. The history of a database is told by its
+// identity and by its timeline: this one changes when a copy goes on by itself.
+const (
+	history = "((SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint()))"
+	claimed = "service, coalesce(holder, '') AS holder, coalesce(epoch, 0) AS epoch, mark, " + history + " AS history"
+)
+
+// Claimed reads who has claimed the journal.
+func (p *Feed) Claimed(ctx context.Context) (change.Claim, error) {
+	return p.oneClaim(ctx, "SELECT "+claimed+" FROM pingo_capture.owner")
+}
+
+// oneClaim runs a statement that gives at most one claim; the claim is zero when it gives none.
+func (p *Feed) oneClaim(ctx context.Context, statement string, args ...any) (change.Claim, error) {
+	rows, err := p.pool.Query(ctx, statement, args...)
+	if err != nil {
+		return change.Claim{}, journalError(err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByName[change.Claim])
+	if err != nil {
+		return change.Claim{}, journalError(err)
+	}
+	if len(list) == 0 {
+		return change.Claim{}, nil
+	}
+	return list[0], nil
+}
+
+// Claim claims the journal, unless another service or a later epoch has.
+func (p *Feed) Claim(ctx context.Context, c change.Claim) error {
+	now, err := p.oneClaim(ctx, `UPDATE pingo_capture.owner SET holder = $2, epoch = $3, mark = $4
+		WHERE service = $1 AND (coalesce(epoch, 0) < $3 OR epoch = $3 AND holder = $2) AND `+history+` = $5 RETURNING `+claimed,
+		c.Service, c.Holder, c.Epoch, c.Mark, c.History)
+	if err != nil {
+		return err
+	}
+	if now.Epoch == 0 {
+		return errSuperseded
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.claim = now
+	return nil
+}
+
+// Beat moves the mark of the claim on.
+func (p *Feed) Beat(ctx context.Context) (change.Claim, error) {
+	before := p.claimNow()
+	now, err := p.oneClaim(ctx, "UPDATE pingo_capture.owner SET mark = mark + 1 WHERE holder = $1 AND epoch = $2 RETURNING "+claimed,
+		before.Holder, before.Epoch)
+	if err == nil && now.Epoch == 0 {
+		err = errSuperseded
+	}
+	if err != nil {
+		return now, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.claim = now
+	return now, nil
+}
+
+func (p *Feed) claimNow() change.Claim {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.claim
+}
+
+var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New(
+	"somebody else has claimed the changes of this database, or it was put back to an older copy of itself",
+)}
+
 // Changes returns at most limit rows of the journal that it has not returned since
 // the last Rewind.
 func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
@@ -119,6 +193,9 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	var xmin uint64
 	var rows []noted
 	batch := &pgx.Batch{}
+	claim, ours := p.claimNow(), false
+	batch.Queue("SELECT EXISTS (SELECT FROM pingo_capture.owner WHERE holder = $1 AND epoch = $2 AND mark >= $3)", claim.Holder, claim.Epoch, claim.Mark).
+		QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
 	number := func(into *uint64) func(row pgx.Row) error {
 		return func(row pgx.Row) error {
 			var text string
@@ -155,6 +232,9 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		})
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, journalError(err)
+	}
+	if !ours {
+		return nil, errSuperseded
 	}
 	read, err := p.changes(ctx, rows)
 	if err != nil {
@@ -312,8 +392,15 @@ func (p *Feed) readLayouts(ctx context.Context) (map[int32]layout, error) {
 
 // Done deletes rows that are done.
 func (p *Feed) Done(ctx context.Context, seqs []int64) error {
-	if _, err := p.pool.Exec(ctx, "DELETE FROM pingo_capture.journal WHERE seq = ANY($1)", seqs); err != nil {
+	claim, ours := p.claimNow(), false
+	err := p.pool.QueryRow(ctx, `WITH ours AS (SELECT FROM pingo_capture.owner WHERE holder = $2 AND epoch = $3 AND mark >= $4 FOR SHARE),
+		gone AS (DELETE FROM pingo_capture.journal WHERE seq = ANY($1) AND EXISTS (SELECT FROM ours))
+		SELECT EXISTS (SELECT FROM ours)`, seqs, claim.Holder, claim.Epoch, claim.Mark).Scan(&ours)
+	if err != nil {
 		return wrap("deleting done changes from the journal", err)
+	}
+	if !ours {
+		return errSuperseded
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()

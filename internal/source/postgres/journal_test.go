@@ -19,7 +19,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
 	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY, name text)")
-	if _, err := p.Capture.Install(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}); err != nil {
+	if _, err := install(t, p, []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}); err != nil {
 		t.Fatal(err)
 	}
 	writer, reader := pgtest.Connect(t, url), pgtest.Connect(t, url)
@@ -150,7 +150,7 @@ func TestLaterBeforeTriggersAreNoticed(t *testing.T) {
 	need := []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}
 	install := func(want int) {
 		t.Helper()
-		if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != want {
+		if made, err := install(t, p, need); err != nil || len(made) != want {
 			t.Fatal(made, err)
 		}
 	}
@@ -191,7 +191,7 @@ func TestUnreadableJournalRows(t *testing.T) {
 	need := []shape.Captured{
 		captured("stays", []string{"hut", "night"}, []string{"hut", "night", "guests"}, []string{"hut", "guests"}),
 	}
-	if _, err := p.Capture.Install(t.Context(), "one", need); err != nil {
+	if _, err := install(t, p, need); err != nil {
 		t.Fatal(err)
 	}
 	for _, row := range []string{

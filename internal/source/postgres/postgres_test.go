@@ -46,6 +46,20 @@ func captured(table string, key, watch, links []string) shape.Captured {
 	return shape.Captured{Table: shape.Ref{Schema: "public", Name: table}, Key: key, Watch: watch, Links: links}
 }
 
+// install installs capture and claims the journal.
+func install(t *testing.T, p *source.Source, need []shape.Captured) ([]shape.Ref, error) {
+	t.Helper()
+	made, err := p.Capture.Install(t.Context(), "one", need)
+	if err != nil {
+		return made, err
+	}
+	now, err := p.Claimed(t.Context())
+	if err == nil {
+		err = p.Claim(t.Context(), change.Claim{Service: "one", Holder: "A", Epoch: 1, History: now.History})
+	}
+	return made, err
+}
+
 // read takes what the journal holds, in words, and forgets it.
 func read(t *testing.T, p *source.Source) []string {
 	t.Helper()
@@ -83,11 +97,11 @@ func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
 		captured("Odd Pairs", []string{"a", "B b"}, []string{"a", "B b", "v"}, []string{"a", "v"}),
 		captured("loose", nil, []string{"hut_id", "word"}, []string{"hut_id"}),
 	}
-	made, err := p.Capture.Install(t.Context(), "one", need)
+	made, err := install(t, p, need)
 	if err != nil || len(made) != 4 {
 		t.Fatal(made, err)
 	}
-	if made, err = p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 0 {
+	if made, err = install(t, p, need); err != nil || len(made) != 0 {
 		t.Fatalf("installed again: %v %v", made, err)
 	}
 	if _, err := p.Capture.Install(t.Context(), "two", need); err == nil ||
@@ -155,7 +169,7 @@ func TestJournalNotesWhatMattersAndNothingElse(t *testing.T) {
 		`CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.name := ''!'' || NEW.visits; RETURN NEW; END';
 		CREATE TRIGGER shout BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION shout()`,
 	)
-	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 1 {
+	if made, err := install(t, p, need); err != nil || len(made) != 1 {
 		t.Fatal(made, err)
 	}
 	pgtest.Exec(t, conn, "UPDATE huts SET visits = 9")
@@ -200,7 +214,7 @@ func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
 	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY)")
-	if _, err := p.Capture.Install(t.Context(), "one", []shape.Captured{captured("huts", []string{"id"}, []string{"id"}, nil)}); err != nil {
+	if _, err := install(t, p, []shape.Captured{captured("huts", []string{"id"}, []string{"id"}, nil)}); err != nil {
 		t.Fatal(err)
 	}
 	const writers, each = 6, 150

@@ -349,7 +349,7 @@ func randomRun(t *testing.T, seed uint64) {
 			)
 		}
 	}
-	if _, err := p.Capture.Install(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+	if _, err := install(t, p, shape.Capture([]*shape.Shape{s})); err != nil {
 		t.Fatal(err)
 	}
 	for range 12 {

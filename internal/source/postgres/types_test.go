@@ -177,7 +177,7 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 		if len(keys) != 2 {
 			t.Fatalf("%s: %q", c.kind, keys)
 		}
-		if _, err := p.Capture.Install(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+		if _, err := install(t, p, shape.Capture([]*shape.Shape{s})); err != nil {
 			t.Fatal(err)
 		}
 		// As an application would that speaks another way.

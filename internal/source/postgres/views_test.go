@@ -64,7 +64,7 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 		t.Errorf("%q", docs)
 	}
 	s, _, _ := compile(t, p, "  x: { engine: e, rows: s.plain, key: hut, fields: [name, region] }\n")
-	if _, err := p.Capture.Install(t.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+	if _, err := install(t, p, shape.Capture([]*shape.Shape{s})); err != nil {
 		t.Fatal(err)
 	}
 	if docs := documents(t, p, s, 2); len(docs) != 3 || !strings.Contains(docs["3"], `"name":"c","region":null`) {
@@ -113,7 +113,7 @@ func TestRefreshesAreNoticed(t *testing.T) {
 	}
 	need := shape.Capture([]*shape.Shape{s})
 	for range 2 {
-		if made, err := p.Capture.Install(t.Context(), "one", need); err != nil {
+		if made, err := install(t, p, need); err != nil {
 			t.Fatal(made, err)
 		}
 	}
@@ -166,10 +166,10 @@ func TestPartitionsAreCaptured(t *testing.T) {
 		t.Fatal(findings)
 	}
 	need := shape.Capture([]*shape.Shape{s})
-	if _, err := p.Capture.Install(t.Context(), "one", need); err != nil {
+	if _, err := install(t, p, need); err != nil {
 		t.Fatal(err)
 	}
-	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) > 0 {
+	if made, err := install(t, p, need); err != nil || len(made) > 0 {
 		t.Errorf("installed again: %v %v", made, err)
 	}
 	check := func(sql string, want ...string) {
@@ -212,7 +212,7 @@ func TestPartitionsAreCaptured(t *testing.T) {
 		!strings.Contains(gaps[0].Reason, "1 new partitions") {
 		t.Errorf("%+v %v", gaps, err)
 	}
-	if made, err := p.Capture.Install(t.Context(), "one", need); err != nil || len(made) != 1 {
+	if made, err := install(t, p, need); err != nil || len(made) != 1 {
 		t.Errorf("installed for a new partition: %v %v", made, err)
 	}
 	check("TRUNCATE notes_2033", "notes truncate ")

@@ -75,6 +75,7 @@ func Run(t *testing.T, kind source.Kind, h Harness) {
 	s.compile(kind)
 	s.rowsBecomeDocuments()
 	s.changesAreNoticed()
+	s.changesAreClaimed()
 	s.capturesComeAndGo()
 }
 
@@ -303,6 +304,10 @@ func (s *suite) changesAreNoticed() {
 			s.Fatal(made, err)
 		}
 	}
+	if _, err := s.src.Changes(ctx, 10); source.FaultOf(err) != source.Superseded {
+		s.Errorf("changes that nobody has claimed: %v", err)
+	}
+	s.claim(s.src, "A", 5)
 	s.src.Rewind()
 	s.read()
 	s.do(func(tx Transaction) {
@@ -352,6 +357,59 @@ func (s *suite) changesAreNoticed() {
 	s.done(s.read("truncate stays"), 0)
 }
 
+func (s *suite) claim(src *source.Source, holder string, epoch int64) {
+	s.Helper()
+	now, err := src.Claimed(s.Context())
+	if err != nil {
+		s.Fatal(err)
+	}
+	c := change.Claim{Service: "one", Holder: holder, Epoch: epoch, Mark: 1, History: now.History}
+	if err := src.Claim(s.Context(), c); err != nil {
+		s.Fatal(err)
+	}
+}
+
+// Who claims the changes under a later epoch has them for himself.
+func (s *suite) changesAreClaimed() {
+	ctx, second := s.Context(), s.h.Open(s.T)
+	defer second.Close()
+	s.do(func(tx Transaction) { tx.Update("huts", Row{"id": 14}, Row{"beds": 98}) })
+	seqs := s.read("update huts 14")
+	before, err := s.src.Claimed(ctx)
+	if err != nil || before.Service != "one" || before.Holder != "A" || before.Epoch != 5 || before.Mark != 1 {
+		s.Errorf("claimed: %+v %v", before, err)
+	}
+	if now, err := s.src.Beat(ctx); err != nil || now.Mark != 2 || now.Behind(before) || !before.Behind(now) {
+		s.Errorf("after a beat: %+v %v", now, err)
+	}
+	superseded := func(what string, err error) {
+		s.Helper()
+		if source.FaultOf(err) != source.Superseded {
+			s.Errorf("%s: %v", what, err)
+		}
+	}
+	for what, c := range map[string]change.Claim{
+		"an earlier epoch": {Service: "one", Holder: "B", Epoch: 4, History: before.History},
+		"the same epoch":   {Service: "one", Holder: "B", Epoch: 5, History: before.History},
+		"another service":  {Service: "two", Holder: "B", Epoch: 9, History: before.History},
+		"another history":  {Service: "one", Holder: "B", Epoch: 9, History: "of another database"},
+	} {
+		superseded(what, second.Claim(ctx, c))
+	}
+	s.claim(second, "B", 6)
+	_, err = s.src.Changes(ctx, 10)
+	superseded("reading", err)
+	_, err = s.src.Beat(ctx)
+	superseded("a beat", err)
+	superseded("removing", s.src.Done(ctx, seqs))
+	if changes, err := second.Changes(ctx, 10); err != nil || len(changes) != 1 {
+		s.Errorf("the other one reads %+v %v", changes, err)
+	}
+	s.claim(s.src, "A", 7)
+	s.src.Rewind()
+	s.done(s.read("update huts 14"), 0)
+}
+
 func (s *suite) capturesComeAndGo() {
 	ctx, capture := s.Context(), s.src.Capture
 	if capture == nil {
@@ -388,7 +446,7 @@ func (s *suite) capturesComeAndGo() {
 	if status, err := capture.Status(ctx); err != nil || status.Installed {
 		s.Errorf("%+v %v", status, err)
 	}
-	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 3 || gaps[0].Safe ||
+	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 3 || gaps[0].Safe || !gaps[0].Deliberate ||
 		gaps[0].Reason == "" {
 		s.Errorf("gaps without capture: %+v %v", gaps, err)
 	}

@@ -1,0 +1,180 @@
+package faults
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"pingo/internal/flow"
+	"pingo/internal/records"
+)
+
+// Records are records as a process reaches them.
+func Records(p *Process, r flow.Records) flow.Records { return &recorded{r, p} }
+
+type recorded struct {
+	flow.Records
+	p *Process
+}
+
+const to = "records"
+
+func (r *recorded) Register(ctx context.Context, p records.Process) error {
+	return r.p.do(ctx, to, "register", func() error { return r.Records.Register(context.Background(), p) })
+}
+
+func (r *recorded) Heartbeat(ctx context.Context, p records.Process) (records.View, error) {
+	return call(ctx, r.p, to, "heartbeat", func(bool) (records.View, error) {
+		return r.Records.Heartbeat(context.Background(), p)
+	})
+}
+
+func (r *recorded) MarkGone(ctx context.Context, p records.Process) error {
+	return r.p.do(ctx, to, "gone", func() error { return r.Records.MarkGone(context.Background(), p) })
+}
+
+func (r *recorded) Deregister(ctx context.Context, p records.Process) error {
+	return r.p.do(ctx, to, "deregister", func() error { return r.Records.Deregister(context.Background(), p) })
+}
+
+func (r *recorded) Take(ctx context.Context, source, process string, seen *records.Lease, above int64) (*records.Lease, error) {
+	return call(ctx, r.p, to, "take "+source, func(bool) (*records.Lease, error) {
+		return r.Records.Take(context.Background(), source, process, seen, above)
+	})
+}
+
+func (r *recorded) Renew(ctx context.Context, l *records.Lease, beat int64, status json.RawMessage) error {
+	return r.p.do(ctx, to, "renew "+l.Source, func() error {
+		return r.Records.Renew(context.Background(), l, beat, status)
+	})
+}
+
+func (r *recorded) HoldsLease(ctx context.Context, source, fence string) (bool, error) {
+	return call(ctx, r.p, to, "holds "+source, func(bool) (bool, error) {
+		return r.Records.HoldsLease(context.Background(), source, fence)
+	})
+}
+
+func (r *recorded) Release(ctx context.Context, l *records.Lease) error {
+	return r.p.do(ctx, to, "release "+l.Source, func() error { return r.Records.Release(context.Background(), l) })
+}
+
+func (r *recorded) Definition(ctx context.Context) (*records.Applied, error) {
+	return call(ctx, r.p, to, "definition", func(bool) (*records.Applied, error) {
+		return r.Records.Definition(context.Background())
+	})
+}
+
+func (r *recorded) Editions(ctx context.Context) ([]*records.Edition, error) {
+	return call(ctx, r.p, to, "editions", func(bool) ([]*records.Edition, error) {
+		return r.Records.Editions(context.Background())
+	})
+}
+
+func (r *recorded) EditionStates(ctx context.Context) ([]records.EditionState, error) {
+	return call(ctx, r.p, to, "states", func(bool) ([]records.EditionState, error) {
+		return r.Records.EditionStates(context.Background())
+	})
+}
+
+// edition is a write that carries the fence of an edition.
+func (r *recorded) edition(ctx context.Context, name string, e *records.Edition, do func(e *records.Edition) error) error {
+	sent := *e
+	return r.p.do(ctx, to, name+" "+e.Name(), func() error { return do(&sent) })
+}
+
+func (r *recorded) SaveEdition(ctx context.Context, e *records.Edition) error {
+	return r.edition(ctx, "save", e, func(e *records.Edition) error {
+		return r.Records.SaveEdition(context.Background(), e)
+	})
+}
+
+func (r *recorded) SaveMissed(ctx context.Context, e *records.Edition, reason string, refill bool) error {
+	return r.edition(ctx, "missed", e, func(e *records.Edition) error {
+		return r.Records.SaveMissed(context.Background(), e, reason, refill)
+	})
+}
+
+func (r *recorded) SaveAllMissed(ctx context.Context, source, fence, reason string) error {
+	return r.p.do(ctx, to, "all missed "+source, func() error {
+		return r.Records.SaveAllMissed(context.Background(), source, fence, reason)
+	})
+}
+
+func (r *recorded) Refill(ctx context.Context, e *records.Edition) (*records.Edition, error) {
+	return call(ctx, r.p, to, "refill "+e.Name(), func(bool) (*records.Edition, error) {
+		return r.Records.Refill(context.Background(), e)
+	})
+}
+
+func (r *recorded) DeleteEdition(ctx context.Context, e *records.Edition) error {
+	return r.edition(ctx, "delete", e, func(e *records.Edition) error {
+		return r.Records.DeleteEdition(context.Background(), e)
+	})
+}
+
+func (r *recorded) PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error {
+	return r.edition(ctx, "plan", e, func(e *records.Edition) error {
+		return r.Records.PlanChunk(context.Background(), e, c, tree, all)
+	})
+}
+
+func (r *recorded) OpenChunks(ctx context.Context, e *records.Edition) ([]records.Chunk, error) {
+	return call(ctx, r.p, to, "chunks "+e.Name(), func(bool) ([]records.Chunk, error) {
+		return r.Records.OpenChunks(context.Background(), e)
+	})
+}
+
+func (r *recorded) ChunkDone(ctx context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error {
+	return r.edition(ctx, "chunk done", e, func(e *records.Edition) error {
+		return r.Records.ChunkDone(context.Background(), e, c, rows, bytes)
+	})
+}
+
+func (r *recorded) FailedKeys(ctx context.Context, e *records.Edition, cause string) ([]string, error) {
+	return call(ctx, r.p, to, "failed "+e.Name(), func(bool) ([]string, error) {
+		return r.Records.FailedKeys(context.Background(), e, cause)
+	})
+}
+
+func (r *recorded) SaveFailed(ctx context.Context, e *records.Edition, f records.Failed) error {
+	return r.edition(ctx, "fail "+f.Key, e, func(e *records.Edition) error {
+		return r.Records.SaveFailed(context.Background(), e, f)
+	})
+}
+
+func (r *recorded) ResolveFailed(ctx context.Context, e *records.Edition, key string) error {
+	return r.edition(ctx, "resolve "+key, e, func(e *records.Edition) error {
+		return r.Records.ResolveFailed(context.Background(), e, key)
+	})
+}
+
+func (r *recorded) AddToBacklog(ctx context.Context, e *records.Edition, keys []string, at []time.Time) (added int64, err error) {
+	return call(ctx, r.p, to, "to backlog "+e.Name(), func(bool) (int64, error) {
+		return r.Records.AddToBacklog(context.Background(), e, keys, at)
+	})
+}
+
+func (r *recorded) Backlog(ctx context.Context, e *records.Edition, after string, n int) ([]records.BacklogEntry, error) {
+	return call(ctx, r.p, to, "backlog "+e.Name(), func(bool) ([]records.BacklogEntry, error) {
+		return r.Records.Backlog(context.Background(), e, after, n)
+	})
+}
+
+func (r *recorded) RemoveFromBacklog(ctx context.Context, e *records.Edition, list []records.BacklogEntry) error {
+	return r.edition(ctx, "from backlog", e, func(e *records.Edition) error {
+		return r.Records.RemoveFromBacklog(context.Background(), e, list)
+	})
+}
+
+func (r *recorded) BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error) {
+	type both struct {
+		n      int64
+		oldest *time.Time
+	}
+	b, err := call(ctx, r.p, to, "backlog size "+e.Name(), func(bool) (b both, err error) {
+		b.n, b.oldest, err = r.Records.BacklogSize(context.Background(), e)
+		return b, err
+	})
+	return b.n, b.oldest, err
+}

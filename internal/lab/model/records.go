@@ -1,0 +1,687 @@
+package model
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/shape"
+	"pingo/internal/records"
+)
+
+// Records is records.Records in memory, as far as the flow uses it: what it takes and
+// refuses, by which fence, is the same.
+type Records struct {
+	mu sync.Mutex // guards what follows
+	recorded
+	exclusive chan struct{}
+}
+
+// recorded is all that is recorded; its values are never changed in place.
+type recorded struct {
+	service    string
+	applied    []*records.Applied
+	editions   map[edition]records.Edition
+	numbered   map[string]int
+	births     int // of the world, as history is: they never go back
+	history    int
+	chunks     map[chunk]records.Chunk
+	failed     map[documentOf]records.Failed
+	backlog    map[documentOf]records.BacklogEntry
+	generation int64
+	beats      int64
+	leases     map[string]records.Lease
+	processes  map[string]records.Process
+	gone       map[string]bool
+}
+
+type edition struct {
+	index  string
+	number int
+}
+
+type chunk struct {
+	edition
+	n int
+}
+
+type documentOf struct {
+	edition
+	key string
+}
+
+func of(e *records.Edition) edition { return edition{e.Index, e.Number} }
+
+// NewRecords has some editions recorded, and nothing else.
+func NewRecords(editions ...*records.Edition) *Records {
+	r := &Records{exclusive: make(chan struct{}, 1), recorded: recorded{
+		service:   "one",
+		editions:  map[edition]records.Edition{},
+		numbered:  map[string]int{},
+		chunks:    map[chunk]records.Chunk{},
+		failed:    map[documentOf]records.Failed{},
+		backlog:   map[documentOf]records.BacklogEntry{},
+		leases:    map[string]records.Lease{},
+		processes: map[string]records.Process{},
+		gone:      map[string]bool{},
+	}}
+	for _, e := range editions {
+		r.editions[of(e)] = *e
+	}
+	return r
+}
+
+// Copy is all that is recorded now, for Restore.
+func (r *Records) Copy() any {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.recorded.copy()
+}
+
+func (r recorded) copy() recorded {
+	r.applied, r.editions, r.numbered = slices.Clone(r.applied), maps.Clone(r.editions), maps.Clone(r.numbered)
+	r.chunks, r.failed, r.backlog = maps.Clone(r.chunks), maps.Clone(r.failed), maps.Clone(r.backlog)
+	r.leases, r.processes, r.gone = maps.Clone(r.leases), maps.Clone(r.processes), maps.Clone(r.gone)
+	return r
+}
+
+// Restore puts an older copy in the place of all that is recorded. on says that it goes on by
+// itself from there, on another line of history, as a replica does.
+func (r *Records) Restore(copied any, on bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	births, history := r.births, r.history
+	r.recorded = copied.(recorded).copy()
+	r.births = births
+	if on {
+		r.history = history + 1
+	}
+}
+
+// Claims are the recorded claims on sources.
+func (r *Records) Claims() map[string]change.Claim {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := map[string]change.Claim{}
+	for source, l := range r.leases {
+		out[source] = l.Claimed
+	}
+	return out
+}
+
+// Only is the only edition as it is recorded.
+func (r *Records) Only() *records.Edition {
+	list, _ := r.Editions(context.Background())
+	return list[0]
+}
+
+// Failed lists the failed documents of all editions by key.
+func (r *Records) Failed() map[string]records.Failed {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := map[string]records.Failed{}
+	for d, f := range r.failed {
+		out[d.key] = f
+	}
+	return out
+}
+
+// Dismiss forgets failed documents of the only edition.
+func (r *Records) Dismiss(keys ...string) { r.DismissFailed(context.Background(), r.Only(), keys) }
+
+// fence is that of the lease on a source. The caller holds mu.
+func (r *Records) fence(source string) string {
+	l := r.leases[source]
+	return l.Fence()
+}
+
+// held is the fence: an empty one is that of a person. The caller holds mu.
+func (r *Records) held(e *records.Edition) error {
+	if e.Fence != "" && r.fence(e.Shape.Source) != e.Fence {
+		return records.ErrLost
+	}
+	return nil
+}
+
+// fenced changes something that only the holder of the lease may change.
+func (r *Records) fenced(e *records.Edition, do func(known records.Edition) error) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err := r.held(e); err != nil {
+		return err
+	}
+	known, there := r.editions[of(e)]
+	if !there {
+		return nil
+	}
+	return do(known)
+}
+
+// ServiceID and the others are those of records.Records.
+func (r *Records) ServiceID(context.Context) (string, error) { return r.service, nil }
+
+// Register frees what a dead process at the same address held.
+func (r *Records) Register(_ context.Context, p records.Process) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for id, known := range r.processes {
+		if known.Host != p.Host || known.Address != p.Address || id == p.ID {
+			continue
+		}
+		delete(r.processes, id)
+		for source, l := range r.leases {
+			if l.Holder == id {
+				l.Holder = ""
+				r.leases[source] = l
+			}
+		}
+	}
+	return nil
+}
+
+// Heartbeat moves the beat of a process.
+func (r *Records) Heartbeat(_ context.Context, p records.Process) (v records.View, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known, there := r.processes[p.ID]
+	v.Older = p.Beat > 0 && known.Beat < p.Beat
+	delete(r.gone, p.ID)
+	if !there {
+		known = p
+		known.StartedAt = time.Now()
+	}
+	r.beats++
+	known.Beat = r.beats
+	v.Older = v.Older || known.Beat <= p.Beat
+	r.processes[p.ID] = known
+	for _, id := range slices.Sorted(maps.Keys(r.processes)) {
+		if !r.gone[id] {
+			v.Processes = append(v.Processes, r.processes[id])
+		}
+	}
+	for _, source := range slices.Sorted(maps.Keys(r.leases)) {
+		l := r.leases[source]
+		v.Leases = append(v.Leases, &l)
+	}
+	return v, nil
+}
+
+// MarkGone notes that a process does not move.
+func (r *Records) MarkGone(_ context.Context, p records.Process) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.processes[p.ID].Beat == p.Beat {
+		r.gone[p.ID] = true
+	}
+	return nil
+}
+
+// Deregister forgets a process.
+func (r *Records) Deregister(_ context.Context, p records.Process) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.processes, p.ID)
+	return nil
+}
+
+// epochStart is before virtual time begins.
+const epochStart = 946684800 - 1000
+
+// Take takes a lease, if it is as it was seen.
+func (r *Records) Take(
+	_ context.Context,
+	source, process string,
+	seen *records.Lease,
+	above int64,
+) (*records.Lease, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	now, there := r.leases[source]
+	if there != (seen != nil) || there && (now.Holder != seen.Holder || now.Epoch != seen.Epoch || now.Beat != seen.Beat) {
+		return nil, nil
+	}
+	now.Source, now.Holder, now.Beat = source, process, 0
+	now.Before, now.History = now.History, fmt.Sprint(r.history)
+	now.Epoch = max(now.Epoch+1, time.Now().Unix()-epochStart, above+1)
+	r.leases[source] = now
+	return &now, nil
+}
+
+// Renew renews a lease.
+func (r *Records) Renew(_ context.Context, l *records.Lease, beat int64, status json.RawMessage) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	now := r.leases[l.Source]
+	switch {
+	case now.Holder != l.Holder || now.Epoch != l.Epoch:
+		return records.ErrLost
+	case now.Beat < l.Beat || l.History != fmt.Sprint(r.history):
+		return records.ErrOlder
+	case now.Beat >= beat:
+		return records.ErrLost
+	}
+	now.Beat, now.Claimed, now.Claiming, now.Status, now.ChangedAt = beat, l.Claimed, l.Claiming, status, time.Now()
+	r.leases[l.Source] = now
+	return nil
+}
+
+// HoldsLease reports whether a lease is still that of a fence.
+func (r *Records) HoldsLease(_ context.Context, source, fence string) (bool, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.fence(source) == fence, nil
+}
+
+// Release gives a lease back.
+func (r *Records) Release(_ context.Context, l *records.Lease) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if now := r.leases[l.Source]; now.Holder == l.Holder && now.Epoch == l.Epoch {
+		now.Holder = ""
+		r.leases[l.Source] = now
+	}
+	return nil
+}
+
+// Apply records a definition.
+func (r *Records) Apply(
+	_ context.Context,
+	files []definition.File,
+	kinds map[string]string,
+	by string,
+) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	version := len(r.applied) + 1
+	r.applied = append(r.applied, &records.Applied{Version: version, Files: files, AppliedBy: by, EngineKinds: kinds})
+	return version, nil
+}
+
+// CarriedOut notes that a definition was carried out.
+func (r *Records) CarriedOut(_ context.Context, version int) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	a := *r.applied[version-1]
+	a.CarriedOut = true
+	r.applied[version-1] = &a
+	return nil
+}
+
+// Definition is the newest one.
+func (r *Records) Definition(ctx context.Context) (*records.Applied, error) {
+	return r.DefinitionVersion(ctx, 0)
+}
+
+// DefinitionVersion is one version, the newest for 0.
+func (r *Records) DefinitionVersion(_ context.Context, version int) (*records.Applied, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if version == 0 {
+		version = len(r.applied)
+	}
+	if version == 0 || version > len(r.applied) {
+		return nil, nil
+	}
+	a := *r.applied[version-1]
+	return &a, nil
+}
+
+// Editions lists all editions.
+func (r *Records) Editions(context.Context) (out []*records.Edition, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, e := range r.editions {
+		out = append(out, &e)
+	}
+	slices.SortFunc(out, func(a, b *records.Edition) int {
+		return cmp.Or(cmp.Compare(a.Index, b.Index), a.Number-b.Number)
+	})
+	return out, nil
+}
+
+// EditionStates lists all editions without their shapes.
+func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState, err error) {
+	list, err := r.Editions(ctx)
+	for _, e := range list {
+		s := records.EditionState{Index: e.Index, Number: e.Number, State: e.State, Engine: e.Engine, Source: e.Shape.Source}
+		if e.Missed != nil {
+			s.Reason, s.At, s.Refill = &e.Missed.Reason, &e.Missed.Since, e.Missed.Refill
+		}
+		out = append(out, s)
+	}
+	return out, err
+}
+
+// NewEdition records an edition.
+func (r *Records) NewEdition(
+	_ context.Context,
+	s *shape.Shape,
+	engine string,
+	version int,
+) (*records.Edition, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.numbered[s.Index]++
+	r.births++
+	e := records.Edition{
+		Index: s.Index, Number: r.numbered[s.Index], State: reindex.Preparing, Shape: s, Engine: engine,
+		Definition: version, Birth: fmt.Sprint("b", r.births),
+	}
+	r.editions[of(&e)] = e
+	return &e, nil
+}
+
+// SaveEdition records a step.
+func (r *Records) SaveEdition(_ context.Context, e *records.Edition) error {
+	return r.fenced(e, func(known records.Edition) error {
+		if known.State == reindex.Cancelled {
+			return records.ErrLost
+		}
+		known.State, known.Expected, known.BeganAt, known.FilledAt, known.Planned =
+			e.State, e.Expected, e.BeganAt, e.FilledAt, e.Planned
+		r.editions[of(e)] = known
+		return nil
+	})
+}
+
+// SaveMissed records that changes may be missing.
+func (r *Records) SaveMissed(_ context.Context, e *records.Edition, reason string, refill bool) error {
+	return r.fenced(e, func(known records.Edition) error {
+		missed := records.Missed{Reason: reason, Since: time.Now()}
+		if known.Missed != nil {
+			missed = *known.Missed
+		}
+		missed.Refill = missed.Refill || refill
+		known.Missed = &missed
+		r.editions[of(e)] = known
+		return nil
+	})
+}
+
+// SaveAllMissed records that changes may be missing in all editions of a source.
+func (r *Records) SaveAllMissed(_ context.Context, source, fence, reason string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if fence != "" && r.fence(source) != fence {
+		return records.ErrLost
+	}
+	for name, known := range r.editions {
+		if known.Shape.Source != source {
+			continue
+		}
+		missed := records.Missed{Reason: reason, Since: time.Now(), Refill: true}
+		if known.Missed != nil {
+			missed.Reason, missed.Since = known.Missed.Reason, known.Missed.Since
+		}
+		known.Missed = &missed
+		r.editions[name] = known
+	}
+	return nil
+}
+
+// Refill records another edition like one that lacks changes.
+func (r *Records) Refill(ctx context.Context, e *records.Edition) (*records.Edition, error) {
+	r.mu.Lock()
+	if known, there := r.editions[of(e)]; there && known.State != reindex.Switched {
+		known.State = reindex.Cancelled
+		r.editions[of(e)] = known
+	}
+	newer := r.overtaken(e)
+	r.mu.Unlock()
+	if newer {
+		return nil, nil
+	}
+	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition)
+}
+
+// overtaken reports whether there is a newer edition. The caller holds mu.
+func (r *Records) overtaken(e *records.Edition) bool {
+	for name, other := range r.editions {
+		if name.index == e.Index && name.number > e.Number && other.State != reindex.Cancelled {
+			return true
+		}
+	}
+	return false
+}
+
+// CancelEdition cancels an edition.
+func (r *Records) CancelEdition(_ context.Context, e *records.Edition) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if known, there := r.editions[of(e)]; there {
+		known.State = reindex.Cancelled
+		r.editions[of(e)] = known
+	}
+	return nil
+}
+
+// SaveShape records a shape.
+func (r *Records) SaveShape(_ context.Context, e *records.Edition) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known := r.editions[of(e)]
+	known.Shape = e.Shape
+	r.editions[of(e)] = known
+	return nil
+}
+
+// DeleteEdition forgets an edition, and all that is kept of it.
+func (r *Records) DeleteEdition(_ context.Context, e *records.Edition) error {
+	return r.fenced(e, func(known records.Edition) error {
+		if e.Fence != "" && known.State != reindex.Cancelled && !r.overtaken(e) {
+			return nil
+		}
+		delete(r.editions, of(e))
+		maps.DeleteFunc(r.chunks, func(c chunk, _ records.Chunk) bool { return c.edition == of(e) })
+		maps.DeleteFunc(r.failed, func(d documentOf, _ records.Failed) bool { return d.edition == of(e) })
+		maps.DeleteFunc(r.backlog, func(d documentOf, _ records.BacklogEntry) bool { return d.edition == of(e) })
+		return nil
+	})
+}
+
+// PlanChunk records a chunk.
+func (r *Records) PlanChunk(_ context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error {
+	return r.fenced(e, func(known records.Edition) error {
+		if _, twice := r.chunks[chunk{of(e), c.Number}]; twice {
+			return errors.New("a chunk of that number is planned already")
+		}
+		r.chunks[chunk{of(e), c.Number}] = c
+		known.PlannedTree, known.PlannedTo, known.Planned = tree, c.Upto, all
+		r.editions[of(e)] = known
+		return nil
+	})
+}
+
+// OpenChunks lists the chunks that are not done.
+func (r *Records) OpenChunks(_ context.Context, e *records.Edition) (out []records.Chunk, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for name, c := range r.chunks {
+		if name.edition == of(e) {
+			out = append(out, c)
+		}
+	}
+	slices.SortFunc(out, func(a, b records.Chunk) int { return a.Number - b.Number })
+	return out, nil
+}
+
+// ChunkDone records that a chunk is done.
+func (r *Records) ChunkDone(_ context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error {
+	return r.fenced(e, func(known records.Edition) error {
+		if _, open := r.chunks[chunk{of(e), c.Number}]; open {
+			delete(r.chunks, chunk{of(e), c.Number})
+			known.Rows, known.Bytes = known.Rows+rows, known.Bytes+bytes
+			r.editions[of(e)] = known
+		}
+		return nil
+	})
+}
+
+// FailedKeys lists the keys of failed documents.
+func (r *Records) FailedKeys(_ context.Context, e *records.Edition, cause string) (out []string, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for d, f := range r.failed {
+		if d.edition == of(e) && (cause == "" || f.Cause == cause) {
+			out = append(out, d.key)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// SaveFailed records a failed document.
+func (r *Records) SaveFailed(_ context.Context, e *records.Edition, f records.Failed) error {
+	return r.fenced(e, func(records.Edition) error {
+		r.failed[documentOf{of(e), f.Key}] = f
+		return nil
+	})
+}
+
+// ResolveFailed forgets a failed document.
+func (r *Records) ResolveFailed(_ context.Context, e *records.Edition, key string) error {
+	return r.fenced(e, func(records.Edition) error {
+		delete(r.failed, documentOf{of(e), key})
+		return nil
+	})
+}
+
+// DismissFailed forgets failed documents.
+func (r *Records) DismissFailed(_ context.Context, e *records.Edition, keys []string) (out []string, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, key := range keys {
+		if _, there := r.failed[documentOf{of(e), key}]; there {
+			delete(r.failed, documentOf{of(e), key})
+			out = append(out, key)
+		}
+	}
+	return out, nil
+}
+
+// FailedDocument is one failed document.
+func (r *Records) FailedDocument(_ context.Context, index, key string) (*records.Failed, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for d, f := range r.failed {
+		if d.index == index && d.key == key {
+			return &f, nil
+		}
+	}
+	return nil, nil
+}
+
+// FailedDocuments is not to be had.
+func (r *Records) FailedDocuments(context.Context, string, string, int) ([]records.Failed, error) {
+	return nil, errors.New("not listed")
+}
+
+// FailedGroups is not to be had.
+func (r *Records) FailedGroups(context.Context, string) ([]records.FailedGroup, error) {
+	return nil, errors.New("not grouped")
+}
+
+// AddToBacklog puts keys into the backlog.
+func (r *Records) AddToBacklog(
+	_ context.Context,
+	e *records.Edition,
+	keys []string,
+	at []time.Time,
+) (added int64, err error) {
+	err = r.fenced(e, func(records.Edition) error {
+		for i, key := range keys {
+			d := documentOf{of(e), key}
+			r.generation++
+			entry, there := r.backlog[d]
+			if !there {
+				added++
+				entry = records.BacklogEntry{Key: key, At: at[i]}
+			}
+			if at[i].Before(entry.At) {
+				entry.At = at[i]
+			}
+			entry.Generation = r.generation
+			r.backlog[d] = entry
+		}
+		return nil
+	})
+	return added, err
+}
+
+// Backlog lists keys of the backlog.
+func (r *Records) Backlog(
+	_ context.Context,
+	e *records.Edition,
+	after string,
+	n int,
+) (out []records.BacklogEntry, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for d, entry := range r.backlog {
+		if d.edition == of(e) && d.key > after {
+			out = append(out, entry)
+		}
+	}
+	slices.SortFunc(out, func(a, b records.BacklogEntry) int { return cmp.Compare(a.Key, b.Key) })
+	return out[:min(n, len(out))], nil
+}
+
+// RemoveFromBacklog takes what was built out of the backlog.
+func (r *Records) RemoveFromBacklog(_ context.Context, e *records.Edition, list []records.BacklogEntry) error {
+	return r.fenced(e, func(records.Edition) error {
+		for _, b := range list {
+			if d := (documentOf{of(e), b.Key}); r.backlog[d].Generation == b.Generation {
+				delete(r.backlog, d)
+			}
+		}
+		return nil
+	})
+}
+
+// BacklogSize counts the backlog.
+func (r *Records) BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error) {
+	list, err := r.Backlog(ctx, e, "", 1<<30)
+	for _, entry := range list {
+		if oldest == nil || entry.At.Before(*oldest) {
+			oldest = &entry.At
+		}
+	}
+	return int64(len(list)), oldest, err
+}
+
+// SaveSample and Samples keep nothing.
+func (r *Records) SaveSample(context.Context, string, time.Time, any) error { return nil }
+
+// Samples lists nothing.
+func (r *Records) Samples(context.Context, string, time.Duration, any) error { return nil }
+
+// Exclusively runs something while nobody else does.
+func (r *Records) Exclusively(ctx context.Context, do func() error) error {
+	select {
+	case r.exclusive <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-r.exclusive }()
+	return do()
+}
+
+// TryExclusively runs something unless somebody else does.
+func (r *Records) TryExclusively(_ context.Context, do func() error) error {
+	select {
+	case r.exclusive <- struct{}{}:
+	default:
+		return nil
+	}
+	defer func() { <-r.exclusive }()
+	return do()
+}
