@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -166,7 +167,7 @@ func (h *holder) read(ctx context.Context) {
 // missed records that changes of a table may be missing for good in the editions that read
 // it. refill says that others are begun without being asked for.
 func (h *holder) missed(ctx context.Context, table shape.Ref, reason string, refill bool) error {
-	for _, f := range h.names() {
+	for _, f := range h.all() {
 		if known := f.Edition.Missed.Load(); !f.record.Shape.Captures(table) ||
 			known != nil && (known.Refill || !refill) {
 			continue
@@ -184,7 +185,7 @@ func (h *holder) missed(ctx context.Context, table shape.Ref, reason string, ref
 // allMissed records that changes may be missing in all editions of the source, also those
 // that are not fed yet. Others are begun in their place.
 func (h *holder) allMissed(ctx context.Context, reason string) error {
-	known := h.names() // those that come later begin later, too
+	known := h.all() // those that come later begin later, too
 	if err := h.records.SaveAllMissed(ctx, h.lease.Source(), h.lease.Fence(), reason); err != nil {
 		return fmt.Errorf("recording that changes may be missing: %w", err)
 	}
@@ -354,8 +355,8 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 // one in the same engine.
 func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	var live *fed
-	for name, other := range h.names() {
-		if name.index == f.record.Index && other != f && other.record.Engine == f.record.Engine && other.Live() &&
+	for _, other := range h.all() {
+		if other.record.Index == f.record.Index && other != f && other.record.Engine == f.record.Engine && other.Live() &&
 			(live == nil || other.record.Number > live.record.Number) {
 			live = other
 		}
@@ -375,12 +376,16 @@ func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	return f.engine.Switch(ctx, f.record.Index, live.record.Name())
 }
 
-// names lists the editions that are fed, or about to be left.
-func (h *holder) names() map[editionName]*fed {
+// all lists the editions that are fed, or about to be left, in order.
+func (h *holder) all() []*fed {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return maps.Clone(h.editions)
+	return slices.SortedFunc(maps.Values(h.editions), func(a, b *fed) int {
+		return cmp.Or(cmp.Compare(a.record.Index, b.record.Index), a.record.Number-b.record.Number)
+	})
 }
+
+func (f *fed) name() editionName { return editionName{f.record.Index, f.record.Number} }
 
 func (h *holder) fed(name editionName) *fed {
 	h.mu.Lock()
@@ -388,15 +393,14 @@ func (h *holder) fed(name editionName) *fed {
 	return h.editions[name]
 }
 
-// reported lists the editions in the order of their numbers, without those that were
-// cancelled.
+// reported lists the editions in order, without those that were cancelled.
 func (h *holder) reported() []*report.Fed {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	names := slices.SortedFunc(maps.Keys(h.editions), func(a, b editionName) int { return a.number - b.number })
 	var out []*report.Fed
-	for _, name := range names {
-		if f := h.editions[name]; f.record.State != reindex.Cancelled && !f.leaving {
+	for _, f := range h.all() {
+		h.mu.Lock()
+		leaving := f.leaving
+		h.mu.Unlock()
+		if f.record.State != reindex.Cancelled && !leaving {
 			out = append(out, &f.Fed)
 		}
 	}

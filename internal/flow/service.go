@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -138,8 +139,8 @@ func (s *Service) Run(ctx context.Context) {
 	defer s.reconciling.Unlock()
 	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	for name := range s.holders() {
-		s.stop(leaving, name)
+	for _, h := range s.holders() {
+		s.stop(leaving, h.lease.Source())
 	}
 	if err := s.records.Deregister(leaving, s.process); err != nil {
 		s.log.Warn("process not deregistered", "error", err)
@@ -287,7 +288,8 @@ func (s *Service) balance(
 			fed = append(fed, e.Source)
 		}
 	}
-	for name, h := range s.holders() {
+	for _, h := range s.holders() {
+		name := h.lease.Source()
 		if !h.lease.Holds() {
 			s.log.Error("lease lost, work on the source stopped", "source", name)
 			s.stop(ctx, name)
@@ -295,7 +297,6 @@ func (s *Service) balance(
 		}
 		held = append(held, name)
 	}
-	slices.Sort(held)
 	give, take := lease.Balance(fed, held, leases, processes, time.Now())
 	for _, name := range give {
 		s.log.Info("source given up", "source", name)
@@ -366,12 +367,13 @@ func (s *Service) holder(source string) *holder {
 	return s.held[source]
 }
 
-func (s *Service) holders() map[string]*holder {
+// holders are ordered by their sources.
+func (s *Service) holders() []*holder {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	out := make(map[string]*holder, len(s.held))
-	for name, h := range s.held {
-		out[name] = h
+	out := make([]*holder, 0, len(s.held))
+	for _, name := range slices.Sorted(maps.Keys(s.held)) {
+		out = append(out, s.held[name])
 	}
 	return out
 }
@@ -379,7 +381,7 @@ func (s *Service) holders() map[string]*holder {
 // recordOlder records that changes may be missing, where the records were seen to have gone
 // back. Whoever sees it records it, since nobody else may have.
 func (s *Service) recordOlder(ctx context.Context) error {
-	for source := range s.observer.Older {
+	for _, source := range slices.Sorted(maps.Keys(s.observer.Older)) {
 		s.log.Error("records put back", "source", source, "reason", lease.RecordsOlder)
 		if err := s.records.SaveAllMissed(ctx, source, "", lease.RecordsOlder); err != nil {
 			return fmt.Errorf("recording that changes may be missing: %w", err)
@@ -392,8 +394,10 @@ func (s *Service) recordOlder(ctx context.Context) error {
 // refill begins another edition for each of a held source that lacks changes, where that
 // was recorded.
 func (s *Service) refill(ctx context.Context, states []records.EditionState) error {
-	for name, state := range newestStates(states) {
-		h := s.holder(state.Source)
+	newest := newestStates(states)
+	for _, e := range states {
+		name := editionName{e.Index, e.Number}
+		state, h := newest[name], s.holder(e.Source)
 		if h == nil || !state.Refill || state.retired || state.overtaken {
 			continue
 		}
@@ -418,20 +422,22 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 	recorded := newestStates(states)
 	running := map[editionName]bool{}
 	for _, h := range s.holders() {
-		for name := range h.names() {
+		for _, f := range h.all() {
+			name := f.name()
 			running[name] = true
 			if state, there := recorded[name]; !there {
 				h.leave(name, false) // its index was taken out of the definition; the engine keeps what it has
 			} else if state.retired {
 				h.leave(name, true)
-			} else if f := h.fed(name); f != nil {
+			} else {
 				f.Edition.Missed.Store(state.Missed()) // anybody may have recorded it
 			}
 		}
 	}
 	var full []*records.Edition
-	for name, state := range recorded {
-		h := s.holder(state.Source)
+	for _, e := range states {
+		name := editionName{e.Index, e.Number}
+		state, h := recorded[name], s.holder(e.Source)
 		if h == nil || running[name] {
 			continue
 		}

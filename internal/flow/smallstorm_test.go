@@ -10,6 +10,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/core/reindex"
+	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/flow"
@@ -75,6 +77,7 @@ const (
 // equals its source, but for what is a recorded failed document; and never did the status say
 // that an index is in sync that was not.
 func TestSmallStorm(t *testing.T) {
+	replayable(t)
 	for i := range *stormEpisodes {
 		seed := *stormSeed + uint64(i)
 		if !t.Run(fmt.Sprint(seed), func(t *testing.T) {
@@ -82,6 +85,40 @@ func TestSmallStorm(t *testing.T) {
 		}) {
 			t.Fatalf("again with: make small-storm SEED=%d EPISODES=1", seed)
 		}
+	}
+}
+
+// replayable lets nothing but the seed decide what happens next: one processor, and no waits
+// of random length.
+func replayable(t *testing.T) {
+	processors, jitter := runtime.GOMAXPROCS(1), retry.Jitter
+	retry.Jitter = 0
+	t.Cleanup(func() {
+		runtime.GOMAXPROCS(processors)
+		retry.Jitter = jitter
+	})
+}
+
+// A seed replays: the same calls are made at the same moments.
+func TestSmallStormReplays(t *testing.T) {
+	replayable(t)
+	different := 0
+	for seed := range uint64(20) {
+		var traces [2]uint64
+		for i := range traces {
+			synctest.Test(t, func(t *testing.T) {
+				e := newEpisode(t, 1000+seed)
+				e.run()
+				traces[i] = e.world.Trace()
+			})
+		}
+		if traces[0] != traces[1] {
+			t.Logf("seed %d: %x and %x", 1000+seed, traces[0], traces[1])
+			different++
+		}
+	}
+	if different > 0 {
+		t.Errorf("%d of 20 seeds did not replay", different)
 	}
 }
 

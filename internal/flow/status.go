@@ -24,7 +24,8 @@ func (s *Service) Status() api.Status {
 	}
 	holder := map[string]string{}   // process by source
 	since := map[string]time.Time{} // since when it is held, or free, by source
-	for name, h := range s.holders() {
+	for _, h := range s.holders() {
+		name := h.lease.Source()
 		holder[name] = s.process.ID
 		p := h.currentStatus()
 		since[name] = p.since

@@ -33,6 +33,10 @@ const (
 	longestWait = 4 * time.Second
 )
 
+// Jitter is the share by which a wait is longer or shorter at random. Tests that must
+// replay set it to 0.
+var Jitter = 0.25
+
 // Waits are the waits between tries of one thing. The zero value is ready.
 type Waits struct {
 	backoff *backoff.ExponentialBackOff
@@ -47,7 +51,7 @@ func (w *Waits) Next() time.Duration {
 			InitialInterval:     firstWait,
 			MaxInterval:         longestWait,
 			Multiplier:          2,
-			RandomizationFactor: 0.25,
+			RandomizationFactor: Jitter,
 		}
 	}
 	w.Failures++

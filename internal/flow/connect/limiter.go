@@ -2,6 +2,7 @@ package connect
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -21,7 +22,7 @@ type Limiter struct {
 	waits   retry.Waits
 	since   time.Time // when it went away
 	reason  string
-	changed chan struct{} // closed and made anew when a request ends
+	line    []chan struct{} // who waits, first come, first served; closed when it is their turn
 }
 
 const (
@@ -31,31 +32,50 @@ const (
 )
 
 // NewLimiter makes a limiter for an engine that is not known to be in trouble.
-func NewLimiter() *Limiter { return &Limiter{allowed: mostAtOnce, changed: make(chan struct{})} }
+func NewLimiter() *Limiter { return &Limiter{allowed: mostAtOnce} }
 
 // Acquire waits until a request may be sent; false when the context ended before.
 func (l *Limiter) Acquire(ctx context.Context) bool {
-	for ctx.Err() == nil {
-		l.mu.Lock()
-		away := l.failed >= awayAfter
-		wait := time.Until(l.next)
-		if away && l.busy == 0 && wait <= 0 || !away && l.busy < max(1, int(l.allowed)) {
-			l.busy++
-			l.mu.Unlock()
-			return true
-		}
-		changed := l.changed
-		l.mu.Unlock()
-		if !away || wait <= 0 {
-			wait = time.Minute // until another one ends
-		}
-		select {
-		case <-ctx.Done():
-		case <-changed:
-		case <-time.After(wait):
-		}
+	turn := make(chan struct{})
+	l.mu.Lock()
+	l.line = append(l.line, turn)
+	l.admit()
+	l.mu.Unlock()
+	select {
+	case <-turn:
+		return true
+	case <-ctx.Done():
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if at := slices.Index(l.line, turn); at >= 0 {
+		l.line = slices.Delete(l.line, at, at+1)
+	} else { // its turn came just now
+		l.busy--
+		l.admit()
 	}
 	return false
+}
+
+// admit lets those go on whose turn it is. The caller holds mu.
+func (l *Limiter) admit() {
+	for len(l.line) > 0 {
+		away := l.failed >= awayAfter
+		if wait := time.Until(l.next); away && l.busy == 0 && wait > 0 {
+			time.AfterFunc(wait, func() {
+				l.mu.Lock()
+				defer l.mu.Unlock()
+				l.admit()
+			})
+			return
+		}
+		if away && l.busy > 0 || l.busy >= max(1, int(l.allowed)) {
+			return
+		}
+		l.busy++
+		close(l.line[0])
+		l.line = l.line[1:]
+	}
 }
 
 // Release says how a request ended: answered, busy, or without an answer and why.
@@ -76,8 +96,7 @@ func (l *Limiter) Release(answered, busy bool, reason string) {
 		l.reason = reason
 		l.next = time.Now().Add(min(l.waits.Next(), longestProbe))
 	}
-	close(l.changed)
-	l.changed = make(chan struct{})
+	l.admit()
 }
 
 // State is how many requests may be under way, and why and since when the engine does

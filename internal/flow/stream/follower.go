@@ -85,7 +85,8 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 		route int
 	}
 	groups := map[way]*group{}
-	everything := map[int][]*change.Ticket{}
+	var inOrder []*group
+	everything := make([][]*change.Ticket, len(f.shape.Trees)) // by tree
 	for i := range changes {
 		c := &changes[i]
 		for n, route := range f.routes[c.Table] {
@@ -109,6 +110,7 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 				if g == nil {
 					g = &group{route: route, seen: map[string]bool{}}
 					groups[w] = g
+					inOrder = append(inOrder, g)
 				}
 				for _, values := range c.Values(route.Link) {
 					if id := document.Key(tree, values...); !g.seen[id] {
@@ -120,7 +122,7 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 			}
 		}
 	}
-	for _, g := range groups {
+	for _, g := range inOrder {
 		tree := f.shape.Trees[g.route.Tree]
 		f.expand(g.tickets, func(ctx context.Context, shared *change.Ticket) error {
 			return f.reader.WalkUp(ctx, g.route.Steps, g.tuples, func(key []string) error {
@@ -129,6 +131,9 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 		})
 	}
 	for tree, waiting := range everything {
+		if len(waiting) == 0 {
+			continue
+		}
 		f.expand(waiting, func(ctx context.Context, shared *change.Ticket) error {
 			return f.everything(ctx, tree, shared)
 		})

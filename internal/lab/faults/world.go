@@ -27,7 +27,7 @@ type World struct {
 	mu     sync.Mutex // guards what follows
 	counts map[string]uint64
 	calm   bool
-	calls  uint64 // a hash over what was called, and when
+	calls  uint64 // the sum of hashes of what was called, and when
 }
 
 // NewWorld makes a world; all that happens in it follows from its seed. Each call is written to
@@ -98,9 +98,9 @@ func (w *World) fate(p *Process, peer, call string) fate {
 		}
 	}
 	now := time.Since(w.began)
-	w.calls = xxhash.Sum64String(fmt.Sprintf("%x %s %d %d", w.calls, name, n, now))
+	w.calls += xxhash.Sum64String(fmt.Sprintf("%s %d %d", name, n, now)) // in any order at one moment
 	if w.trace != nil {
-		fmt.Fprintf(w.trace, "%12s %s #%d %+v\n", now, name, n, f)
+		fmt.Fprintf(w.trace, "%12.6f %s #%d %+v\n", now.Seconds(), name, n, f)
 	}
 	return f
 }
