@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 export GOFLAGS := -buildvcs=false
 
-.PHONY: setup build demo test race bench storm lint clean
+.PHONY: setup build demo test race bench storm small-storm lint clean
 
 setup:
 	@scripts/setup
@@ -38,6 +38,11 @@ bench: build
 MINUTES ?= 5
 storm: build
 	PINGO_STORM_SEED=$(SEED) PINGO_STORM_SECONDS=$$(($(MINUTES) * 60)) go test ./internal/cli -run 'TestStorm$$' -count=1 -v -timeout 24h
+
+# More of the small storm: make small-storm SEED=7 EPISODES=1000
+EPISODES ?= 1000
+small-storm:
+	go test ./internal/flow -run 'TestSmallStorm$$' -count=1 -timeout 24h -args -small-storm.seed $(or $(SEED),1) -small-storm.episodes $(EPISODES)
 
 lint: console/dist/index.html
 	@test -z "$$(gofmt -l cmd internal console/console.go bench)" || { gofmt -l cmd internal console/console.go bench; echo "not formatted: run gofmt -w on these"; exit 1; }

@@ -399,7 +399,8 @@ func (e *episode) step(work *sync.WaitGroup) {
 			then, _ := older.Journal()
 			// Where no mark tells, only another line of history does.
 			db.Restore(older, !then.Behind(e.records.Claims()[name]))
-			e.look(fmt.Sprintf("source %s was put back by %v", name, d))
+			now, _ := db.Copy().Journal()
+			e.look(fmt.Sprintf("source %s was put back by %v, to %+v", name, d, now))
 		})
 	case n < 73 && e.restored == "records":
 		older, claims := e.records.Copy(), e.records.Claims()

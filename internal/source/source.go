@@ -57,13 +57,14 @@ type Reader interface {
 type Feed interface {
 	// Claimed reads who has claimed the source's changes; zero when nobody has.
 	Claimed(ctx context.Context) (change.Claim, error)
-	// Claim claims them, unless somebody of another service or of a later epoch has, or the
-	// source is on another line of history than the claim says.
+	// Claim claims them, if the claim is still as it was found: else somebody has come
+	// before, or the source was put back meanwhile.
 	// From then on, and until another claims them, Changes and Done work; else they fail
 	// with the fault Superseded.
-	Claim(ctx context.Context, c change.Claim) error
-	// Beat moves the mark of the claim on, and returns the claim as it stands then.
-	Beat(ctx context.Context) (change.Claim, error)
+	Claim(ctx context.Context, found, c change.Claim) error
+	// Beat moves the mark of the claim on, if it is still as it was found, and returns it as it
+	// stands then.
+	Beat(ctx context.Context, found change.Claim) (change.Claim, error)
 	// Changes returns noticed changes that it has not returned since the last Rewind,
 	// at most limit.
 	Changes(ctx context.Context, limit int) ([]change.Change, error)

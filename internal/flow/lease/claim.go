@@ -170,7 +170,7 @@ func (c *Claimer) try(ctx context.Context) error {
 	if err := c.lease.Intend(ctx, now); err != nil {
 		return err
 	}
-	if err := c.feed.Claim(ctx, claim); err != nil {
+	if err := c.feed.Claim(ctx, now, claim); err != nil {
 		return err
 	}
 	c.lease.SetClaimed(claim)
@@ -203,13 +203,18 @@ func (c *Claimer) keep(ctx context.Context) {
 		if !recorded || before.Epoch != c.lease.Epoch() {
 			continue
 		}
-		now, err := c.feed.Beat(ctx)
-		if err != nil {
-			continue // whoever reads the changes notices it, too, and says so
+		now, err := c.feed.Beat(ctx, before)
+		if source.FaultOf(err) == source.Superseded {
+			// Or the mark was moved, and the answer to that got lost.
+			now, err = c.feed.Claimed(ctx)
+			moved := before
+			moved.Mark++
+			if err == nil && now != moved {
+				continue // whoever reads the changes notices it, too, and sees to it
+			}
 		}
-		c.lease.SetClaimed(now)
-		if now.Behind(before) || now.Mark == before.Mark {
-			retry.Until(ctx, func() error { return c.missed(ctx, sourceRestored) }, nil)
+		if err == nil {
+			c.lease.SetClaimed(now)
 		}
 	}
 }

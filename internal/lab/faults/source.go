@@ -130,8 +130,8 @@ func (f *feed) Claimed(ctx context.Context) (change.Claim, error) {
 	})
 }
 
-func (f *feed) Claim(ctx context.Context, c change.Claim) error {
-	err := f.p.do(ctx, "source", "claim", func() error { return f.db.Open().Claim(context.Background(), c) })
+func (f *feed) Claim(ctx context.Context, found, c change.Claim) error {
+	err := f.p.do(ctx, "source", "claim", func() error { return f.db.Open().Claim(context.Background(), found, c) })
 	if err == nil {
 		f.mu.Lock()
 		f.claim = c
@@ -146,9 +146,8 @@ func (f *feed) claimNow() change.Claim {
 	return f.claim
 }
 
-func (f *feed) Beat(ctx context.Context) (change.Claim, error) {
-	before := f.claimNow()
-	now, err := call(ctx, f.p, "source", "beat", func(bool) (change.Claim, error) { return f.db.Beat(before) })
+func (f *feed) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
+	now, err := call(ctx, f.p, "source", "beat", func(bool) (change.Claim, error) { return f.db.Beat(found) })
 	if err == nil {
 		f.mu.Lock()
 		f.claim = now
@@ -163,6 +162,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		delete(f.inFlight, seq)
 	}
 	f.gone = nil
+	claim := f.claim
 	f.mu.Unlock()
 	db, err := call(ctx, f.p, "source", "changes", func(bool) (*tiny.Database, error) { return f.db.Copy(), nil })
 	if err != nil {
@@ -171,7 +171,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	now, rows := db.Journal()
-	if err := tiny.Claimed(now, f.claim); err != nil {
+	if err := tiny.Claimed(now, claim); err != nil {
 		return nil, err
 	}
 	var out []change.Change

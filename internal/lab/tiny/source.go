@@ -278,23 +278,23 @@ func (f *feed) Claimed(context.Context) (change.Claim, error) {
 	return f.db.claim, nil
 }
 
-func (f *feed) Claim(_ context.Context, c change.Claim) error {
+func (f *feed) Claim(_ context.Context, found, c change.Claim) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.db.mu.Lock()
 	defer f.db.mu.Unlock()
-	now := f.db.claim
-	if now.Service != c.Service || now.History != c.History || now.Epoch > c.Epoch || now.Epoch == c.Epoch && now.Holder != c.Holder {
-		return errSuperseded(now)
+	if f.db.claim != found || found.Service != c.Service {
+		return errSuperseded(f.db.claim)
 	}
+	c.History = found.History
 	f.db.claim, f.claim = c, c
 	return nil
 }
 
-func (f *feed) Beat(context.Context) (change.Claim, error) {
+func (f *feed) Beat(_ context.Context, found change.Claim) (change.Claim, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	now, err := f.db.Beat(f.claim)
+	now, err := f.db.Beat(found)
 	if err == nil {
 		f.claim = now
 	}
@@ -312,11 +312,11 @@ func Claimed(now, claim change.Claim) error {
 	return nil
 }
 
-// Beat moves the mark of a claim on.
+// Beat moves the mark of a claim on, if it stands.
 func (d *Database) Beat(claim change.Claim) (change.Claim, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.claim.Holder != claim.Holder || d.claim.Epoch != claim.Epoch {
+	if d.claim != claim || claim.Epoch == 0 {
 		return d.claim, errSuperseded(d.claim)
 	}
 	d.claim.Mark++

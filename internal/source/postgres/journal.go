@@ -119,11 +119,11 @@ func (p *Feed) oneClaim(ctx context.Context, statement string, args ...any) (cha
 	return list[0], nil
 }
 
-// Claim claims the journal, unless another service or a later epoch has.
-func (p *Feed) Claim(ctx context.Context, c change.Claim) error {
+// Claim claims the journal, if its claim is still as it was found.
+func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
 	now, err := p.oneClaim(ctx, `UPDATE pingo_capture.owner SET holder = $2, epoch = $3, mark = $4
-		WHERE service = $1 AND (coalesce(epoch, 0) < $3 OR epoch = $3 AND holder = $2) AND `+history+` = $5 RETURNING `+claimed,
-		c.Service, c.Holder, c.Epoch, c.Mark, c.History)
+		WHERE service = $1 AND coalesce(holder, '') = $5 AND coalesce(epoch, 0) = $6 AND mark = $7 AND `+history+` = $8 RETURNING `+claimed,
+		c.Service, c.Holder, c.Epoch, c.Mark, found.Holder, found.Epoch, found.Mark, found.History)
 	if err != nil {
 		return err
 	}
@@ -136,11 +136,10 @@ func (p *Feed) Claim(ctx context.Context, c change.Claim) error {
 	return nil
 }
 
-// Beat moves the mark of the claim on.
-func (p *Feed) Beat(ctx context.Context) (change.Claim, error) {
-	before := p.claimNow()
-	now, err := p.oneClaim(ctx, "UPDATE pingo_capture.owner SET mark = mark + 1 WHERE holder = $1 AND epoch = $2 RETURNING "+claimed,
-		before.Holder, before.Epoch)
+// Beat moves the mark of the claim on, if it is still as it was found.
+func (p *Feed) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
+	now, err := p.oneClaim(ctx, "UPDATE pingo_capture.owner SET mark = mark + 1 WHERE holder = $1 AND epoch = $2 AND mark = $3 AND "+history+" = $4 RETURNING "+claimed,
+		found.Holder, found.Epoch, found.Mark, found.History)
 	if err == nil && now.Epoch == 0 {
 		err = errSuperseded
 	}

@@ -55,7 +55,7 @@ func install(t *testing.T, p *source.Source, need []shape.Captured) ([]shape.Ref
 	}
 	now, err := p.Claimed(t.Context())
 	if err == nil {
-		err = p.Claim(t.Context(), change.Claim{Service: "one", Holder: "A", Epoch: 1, History: now.History})
+		err = p.Claim(t.Context(), now, change.Claim{Service: "one", Holder: "A", Epoch: 1})
 	}
 	return made, err
 }

@@ -364,7 +364,7 @@ func (s *suite) claim(src *source.Source, holder string, epoch int64) {
 		s.Fatal(err)
 	}
 	c := change.Claim{Service: "one", Holder: holder, Epoch: epoch, Mark: 1, History: now.History}
-	if err := src.Claim(s.Context(), c); err != nil {
+	if err := src.Claim(s.Context(), now, c); err != nil {
 		s.Fatal(err)
 	}
 }
@@ -379,7 +379,7 @@ func (s *suite) changesAreClaimed() {
 	if err != nil || before.Service != "one" || before.Holder != "A" || before.Epoch != 5 || before.Mark != 1 {
 		s.Errorf("claimed: %+v %v", before, err)
 	}
-	if now, err := s.src.Beat(ctx); err != nil || now.Mark != 2 || now.Behind(before) || !before.Behind(now) {
+	if now, err := s.src.Beat(ctx, before); err != nil || now.Mark != 2 || now.Behind(before) || !before.Behind(now) {
 		s.Errorf("after a beat: %+v %v", now, err)
 	}
 	superseded := func(what string, err error) {
@@ -388,18 +388,21 @@ func (s *suite) changesAreClaimed() {
 			s.Errorf("%s: %v", what, err)
 		}
 	}
-	for what, c := range map[string]change.Claim{
-		"an earlier epoch": {Service: "one", Holder: "B", Epoch: 4, History: before.History},
-		"the same epoch":   {Service: "one", Holder: "B", Epoch: 5, History: before.History},
-		"another service":  {Service: "two", Holder: "B", Epoch: 9, History: before.History},
-		"another history":  {Service: "one", Holder: "B", Epoch: 9, History: "of another database"},
-	} {
-		superseded(what, second.Claim(ctx, c))
+	now, err := second.Claimed(ctx)
+	if err != nil {
+		s.Fatal(err)
 	}
+	next := change.Claim{Service: "one", Holder: "B", Epoch: 9, Mark: 9, History: now.History}
+	superseded("a claim found before the last beat", second.Claim(ctx, before, next))
+	elsewhere := now
+	elsewhere.History = "of another database"
+	superseded("a claim found in another line of history", second.Claim(ctx, elsewhere, next))
+	next.Service = "two"
+	superseded("another service", second.Claim(ctx, now, next))
 	s.claim(second, "B", 6)
 	_, err = s.src.Changes(ctx, 10)
 	superseded("reading", err)
-	_, err = s.src.Beat(ctx)
+	_, err = s.src.Beat(ctx, now)
 	superseded("a beat", err)
 	superseded("removing", s.src.Done(ctx, seqs))
 	if changes, err := second.Changes(ctx, 10); err != nil || len(changes) != 1 {
