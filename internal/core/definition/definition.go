@@ -125,6 +125,9 @@ type Index struct {
 	// Source is the one source that all its rows come from.
 	Source string
 	Rows   []*Rows
+	// FunctionsAllowed are functions whose value may change although no row does, and that
+	// are meant nevertheless.
+	FunctionsAllowed []string
 	// Synonyms are groups of words or phrases that stand for the same thing.
 	Synonyms [][]string
 	// Settings are passed on to the engine untouched.

@@ -396,6 +396,19 @@ func (d *decoder) index(k, v *yaml.Node) {
 		ix.Engine, ix.EnginePos = s.text, s.pos
 	}
 	known["synonyms"] = func(_, v *yaml.Node) { ix.Synonyms = d.synonyms(v) }
+	known["functions_allowed"] = func(_, v *yaml.Node) {
+		if v.Kind != yaml.SequenceNode {
+			d.find(
+				d.at(v),
+				fmt.Sprintf("functions_allowed is a list of names, not %s", kindName(v)),
+				"write functions_allowed: [now]",
+			)
+			return
+		}
+		for _, name := range v.Content {
+			ix.FunctionsAllowed = append(ix.FunctionsAllowed, d.text(name, "a function").text)
+		}
+	}
 	known["engine_settings"] = func(_, v *yaml.Node) {
 		ix.SettingsPos = d.at(v)
 		err := v.Decode(&ix.Settings)

@@ -19,6 +19,17 @@ type Table struct {
 	Key []string
 	// Denied are the columns that Pingo may not read; with a statement that lets it.
 	Denied map[string]string
+	// Shifting are the functions that a view calls whose value may change although no row
+	// does, each with why, as in Shift.
+	Shifting []Shift
+}
+
+// Shift is a function whose value may change although none of the rows does that it is given,
+// so that the change goes unnoticed.
+type Shift struct {
+	Function string
+	// Why is a sentence without a full stop.
+	Why string
 }
 
 // TableColumn is one column, or what an expression yields.
@@ -68,6 +79,8 @@ type ExpressionFacts struct {
 	// Problem is the source's own complaint about the expression, and Suggestion what to
 	// do about it, where the source knows.
 	Problem, Suggestion string
+	// Shifting are the functions that it calls whose value may change although no row does.
+	Shifting []Shift
 }
 
 // Facts is what a source's catalogue knows about everything a definition names.
@@ -122,7 +135,7 @@ func Questions(ix *definition.Index) (tables []string, expressions []Expression)
 // those of a broken index say nothing of what it lacks.
 func Compile(ix *definition.Index, facts Facts) (*Shape, definition.Findings) {
 	s := &Shape{Index: ix.Name, Source: ix.Source, Synonyms: ix.Synonyms, Settings: ix.Settings}
-	c := &compiler{facts: facts, refused: map[*Node][]string{}}
+	c := &compiler{facts: facts, allowed: ix.FunctionsAllowed, refused: map[*Node][]string{}}
 	for _, r := range ix.Rows {
 		c.tree = &Tree{Index: ix.Name, Name: r.Name}
 		c.combined = nil
@@ -142,6 +155,8 @@ func Compile(ix *definition.Index, facts Facts) (*Shape, definition.Findings) {
 type compiler struct {
 	facts Facts
 	tree  *Tree
+	// allowed are the functions that may shift.
+	allowed []string
 	// combined are the combined fields, worked out when all others are known.
 	combined []func()
 	// refused are the fields and related tables that there are findings about.
@@ -322,6 +337,7 @@ func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 		)
 	}
 	if t.View || t.Refreshed {
+		c.shifting(rows.TablePos, t.Shifting)
 		node.Key, node.Follows = rows.Key, c.follows(rows, t)
 		if len(rows.Key) == 0 {
 			c.find(
@@ -521,8 +537,23 @@ func (c *compiler) expression(node *Node, table string, e definition.Expression,
 		c.find(e.Pos, suggestion, "the database does not accept this expression: %s", told.Problem)
 		return nil
 	}
+	c.shifting(e.Pos, told.Shifting)
 	node.depend(told.Columns...)
 	return &told
+}
+
+// shifting finds functions whose changes would go unnoticed, unless they are meant.
+func (c *compiler) shifting(p definition.Pos, list []Shift) {
+	for _, s := range list {
+		if !slices.Contains(c.allowed, s.Function) {
+			c.find(
+				p,
+				fmt.Sprintf("take it out; or, if it is enough that documents follow when their rows change, allow it at the index: functions_allowed: [%s]", s.Function),
+				"%s, and documents would not follow",
+				s.Why,
+			)
+		}
+	}
 }
 
 func (n *Node) read(c Column) int {

@@ -56,6 +56,9 @@ func (p *Reader) Facts(
 			return facts, wrap("reading the key of "+name, err)
 		}
 		if t.View {
+			if t.Shifting, err = shifting(ctx, tx, oid); err != nil {
+				return facts, wrap("reading what the view "+name+" calls", err)
+			}
 			if err := follow(ctx, tx, &facts, t, oid); err != nil {
 				return facts, wrap("reading what the view "+name+" reads", err)
 			}
@@ -189,6 +192,9 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 			c.Form = "" // its name may be that of a built-in type
 		}
 		c.Bytewise = c.Form == "uuid" || c.Form == "bool"
+		if c.Form == "numeric" && !strings.Contains(c.Native, "(") {
+			c.Unlinkable = "1.5 and 1.50 are equal to the database, but not as keys; a type with a fixed number of decimal places, such as numeric(12,2), will do"
+		}
 		if c.Array {
 			c.Form += "[]"
 			c.Unlinkable, c.KeyForm, c.Bytewise = "a list has many values", false, false
@@ -206,7 +212,11 @@ func family(c *shape.TableColumn) string {
 	case c.Type == shape.Integer || c.Type == shape.Text:
 		return string(c.Type)
 	}
-	name, _, _ := strings.Cut(c.Native, "(")
+	name, size, _ := strings.Cut(c.Native, "(")
+	if c.Form == "numeric" { // 1.5 and 1.50 are two texts
+		_, scale, _ := strings.Cut(size, ",")
+		return name + " with " + strings.TrimSuffix(scale, ")") + " decimal places"
+	}
 	return name
 }
 
@@ -320,12 +330,17 @@ func follow(ctx context.Context, tx pgx.Tx, facts *shape.Facts, t *shape.Table, 
 	}); err != nil {
 		return err
 	}
+	whole, err := wholeRows(ctx, tx, view)
+	if err != nil {
+		return err
+	}
 	for i := range t.Follows {
 		f := &t.Follows[i]
 		if f.Key, err = primaryKey(ctx, tx, oids[f.Table]); err != nil {
 			return err
 		}
-		if len(f.Columns) == 0 { // count(*) alone names none
+		if len(f.Columns) == 0 || whole { // count(*) alone names none, and a row as a whole neither
+			f.Columns = nil
 			all, err := columns(ctx, tx, oids[f.Table], false)
 			if err != nil {
 				return err
@@ -458,8 +473,69 @@ func probe(
 		}
 		return nil
 	})
+	if err != nil {
+		return answer, err
+	}
+	whole, err := wholeRows(ctx, nested, view)
+	if err != nil {
+		return answer, err
+	}
+	if whole { // then every column matters
+		answer.Columns = nil
+		for _, c := range table.Columns {
+			answer.Columns = append(answer.Columns, c.Name)
+		}
+	}
 	slices.Sort(answer.Columns)
+	answer.Shifting, err = shifting(ctx, nested, view)
 	return answer, err
+}
+
+// under lists the views that a view reads, itself first.
+const under = `WITH RECURSIVE under(oid) AS (
+	SELECT $1::oid
+	UNION
+	SELECT d.refobjid FROM under JOIN pg_rewrite r ON r.ev_class = under.oid
+	JOIN pg_depend d ON d.classid = 'pg_rewrite'::regclass AND d.objid = r.oid AND d.refclassid = 'pg_class'::regclass
+	JOIN pg_class c ON c.oid = d.refobjid AND c.relkind = 'v'
+)`
+
+// wholeRows reports whether a view, or one that it reads, takes rows as a whole, such as
+// to_jsonb(huts) does: the catalogue names no columns for that.
+func wholeRows(ctx context.Context, tx pgx.Tx, view uint32) (is bool, err error) {
+	err = tx.QueryRow(ctx, under+` SELECT EXISTS (SELECT FROM under JOIN pg_rewrite r ON r.ev_class = under.oid
+		WHERE r.ev_action::text ~ ':varattno (0|-[0-9]+) ')`, view).Scan(&is)
+	return is, err
+}
+
+// shifting lists the functions that a view, or one that it reads, calls and whose value may
+// change although no row does that it is given: the volatile ones, those that tell the time or
+// who asks, and those of the application's own that are not immutable, since they may read
+// tables. The built-in ones that are merely stable depend on settings, which Pingo fixes.
+func shifting(ctx context.Context, tx pgx.Tx, view uint32) ([]shape.Shift, error) {
+	rows, err := tx.Query(ctx, under+`, tree AS (
+			SELECT r.ev_action::text AS text FROM under JOIN pg_rewrite r ON r.ev_class = under.oid
+		), called AS (
+			SELECT DISTINCT m[1]::oid AS oid FROM tree, regexp_matches(tree.text, ':(?:funcid|opfuncid|aggfnoid|winfnoid) (\d+)', 'g') m
+		)
+		SELECT p.proname, CASE
+			WHEN p.pronamespace <> 'pg_catalog'::regnamespace AND p.provolatile <> 'v'
+				THEN format('the function %s is not declared immutable, so it may read tables whose changes it does not show', p.proname)
+			WHEN p.provolatile = 'v' THEN format('the value of %s() is another one at each call', p.proname)
+			ELSE format('the value of %s() changes with the time', p.proname) END
+		FROM called JOIN pg_proc p ON p.oid = called.oid
+		WHERE p.provolatile = 'v' OR p.provolatile = 's' AND (p.pronamespace <> 'pg_catalog'::regnamespace
+			OR p.proname IN ('now', 'transaction_timestamp', 'statement_timestamp') OR p.proname = 'age' AND p.pronargs = 1
+			OR p.proname IN ('current_user', 'session_user', 'current_setting', 'txid_current', 'pg_current_xact_id', 'inet_client_addr'))
+		UNION
+		SELECT CASE WHEN m[1]::int < 10 THEN 'now' ELSE 'current_user' END,
+			CASE WHEN m[1]::int < 10 THEN 'the value of now() changes with the time' ELSE 'the value of current_user depends on who asks' END
+		FROM tree, regexp_matches(tree.text, 'SQLVALUEFUNCTION :op (\d+)', 'g') m
+		ORDER BY 1, 2`, view)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[shape.Shift])
 }
 
 // quotedColumn suggests quotes for a column whose name SQL folds to lower case without
