@@ -104,7 +104,7 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 			want-- // there is no trigger for its key
 		}
 		var there bool
-		var fire, partitions int
+		var fire, partitions, children int
 		var rewriter *string
 		err := p.pool.QueryRow(ctx, `
 			SELECT to_regclass($1) IS NOT NULL,
@@ -112,10 +112,11 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 				 WHERE t.tgrelid = to_regclass($1) AND t.tgenabled = 'A'),
 				(SELECT count(*) FROM pg_partition_tree(to_regclass($1)) part JOIN pg_class c ON c.oid = part.relid AND c.relkind IN ('r', 'p')
 				 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM pg_trigger pt WHERE pt.tgrelid = part.relid AND pt.tgname = 'pingo_truncate' AND pt.tgenabled = 'A')),
+				(SELECT count(*) FROM pg_class c CROSS JOIN LATERAL (`+bareChildren+`) bare WHERE c.oid = to_regclass($1)),
 				-- a BEFORE UPDATE trigger of the application, while ours looks at named columns only
 				(SELECT min(t.tgname) FROM pg_trigger t WHERE t.tgrelid = to_regclass($1) AND NOT t.tgisinternal AND t.tgtype & 2 <> 0 AND t.tgtype & 16 <> 0
 				 AND EXISTS (SELECT FROM pg_trigger ours WHERE ours.tgrelid = t.tgrelid AND ours.tgname = 'pingo_update' AND cardinality(ours.tgattr::int2[]) > 0))`,
-			quote(c.Table)).Scan(&there, &fire, &partitions, &rewriter)
+			quote(c.Table)).Scan(&there, &fire, &partitions, &children, &rewriter)
 		switch {
 		case err != nil:
 			return nil, wrap("looking at the triggers of "+c.Table.String(), err)
@@ -146,6 +147,9 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case rewriter != nil:
 			out = append(out, source.Gap{Table: c.Table, Reason: fmt.Sprintf(
 				"the trigger %s began to change rows of %s before they are written, so changes went unnoticed", *rewriter, c.Table)})
+		case children > 0: // installing capture on them builds all documents anew
+			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
+				"%d tables have come to inherit from %s, and their rows with them", children, c.Table)})
 		case partitions > 0:
 			out = append(
 				out,

@@ -62,7 +62,8 @@ CREATE TABLE IF NOT EXISTS pingo_capture.journal (
 
 CREATE INDEX IF NOT EXISTS journal_seq_idx ON pingo_capture.journal (seq);
 
--- What a materialised view looked like when its last refresh was noticed.
+-- What a materialised view looked like when its last refresh was noticed, or of which parts a
+-- table consisted.
 CREATE TABLE IF NOT EXISTS pingo_capture.refreshed (
     layout int PRIMARY KEY,
     mark text
@@ -78,8 +79,9 @@ type needed struct {
 	// texts are the ways to read columns of keys and links whose own text depends
 	// on settings of the session.
 	texts map[string]string
-	// partitions are the tables that hold the rows of a partitioned one.
-	partitions []shape.Ref
+	// partitions are the tables that hold the rows of a partitioned one, and children those
+	// that inherit from it: reading it reads their rows, too, but triggers do not pass on.
+	partitions, children []shape.Ref
 }
 
 // layoutID names a layout by its content, so that the same need always makes the
@@ -108,16 +110,23 @@ var triggers = []string{"insert", "update", "key", "delete", "truncate"}
 // keeps by the column, not by its name: a renamed column breaks no write.
 func tableSQL(c needed) string {
 	id, table := layoutID(c), quote(c.Table)
+	// A mark that was made under another layout stays, so that no change is forgotten.
+	mark := fmt.Sprintf(
+		"INSERT INTO pingo_capture.refreshed SELECT %d, coalesce((SELECT r.mark FROM pingo_capture.refreshed r JOIN pingo_capture.layouts l ON l.id = r.layout\n"+
+			"    WHERE (l.schema_name, l.table_name) = (%s, %s) LIMIT 1), "+refreshMark+") FROM pg_class v WHERE v.oid = to_regclass(%[4]s) ON CONFLICT DO NOTHING;\n"+
+			"DELETE FROM pingo_capture.refreshed r USING pingo_capture.layouts l WHERE r.layout = l.id AND l.id <> %[1]d AND (l.schema_name, l.table_name) = (%[2]s, %[3]s);\n",
+		id,
+		literal(c.Table.Schema),
+		literal(c.Table.Name),
+		literal(table),
+	)
 	if c.Refreshed {
 		return fmt.Sprintf(
-			"DELETE FROM pingo_capture.refreshed r USING pingo_capture.layouts l WHERE r.layout = l.id AND l.id <> %d AND (l.schema_name, l.table_name) = (%s, %s);\n"+
-				"INSERT INTO pingo_capture.layouts VALUES (%[1]d, %[2]s, %[3]s, '{}', '{}', '{}') ON CONFLICT DO NOTHING;\n"+
-				"INSERT INTO pingo_capture.refreshed SELECT %[1]d, "+refreshMark+" FROM pg_class v WHERE v.oid = to_regclass(%[4]s) ON CONFLICT DO NOTHING;\n",
+			"INSERT INTO pingo_capture.layouts VALUES (%d, %s, %s, '{}', '{}', '{}') ON CONFLICT DO NOTHING;\n",
 			id,
 			literal(c.Table.Schema),
 			literal(c.Table.Name),
-			literal(table),
-		)
+		) + mark
 	}
 	side := func(part string, columns []string, row string) string {
 		if len(columns) == 0 {
@@ -170,9 +179,14 @@ func tableSQL(c needed) string {
 		}
 		return "UPDATE OF " + quoteNames(columns, "")
 	}
-	events := map[string]string{
-		"insert": "INSERT ON " + table + " FOR EACH ROW", "update": of(c.Watch) + " ON " + table + " FOR EACH ROW", "key": of(c.Key) + " ON " + table + " FOR EACH ROW",
-		"delete": "DELETE ON " + table + " FOR EACH ROW", "truncate": "TRUNCATE ON " + table + " FOR EACH STATEMENT",
+	event := func(trigger, table string) string {
+		return map[string]string{
+			"insert":   "INSERT ON " + table + " FOR EACH ROW",
+			"update":   of(c.Watch) + " ON " + table + " FOR EACH ROW",
+			"key":      of(c.Key) + " ON " + table + " FOR EACH ROW",
+			"delete":   "DELETE ON " + table + " FOR EACH ROW",
+			"truncate": "TRUNCATE ON " + table + " FOR EACH STATEMENT",
+		}[trigger]
 	}
 	var b strings.Builder
 	fmt.Fprintf(
@@ -219,10 +233,22 @@ func tableSQL(c needed) string {
 			&b,
 			"CREATE TRIGGER pingo_%s AFTER %s\n    EXECUTE FUNCTION pingo_capture.note_%d_%[1]s();\n",
 			t,
-			events[t],
+			event(t, table),
 			id,
 		)
 		fmt.Fprintf(&b, "ALTER TABLE %s ENABLE ALWAYS TRIGGER pingo_%s;\n", table, t)
+		for _, child := range c.children {
+			name := quote(child)
+			fmt.Fprintf(
+				&b,
+				"DROP TRIGGER IF EXISTS pingo_%d_%s ON %s;\nCREATE TRIGGER pingo_%[1]d_%[2]s AFTER %[4]s\n    EXECUTE FUNCTION pingo_capture.note_%[1]d_%[2]s();\nALTER TABLE %[3]s ENABLE ALWAYS TRIGGER pingo_%[1]d_%[2]s;\n",
+				id, t, name, event(t, name),
+			)
+		}
+	}
+	b.WriteString(mark)
+	if len(c.children) > 0 { // what was written to them before went unnoticed
+		fmt.Fprintf(&b, "INSERT INTO pingo_capture.journal (layout, op) VALUES (%d, 't');\n", id)
 	}
 	for _, partition := range c.partitions {
 		// Row triggers pass on to partitions by themselves; what empties one does not.
@@ -262,6 +288,13 @@ func (c needed) asText(columns []string) string {
 	}
 	return "ARRAY[" + strings.Join(values, ", ") + "]::pg_catalog.text"
 }
+
+// below lists the tables whose rows are read with those of the table $1: its partitions and
+// children, and theirs.
+const below = `WITH RECURSIVE below(oid) AS (
+	SELECT inhrelid FROM pg_inherits WHERE inhparent = $1
+	UNION SELECT i.inhrelid FROM pg_inherits i JOIN below ON i.inhparent = below.oid
+) `
 
 // needs adds to what is to be captured what only the database knows.
 func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
@@ -320,6 +353,20 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		}
 		if err != nil {
 			return nil, wrap("reading the partitions of "+c.Table.String(), err)
+		}
+		rows, err = tx.Query(
+			ctx,
+			below+`SELECT n.nspname, c.relname FROM below JOIN pg_class c ON c.oid = below.oid JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE NOT c.relispartition AND c.relkind = 'r' ORDER BY 1, 2`,
+			*oid,
+		)
+		if err == nil {
+			n.children, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r shape.Ref, err error) {
+				return r, row.Scan(&r.Schema, &r.Name)
+			})
+		}
+		if err != nil {
+			return nil, wrap("reading what inherits from "+c.Table.String(), err)
 		}
 	}
 	return out, nil
@@ -467,6 +514,20 @@ func (p *Capture) claim(ctx context.Context, service string) error {
 	return nil
 }
 
+// bareChildren lists the tables that inherit from a table c, directly or not, and on which not
+// as many triggers stand as on c itself, the ones for partitions aside.
+const bareChildren = `
+	WITH RECURSIVE below(oid) AS (
+		SELECT inhrelid FROM pg_inherits WHERE inhparent = c.oid
+		UNION SELECT i.inhrelid FROM pg_inherits i JOIN below ON i.inhparent = below.oid
+	), ours AS (
+		SELECT t.tgrelid, t.tgfoid FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid
+		WHERE f.pronamespace = 'pingo_capture'::regnamespace AND t.tgenabled = 'A'
+	)
+	SELECT FROM below JOIN pg_class child ON child.oid = below.oid AND NOT child.relispartition AND child.relkind = 'r'
+	WHERE EXISTS (SELECT FROM ours mine WHERE mine.tgrelid = c.oid
+		AND NOT EXISTS (SELECT FROM ours theirs WHERE theirs.tgrelid = child.oid AND theirs.tgfoid = mine.tgfoid))`
+
 // installedLayouts gives the layout of every table whose triggers all stand and
 // fire, 0 for one where some do not; nil when there is no journal.
 func (p *Capture) installedLayouts(ctx context.Context) (map[shape.Ref]int32, error) {
@@ -482,12 +543,13 @@ func (p *Capture) installedLayouts(ctx context.Context) (map[shape.Ref]int32, er
 		            >= CASE WHEN coalesce(l.key, '{}') = '{}' THEN 4 ELSE 5 END AND count(DISTINCT split_part(f.proname, '_', 2)) = 1
 		            AND NOT EXISTS (SELECT FROM pg_partition_tree(c.oid) part WHERE part.level > 0
 		                AND NOT EXISTS (SELECT FROM pg_trigger pt WHERE pt.tgrelid = part.relid AND pt.tgname = 'pingo_truncate' AND pt.tgenabled = 'A'))
+		            AND NOT EXISTS (`+bareChildren+`)
 		       THEN min(split_part(f.proname, '_', 2))::int ELSE 0 END
 		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
 		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN pingo_capture.layouts l ON l.id::text = split_part(f.proname, '_', 2)
-		WHERE t.tgparentid = 0 AND NOT c.relispartition GROUP BY 1, 2, c.oid, l.key
-		UNION ALL SELECT l.schema_name, l.table_name, l.id FROM pingo_capture.refreshed r JOIN pingo_capture.layouts l ON l.id = r.layout`)
+		WHERE t.tgparentid = 0 AND NOT c.relispartition AND t.tgname !~ '^pingo_[0-9]' GROUP BY 1, 2, c.oid, l.key
+		UNION ALL SELECT l.schema_name, l.table_name, l.id FROM pingo_capture.refreshed r JOIN pingo_capture.layouts l ON l.id = r.layout AND l.watch = '{}' AND l.key = '{}'`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}
@@ -508,7 +570,8 @@ func (p *Capture) dropTriggers(ctx context.Context, t shape.Ref) error {
 		SELECT string_agg(format('DROP TRIGGER %I ON %I.%I', t.tgname, n.nspname, c.relname), '; ')
 		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
 		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE t.tgparentid = 0 AND (c.oid = to_regclass($1) OR c.oid IN (SELECT relid FROM pg_partition_tree(to_regclass($1))))`, quote(t)).Scan(&drops)
+		WHERE t.tgparentid = 0 AND (c.oid = to_regclass($1) OR split_part(f.proname, '_', 2) IN (
+			SELECT l.id::text FROM pingo_capture.layouts l WHERE to_regclass(format('%I.%I', l.schema_name, l.table_name)) = to_regclass($1)))`, quote(t)).Scan(&drops)
 	if err == nil && drops != nil {
 		err = p.locked(ctx, *drops)
 	}

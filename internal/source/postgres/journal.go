@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -249,34 +250,83 @@ func journalError(err error) error {
 	return wrap("reading the journal", err)
 }
 
-// refreshMark changes when a materialised view v is refreshed.
-const refreshMark = "coalesce(pg_relation_filenode(v.oid), 0) || '/' || pg_stat_get_tuples_inserted(v.oid) + pg_stat_get_tuples_updated(v.oid) + pg_stat_get_tuples_deleted(v.oid)"
+// refreshMark changes when a materialised view v is refreshed, and when a table v gets or loses
+// a partition or a child: all of its rows come or go without a trigger.
+const refreshMark = `CASE v.relkind WHEN 'm'
+	THEN coalesce(pg_relation_filenode(v.oid), 0) || '/' || pg_stat_get_tuples_inserted(v.oid) + pg_stat_get_tuples_updated(v.oid) + pg_stat_get_tuples_deleted(v.oid)
+	ELSE coalesce((WITH RECURSIVE below AS (
+			SELECT inhrelid FROM pg_inherits WHERE inhparent = v.oid
+			UNION SELECT i.inhrelid FROM pg_inherits i JOIN below ON i.inhparent = below.inhrelid
+		) SELECT string_agg(inhrelid::text, ',' ORDER BY inhrelid) FROM below), '') END`
 
 // refreshesEvery is how often materialised views are looked at.
 const refreshesEvery = time.Second
 
-// noteRefreshes writes a truncate into the journal for every materialised view that
-// was refreshed since it was last looked at. No trigger can do that: a refresh shows
-// in the file that a view is kept in, or, done concurrently, in the statistics of rows
-// written, which the session that refreshes may hold back for up to ten seconds.
+// noteRefreshes writes a truncate into the journal for every materialised view that was
+// refreshed, and every table that got or lost a part with rows, since it was last looked at. No
+// trigger can do that: a refresh shows in the file that a view is kept in, or, done
+// concurrently, in the statistics of rows written, which the session that refreshes may hold
+// back for up to ten seconds.
 func (p *Feed) noteRefreshes(ctx context.Context) error {
 	if time.Since(p.looked) < refreshesEvery {
 		return nil
 	}
 	p.looked = time.Now()
-	_, err := p.pool.Exec(ctx, `
-		WITH now AS (
-			SELECT r.layout, `+refreshMark+` AS mark
-			FROM pingo_capture.refreshed r JOIN pingo_capture.layouts l ON l.id = r.layout
-			JOIN pg_class v ON v.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
-		), changed AS (
-			UPDATE pingo_capture.refreshed r SET mark = now.mark FROM now WHERE r.layout = now.layout AND r.mark IS DISTINCT FROM now.mark RETURNING r.layout
-		)
-		INSERT INTO pingo_capture.journal (layout, op) SELECT layout, 't' FROM changed`)
+	type change struct {
+		Layout int32
+		Was    *string
+		Now    string
+		Table  bool
+	}
+	rows, err := p.pool.Query(ctx, `SELECT * FROM (
+			SELECT r.layout, r.mark AS was, `+refreshMark+` AS now, v.relkind <> 'm' FROM pingo_capture.refreshed r
+			JOIN pingo_capture.layouts l ON l.id = r.layout JOIN pg_class v ON v.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
+		) x WHERE was IS DISTINCT FROM now`)
 	if err != nil {
 		return journalError(err)
 	}
+	changes, err := pgx.CollectRows(rows, pgx.RowToStructByPos[change])
+	if err != nil {
+		return journalError(err)
+	}
+	for _, c := range changes {
+		note := true
+		if c.Table && c.Was != nil {
+			note = p.partsMatter(ctx, *c.Was, c.Now)
+		}
+		_, err := p.pool.Exec(ctx, `WITH changed AS (UPDATE pingo_capture.refreshed SET mark = $2
+				WHERE layout = $1 AND mark IS NOT DISTINCT FROM $3 RETURNING layout)
+			INSERT INTO pingo_capture.journal (layout, op) SELECT layout, 't' FROM changed WHERE $4`, c.Layout, c.Now, c.Was, note)
+		if err != nil {
+			return journalError(err)
+		}
+	}
 	return nil
+}
+
+// partsMatter reports whether rows came or went with the parts of a table. A part that is new
+// and empty brings none; where that cannot be told, it is not taken for granted.
+func (p *Feed) partsMatter(ctx context.Context, was, now string) bool {
+	before, after := strings.Split(was, ","), strings.Split(now, ",")
+	for _, oid := range before {
+		if oid != "" && !slices.Contains(after, oid) {
+			return true
+		}
+	}
+	for _, oid := range after {
+		if oid == "" || slices.Contains(before, oid) {
+			continue
+		}
+		var name *string
+		if err := p.pool.QueryRow(ctx, "SELECT $1::text::oid::regclass::text", oid).Scan(&name); err != nil || name == nil {
+			return true
+		}
+		var filled bool
+		if err := p.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+*name+")").Scan(&filled); err != nil || filled {
+			return true
+		}
+	}
+	return false
 }
 
 // took keeps what is new among the rows read, and moves the marks on.

@@ -220,3 +220,76 @@ func TestUnreadableJournalRows(t *testing.T) {
 		t.Errorf("%+v %v", got, err)
 	}
 }
+
+// Rows that come and go with a partition or a child fire no row trigger: then all documents of
+// the table are built anew. A new partition that is empty costs nothing.
+func TestPartsThatComeAndGo(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, `
+		CREATE TABLE stays (id int PRIMARY KEY, name text) PARTITION BY RANGE (id);
+		CREATE TABLE stays_1 PARTITION OF stays FOR VALUES FROM (0) TO (10);
+		CREATE TABLE stays_2 PARTITION OF stays FOR VALUES FROM (10) TO (20);
+		INSERT INTO stays VALUES (1, 'a'), (11, 'b');
+		CREATE TABLE huts (id int PRIMARY KEY, name text)`)
+	need := []shape.Captured{
+		captured("huts", []string{"id"}, []string{"id", "name"}, nil),
+		captured("stays", []string{"id"}, []string{"id", "name"}, nil),
+	}
+	if _, err := install(t, p, need); err != nil {
+		t.Fatal(err)
+	}
+	noted := func(what string, want ...string) {
+		t.Helper()
+		var got []string
+		for range 30 { // parts are looked at once a second
+			got = append(got, read(t, p)...)
+			if len(want) > 0 && len(got) >= len(want) {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		if fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("%s: %q, want %q", what, got, want)
+		}
+	}
+	gaps := func(want int) {
+		t.Helper()
+		if got, err := p.Capture.Gaps(t.Context(), need); err != nil || len(got) != want || want > 0 && !got[0].Safe {
+			t.Errorf("gaps %+v %v, want %d", got, err, want)
+		}
+		if made, err := install(t, p, need); err != nil || len(made) != want {
+			t.Errorf("made %v %v, want %d", made, err, want)
+		}
+	}
+	noted("nothing has happened")
+	pgtest.Exec(t, conn, "CREATE TABLE stays_3 PARTITION OF stays FOR VALUES FROM (20) TO (30)")
+	noted("a new partition")
+	gaps(1) // its truncation
+	pgtest.Exec(t, conn, "INSERT INTO stays VALUES (21, 'c')")
+	noted("a row in it", "stays insert 21")
+	pgtest.Exec(t, conn, "ALTER TABLE stays DETACH PARTITION stays_2")
+	noted("a partition leaves", "stays truncate ")
+	pgtest.Exec(t, conn, "INSERT INTO stays_2 VALUES (12, 'd'); ALTER TABLE stays ATTACH PARTITION stays_2 FOR VALUES FROM (10) TO (20)")
+	noted("it comes back with rows", "stays truncate ")
+	gaps(0) // it was watched for that before
+	pgtest.Exec(t, conn, "DROP TABLE stays_1")
+	noted("a partition is dropped", "stays truncate ")
+
+	pgtest.Exec(t, conn, `CREATE TABLE chalets (slope text) INHERITS (huts); INSERT INTO chalets VALUES (7, 'steep', 'north')`)
+	noted("a child with rows", "huts truncate ")
+	pgtest.Exec(t, conn, `UPDATE chalets SET name = 'steeper'`)
+	gaps(1)
+	noted("capture on the child", "huts truncate ")
+	gaps(0)
+	pgtest.Exec(t, conn, `UPDATE chalets SET name = 'less steep'; UPDATE chalets SET slope = 'south'; INSERT INTO chalets VALUES (8, 'x', 'y'); DELETE FROM huts WHERE id = 7`)
+	noted("rows of the child", "huts update 7", "huts insert 8", "huts delete 7")
+	pgtest.Exec(t, conn, `TRUNCATE chalets`)
+	noted("the child is emptied", "huts truncate ")
+	pgtest.Exec(t, conn, `ALTER TABLE chalets NO INHERIT huts`)
+	noted("the child leaves", "huts truncate ")
+	pgtest.Exec(t, conn, `ALTER TABLE chalets INHERIT huts; DROP TABLE chalets`)
+	if err := p.Capture.Remove(t.Context()); err != nil {
+		t.Error(err)
+	}
+}
