@@ -191,8 +191,16 @@ func (s *Service) reconcile(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading the editions: %w", err)
 	}
-	if err := s.balance(ctx, len(processes), leases, states); err != nil {
+	took, err := s.balance(ctx, len(processes), leases, states)
+	if err != nil {
 		return err
+	}
+	if took {
+		// Whoever takes a source feeds what is recorded then: an older list may lack an
+		// edition, and would have it left again.
+		if states, err = s.records.EditionStates(ctx); err != nil {
+			return fmt.Errorf("reading the editions: %w", err)
+		}
 	}
 	if err := s.refill(ctx, states); err != nil {
 		return err
@@ -274,13 +282,13 @@ func (s *Service) useNewest(ctx context.Context) error {
 	return nil
 }
 
-// balance gives up sources, and takes free ones.
+// balance gives up sources, and takes free ones; it reports whether it took one.
 func (s *Service) balance(
 	ctx context.Context,
 	processes int,
 	leases []lease.State,
 	states []records.EditionState,
-) error {
+) (took bool, err error) {
 	def := s.connections.Definition()
 	var fed, held []string
 	for _, e := range states {
@@ -314,17 +322,18 @@ func (s *Service) balance(
 		}
 		l, err := lease.Take(ctx, s.records, name, s.process.ID, seen, s.observer.Above[name])
 		if err != nil {
-			return fmt.Errorf("taking the lease on source %s: %w", name, err)
+			return took, fmt.Errorf("taking the lease on source %s: %w", name, err)
 		}
 		if l == nil {
 			continue
 		}
 		if err := s.hold(ctx, l); err != nil {
 			l.Release(ctx, s.log)
-			return err
+			return took, err
 		}
+		took = true
 	}
-	return nil
+	return took, nil
 }
 
 // hold begins to work on a source: on all editions that the records know of now that the
