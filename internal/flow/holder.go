@@ -172,12 +172,19 @@ func (h *holder) missed(ctx context.Context, table shape.Ref, reason string, ref
 			known != nil && (known.Refill || !refill) {
 			continue
 		}
-		if err := h.records.SaveMissed(ctx, f.record, reason, refill); err != nil {
-			return fmt.Errorf("recording that changes may be missing: %w", err)
+		if err := h.missedIn(ctx, f, reason, refill); err != nil {
+			return err
 		}
-		f.Edition.Missed.Store(&records.Missed{Reason: reason, Since: time.Now(), Refill: refill})
-		h.log.Error("changes may be missing", "edition", f.record.Name(), "reason", reason, "refill", refill)
 	}
+	return nil
+}
+
+func (h *holder) missedIn(ctx context.Context, f *fed, reason string, refill bool) error {
+	if err := h.records.SaveMissed(ctx, f.record, reason, refill); err != nil {
+		return fmt.Errorf("recording that changes may be missing: %w", err)
+	}
+	f.Edition.Missed.Store(&records.Missed{Reason: reason, Since: time.Now(), Refill: refill})
+	h.log.Error("changes may be missing", "edition", f.record.Name(), "reason", reason, "refill", refill)
 	h.wake()
 	return nil
 }
@@ -226,7 +233,9 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	record.Fence = h.lease.Fence()
 	e := deliver.New(record, h.source.Reader, eng, h.records, h.lease, h.log)
 	f := &fed{record: record, engine: eng, stopped: make(chan struct{})}
-	f.Edition, f.Follower = e, stream.NewFollower(e, record.Name(), record.Shape, h.source.Reader, eng.Engine)
+	f.Edition = e
+	f.Follower = stream.NewFollower(e, record.Name(), record.Shape, h.source.Reader, eng.Engine,
+		func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) })
 	if record.State != reindex.Switched {
 		f.Fill = rebuild.New(record, e, h.source.Reader, eng, h.records, h.lease, h.log)
 	}

@@ -3,6 +3,7 @@ package stream
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -38,6 +39,8 @@ type Follower struct {
 	routes  map[shape.Ref][]shape.Route
 	reader  source.Reader
 	engine  engine.Engine
+	// missed records that changes are missing in the edition for good.
+	missed func(ctx context.Context, reason string) error
 
 	mu      sync.Mutex // guards what follows
 	open    []*expansion
@@ -53,11 +56,21 @@ type expansion struct {
 	follow func(ctx context.Context, ticket *change.Ticket) error
 	ticket *change.Ticket
 	taken  bool
+	// stuck says why it cannot be done until a person mends something; empty when it can.
+	stuck string
 }
 
-// NewFollower prepares a follower for an edition of some name in the engine.
-func NewFollower(e Edition, name string, s *shape.Shape, reader source.Reader, eng engine.Engine) *Follower {
-	return &Follower{edition: e, name: name, shape: s, routes: s.Routes(), reader: reader, engine: eng,
+// NewFollower prepares a follower for an edition of some name in the engine. missed records that
+// changes are missing in the edition for good.
+func NewFollower(
+	e Edition,
+	name string,
+	s *shape.Shape,
+	reader source.Reader,
+	eng engine.Engine,
+	missed func(ctx context.Context, reason string) error,
+) *Follower {
+	return &Follower{edition: e, name: name, shape: s, routes: s.Routes(), reader: reader, engine: eng, missed: missed,
 		changed: make(chan struct{}), next: make(chan struct{}, expanders)}
 }
 
@@ -219,13 +232,58 @@ func (f *Follower) run(ctx context.Context) {
 		case <-f.next:
 		}
 		for x := f.take(); x != nil; x = f.take() {
-			if f.edition.Until(ctx, func() error { return x.follow(ctx, x.ticket) }) != nil ||
-				ctx.Err() != nil {
+			err := f.edition.Until(ctx, func() error {
+				if f.givenUp() {
+					return nil
+				}
+				err := x.follow(ctx, x.ticket)
+				f.noteStuck(x, err)
+				return err
+			})
+			if err != nil || ctx.Err() != nil {
 				return // it stays open, so the journal keeps the changes
 			}
 			f.finish(x)
 		}
 	}
+}
+
+func (f *Follower) noteStuck(x *expansion, err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if x.stuck = ""; source.FaultOf(err) == source.SchemaChanged {
+		x.stuck = err.Error()
+	}
+}
+
+// stuck says why changes cannot be followed until a person mends something; empty when they can.
+func (f *Follower) stuck() string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, x := range f.open {
+		if x.stuck != "" {
+			return x.stuck
+		}
+	}
+	return ""
+}
+
+// giveUp has Run finish all changes that are being followed as if that were done, and takes no
+// more.
+func (f *Follower) giveUp() {
+	f.mu.Lock()
+	f.gone = true
+	f.mu.Unlock()
+	select {
+	case f.next <- struct{}{}:
+	default:
+	}
+}
+
+func (f *Follower) givenUp() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.gone
 }
 
 func (f *Follower) take() *expansion {
@@ -242,12 +300,7 @@ func (f *Follower) take() *expansion {
 
 func (f *Follower) finish(x *expansion) {
 	f.mu.Lock()
-	for i := range f.open {
-		if f.open[i] == x {
-			f.open = append(f.open[:i:i], f.open[i+1:]...)
-			break
-		}
-	}
+	f.open = slices.DeleteFunc(slices.Clone(f.open), func(other *expansion) bool { return other == x })
 	close(f.changed)
 	f.changed = make(chan struct{})
 	f.mu.Unlock()

@@ -17,7 +17,7 @@ import (
 )
 
 const (
-	maxInFlight = 40000 // changes read from the journal and not done
+	maxInFlight = 40_000 // changes read from the journal and not done
 	readAtOnce  = 2000
 	pollFast    = 5 * time.Millisecond
 	pollSlow    = 150 * time.Millisecond
@@ -32,9 +32,10 @@ type Stream struct {
 	Journal Journal
 	recent  recent
 
-	name string
-	feed source.Feed
-	log  *slog.Logger
+	name        string
+	feed        source.Feed
+	log         *slog.Logger
+	maxInFlight int
 
 	mu        sync.Mutex  // guards what follows
 	followers []*Follower // never changed in place
@@ -51,7 +52,7 @@ type Stream struct {
 
 // New prepares the stream of a source. label is a table's name as people write it.
 func New(name string, src *source.Source, log *slog.Logger) *Stream {
-	return &Stream{name: name, feed: src.Feed, recent: recent{label: src.Label}, log: log.With("source", name),
+	return &Stream{name: name, feed: src.Feed, recent: recent{label: src.Label}, log: log.With("source", name), maxInFlight: maxInFlight,
 		changed: make(chan struct{}), removable: make(chan struct{}, 1)}
 }
 
@@ -117,9 +118,9 @@ func (s *Stream) Run(ctx context.Context) {
 // returns how many there were.
 func (s *Stream) read(ctx context.Context) (int, error) {
 	inFlight, _ := s.feed.InFlight()
-	most := min(maxInFlight-inFlight, readAtOnce)
+	most := min(s.maxInFlight-inFlight, readAtOnce)
 	if most <= 0 {
-		return 0, nil
+		return 0, s.relieve(ctx)
 	}
 	began := time.Now()
 	changes, err := s.feed.Changes(ctx, most)
@@ -139,6 +140,28 @@ func (s *Stream) read(ctx context.Context) (int, error) {
 		s.mu.Unlock()
 	}
 	return len(changes), nil
+}
+
+// relieve takes out the followers that cannot follow their changes, since the schema is no longer
+// what their edition was made for: the others shall not wait for them. That changes are missing
+// in the edition is recorded before they are given up.
+func (s *Stream) relieve(ctx context.Context) error {
+	s.mu.Lock()
+	followers := s.followers
+	s.mu.Unlock()
+	for _, f := range followers {
+		reason := f.stuck()
+		if reason == "" {
+			continue
+		}
+		if err := f.missed(ctx, reason); err != nil {
+			return err
+		}
+		s.Remove(f)
+		f.giveUp()
+		s.log.Error("changes given up", "edition", f.name, "reason", reason)
+	}
+	return nil
 }
 
 // follow gives changes to all followers that there are now: they are looked up after the
