@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"pingo/internal/core/shape"
@@ -248,28 +249,29 @@ func TestSeenContent(t *testing.T) {
 		t.Fatal("not a document")
 	}
 	var s Seen
+	now := time.Unix(1000, 0)
 	has := func(key string, body []byte, want bool) {
 		t.Helper()
-		if s.Has(key, body) != want {
+		if s.Has(key, body, now) != want {
 			t.Errorf("%s %s: not %v", key, body, want)
 		}
 	}
 	has("a", doc(1), false)
 	has("a", nil, false)
-	s.Note("a", doc(1))
+	s.Note("a", doc(1), now)
 	has("a", doc(1), true)
 	has("a", doc(2), false)
 	has("b", doc(1), false)
-	s.Note("a", nil)
+	s.Note("a", nil, now)
 	has("a", nil, true)
 	has("a", doc(1), false)
 	s.Forget("a")
 	has("a", nil, false)
-	s.Note("a", []byte("no fingerprint"))
+	s.Note("a", []byte("no fingerprint"), now)
 	has("a", []byte("no fingerprint"), false)
-	s.Note("early", doc(1))
+	s.Note("early", doc(1), now)
 	for i := range 5 * seenKeys { // memory is bounded
-		s.Note(fmt.Sprint(i), doc(i))
+		s.Note(fmt.Sprint(i), doc(i), now)
 		if i == 2*seenKeys {
 			has("early", doc(1), false)
 		}
@@ -282,4 +284,12 @@ func TestSeenContent(t *testing.T) {
 	if len(s.young)+len(s.old) > 2*seenKeys {
 		t.Errorf("%d keys are held", len(s.young)+len(s.old))
 	}
+	// After a while it is not known any more whether the engine still has it.
+	s.Note("late", doc(1), now)
+	for range 4 { // being asked for does not keep it
+		has("late", doc(1), true)
+		now = now.Add(seenFor / 3)
+	}
+	now = now.Add(seenFor)
+	has("late", doc(1), false)
 }

@@ -98,9 +98,9 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 
 // withoutUnchanged leaves out the documents that the engine has exactly like this.
 func (l *lane) withoutUnchanged(docs []engine.Document, became map[string]outcome) []engine.Document {
-	kept := docs[:0]
+	kept, now := docs[:0], time.Now()
 	for _, d := range docs {
-		if l.seen.Has(d.Key, d.Body) && !l.edition.failures.has(d.Key) {
+		if l.seen.Has(d.Key, d.Body, now) && !l.edition.failures.has(d.Key) {
 			became[d.Key] = unchanged
 			continue
 		}

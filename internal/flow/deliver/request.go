@@ -109,7 +109,7 @@ func (l *lane) answered(
 			}
 		case retry.Done:
 			taken++
-			l.seen.Note(key, body)
+			l.seen.Note(key, body, time.Now())
 		}
 		if !e.failures.has(key) {
 			continue
