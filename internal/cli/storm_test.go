@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -22,8 +23,9 @@ import (
 
 // The storm: changes, long and rolled-back transactions, two processes of which one or
 // the other is killed or paused, in fill and stream, an engine that is away, slow,
-// forgetful, and a source that restarts. In the end, every document equals what a second,
-// deliberately simple way makes of the rows.
+// forgetful, and a source that restarts; one process far away, partitions and children that come
+// and go, records that are put back to an older copy, and a copy of them in use. In the end, every
+// document equals what a second, deliberately simple way makes of the rows.
 //
 // PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer; see make storm.
 func TestStorm(t *testing.T) {
@@ -43,12 +45,13 @@ func TestStorm(t *testing.T) {
 	if err := demo.Load(t.Context(), lodge, huts, int64(seed)); err != nil {
 		t.Fatal(err)
 	}
+	pgtest.Exec(t, lodge, partedTables)
 	lodge.Close(t.Context())
 
 	w.fault(`{"slow_ms": 60}`) // so that the fill lasts until it is killed
 	w.serve()
 	w.eventually(10*time.Second, "the definition is applied", func() error {
-		_, err := w.client.Apply(t.Context(), demo.Files())
+		_, err := w.client.Apply(t.Context(), stormFiles())
 		return err
 	})
 	ctx, calm := context.WithCancel(context.Background())
@@ -56,19 +59,32 @@ func TestStorm(t *testing.T) {
 	for n := range 6 {
 		writers.Go(func() { writer(ctx, w, huts, seed, uint64(n)) })
 	}
+	writers.Go(func() { parts(ctx, w, seed) })
 	time.Sleep(time.Duration(50+r.IntN(300)) * time.Millisecond)
 	w.kill() // in the middle of the fill
 	w.serve()
 	otherAddress := freeAddress(t)
-	w.second = w.process(otherAddress)
+	near := w.env
+	far := []string{}
+	for name, url := range map[string]string{
+		"PINGO_RECORDS_URL": w.pg.URL("pingo"), "LODGE_URL": w.pg.URL("lodge"), "SEARCH_URL": w.engine.URL,
+	} {
+		far = append(far, name+"="+slow(t, url, time.Duration(1+r.IntN(60))*time.Millisecond))
+	}
+	startSecond := func() {
+		w.env = append(slices.Clone(near), far...)
+		w.second = w.process(otherAddress)
+		w.env = near
+	}
+	startSecond()
 	w.fault(`{}`)
-	kills, pauses := 1, 0
+	kills, pauses, copies := 1, 0, &recordsCopies{}
 	kill := func() {
 		kills++
 		if r.IntN(3) == 0 {
 			w.second.Process.Kill()
 			w.second.Wait()
-			w.second = w.process(otherAddress)
+			startSecond()
 			return
 		}
 		w.kill()
@@ -81,9 +97,18 @@ func TestStorm(t *testing.T) {
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
 		w.fault(`{}`) // it must catch up now and then, or its end would mend all that went wrong
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
-		switch r.IntN(11) {
+		switch r.IntN(12) {
 		case 0:
 			kill()
+		case 11: // nobody is left
+			kills += 2
+			w.second.Process.Kill()
+			w.second.Wait()
+			w.kill()
+			copies.step(w)
+			w.serve()
+			copies.use(w)
+			startSecond()
 		case 1, 2:
 			w.fault(`{"unavailable": -1}`)
 			time.Sleep(time.Duration(r.IntN(2000)) * time.Millisecond)
@@ -123,7 +148,7 @@ func TestStorm(t *testing.T) {
 				pgtest.Exec(t, conn, "TRUNCATE closures")
 				conn.Close(t.Context())
 			}
-			files := demo.Files()
+			files := stormFiles()
 			if r.IntN(2) == 0 {
 				files[0].Text = strings.Replace(
 					files[0].Text,
@@ -160,7 +185,7 @@ func TestStorm(t *testing.T) {
 			)
 		}
 	}
-	for _, name := range []string{"huts", "finder", "finder_tables"} {
+	for _, name := range []string{"huts", "finder", "finder_tables", "stays", "annexes"} {
 		w.index(90*time.Second, "all is quiet", name, func(ix api.IndexStatus) bool {
 			status, err := w.client.Status(t.Context())
 			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 &&
@@ -173,11 +198,18 @@ func TestStorm(t *testing.T) {
 			t.Errorf("%s: only %d rows", name, rows)
 		}
 	}
+	for _, name := range []string{"stays", "annexes"} {
+		rows, documents, differences, err := demo.Compare(t.Context(), lodge, stormFiles(), name)
+		if err != nil || rows != documents || len(differences) > 0 || rows < 20 {
+			t.Errorf("%s: %d rows, %d documents, %d differences, %v", name, rows, documents, len(differences), err)
+		}
+	}
 	var noted int
 	if err := lodge.QueryRow(t.Context(), "SELECT j.last_value - s.start_value FROM pingo_capture.journal_seq j, pg_sequences s WHERE s.sequencename = 'journal_seq'").Scan(&noted); err != nil {
 		t.Fatal(err)
 	}
-	t.Logf("seed %d: %d changes, %d kills, %d pauses", seed, noted, kills, pauses)
+	t.Logf("seed %d: %d changes, %d kills, %d pauses, records put back %d times, a copy of them used %d times",
+		seed, noted, kills, pauses, copies.restored, copies.used)
 	for _, service := range []*exec.Cmd{w.service, w.second} {
 		out, err := exec.Command("ps", "-o", "rss=", "-p", fmt.Sprint(service.Process.Pid)).Output()
 		if err != nil || mustInt(t, strings.TrimSpace(string(out))) > 200_000 {
@@ -255,4 +287,118 @@ func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
 		}
 		conn.Close(context.Background())
 	}
+}
+
+// partedTables are tables whose rows come and go with their parts.
+const partedTables = `
+	CREATE TABLE stays (id int PRIMARY KEY, note text, guests int) PARTITION BY RANGE (id);
+	CREATE TABLE stays_0 PARTITION OF stays FOR VALUES FROM (0) TO (100);
+	CREATE TABLE stays_1 PARTITION OF stays FOR VALUES FROM (100) TO (200);
+	CREATE TABLE stays_2 PARTITION OF stays FOR VALUES FROM (200) TO (300);
+	INSERT INTO stays SELECT n, 'note ' || n, n FROM generate_series(0, 299) n;
+	CREATE VIEW stay_pages AS SELECT s.id, to_jsonb(s) AS page FROM stays s;
+	CREATE TABLE annexes (id int PRIMARY KEY, name text);
+	CREATE TABLE sheds (slope text) INHERITS (annexes);
+	INSERT INTO annexes SELECT n, 'annex ' || n FROM generate_series(1, 50) n;
+	INSERT INTO sheds SELECT n, 'shed ' || n, 'north' FROM generate_series(51, 80) n`
+
+// stormFiles is the demo's definition with indexes of these tables.
+func stormFiles() []api.File {
+	return append(demo.Files(), api.File{Name: "parts.yaml", Text: `
+indexes:
+  stays:
+    engine: main
+    rows: lodge.stay_pages
+    key: id
+    fields: { note: { sql: "page->>'note'" }, guests: { sql: "(page->>'guests')::int", type: integer } }
+  annexes: { engine: tables, rows: lodge.annexes, fields: [name] }
+`})
+}
+
+// parts changes rows of partitions and children, and has these come and go with their rows,
+// until the context ends.
+func parts(ctx context.Context, w *world, seed uint64) {
+	r := rand.New(rand.NewPCG(seed, 77))
+	for ctx.Err() == nil {
+		conn, err := pgx.Connect(ctx, w.pg.URL("lodge"))
+		if err != nil {
+			time.Sleep(50 * time.Millisecond)
+			continue
+		}
+		for ctx.Err() == nil && !conn.IsClosed() {
+			n, id := r.IntN(3), r.IntN(100)
+			do := fmt.Sprintf("UPDATE stays SET note = note || '.' WHERE id %% 100 = %d; UPDATE annexes SET name = name || '.' WHERE id = %d", id, id)
+			switch r.IntN(60) {
+			case 0:
+				do = fmt.Sprintf("ALTER TABLE stays DETACH PARTITION stays_%d", n)
+			case 1, 2:
+				do = fmt.Sprintf("ALTER TABLE stays ATTACH PARTITION stays_%d FOR VALUES FROM (%d) TO (%d)", n, 100*n, 100*n+100)
+			case 3:
+				do = fmt.Sprintf(`DROP TABLE stays_%d; CREATE TABLE stays_%[1]d (id int NOT NULL, note text, guests int);
+					INSERT INTO stays_%[1]d SELECT n, 'again ' || n, n FROM generate_series(%d, %d) n;
+					ALTER TABLE stays ATTACH PARTITION stays_%[1]d FOR VALUES FROM (%[2]d) TO (%d)`, n, 100*n, 100*n+50, 100*n+100)
+			case 4:
+				do = "ALTER TABLE sheds NO INHERIT annexes"
+			case 5, 6:
+				do = "UPDATE sheds SET name = name || '!'; ALTER TABLE sheds INHERIT annexes"
+			case 7:
+				do = fmt.Sprintf("TRUNCATE stays_%d; INSERT INTO stays_%[1]d SELECT n, 'fresh ' || n, n FROM generate_series(%d, %d) n", n, 100*n, 100*n+30)
+			case 8:
+				do = fmt.Sprintf("DELETE FROM annexes WHERE id = %d; INSERT INTO sheds VALUES (%d, 'new', 'south')", id, 81+id)
+			}
+			// What cannot be done, since a part is there or is not, is not done.
+			conn.Exec(ctx, "BEGIN; SET LOCAL lock_timeout = '1s'; "+do+"; COMMIT")
+			conn.Exec(ctx, "ROLLBACK")
+			time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
+		}
+		conn.Close(context.Background())
+	}
+}
+
+// recordsCopies copies the records, and puts a copy back, while no process runs.
+type recordsCopies struct {
+	made           time.Time // zero when there is none
+	restored, used int
+}
+
+// old is how old a copy must be for anybody to tell it from the records.
+const old = 12 * time.Second
+
+func (c *recordsCopies) step(w *world) {
+	w.t.Helper()
+	conn, err := pgx.Connect(w.t.Context(), w.pg.URL("postgres"))
+	if err != nil {
+		return // the server restarts just now
+	}
+	defer conn.Close(context.Background())
+	switch {
+	case c.made.IsZero():
+		if _, err := conn.Exec(w.t.Context(), "DROP DATABASE IF EXISTS pingo_copy WITH (FORCE)"); err == nil {
+			if _, err = conn.Exec(w.t.Context(), "CREATE DATABASE pingo_copy TEMPLATE pingo"); err == nil {
+				c.made = time.Now()
+			}
+		}
+	case time.Since(c.made) > old:
+		pgtest.Exec(w.t, conn, "DROP DATABASE pingo WITH (FORCE)")
+		pgtest.Exec(w.t, conn, "CREATE DATABASE pingo TEMPLATE pingo_copy")
+		c.made = time.Time{}
+		c.restored++
+	}
+}
+
+// use has a process work on the copy for a moment, beside those that work on the records: it
+// must do nothing.
+func (c *recordsCopies) use(w *world) {
+	w.t.Helper()
+	if c.made.IsZero() || time.Since(c.made) > time.Second {
+		return
+	}
+	near := w.env
+	w.env = append(slices.Clone(near), "PINGO_RECORDS_URL="+w.pg.URL("pingo_copy"))
+	third := w.process(freeAddress(w.t))
+	w.env = near
+	time.Sleep(6 * time.Second)
+	third.Process.Kill()
+	third.Wait()
+	c.used++
 }
