@@ -56,7 +56,7 @@ func (r *reader) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, ro
 }
 
 // chunkRows makes chunks small, so that there are some.
-const chunkRows = 8
+const chunkRows = 4
 
 func (r *reader) Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func([]string) error) error {
 	c, _, err := r.copy(ctx, fmt.Sprint("keys ", t.Index, after))
