@@ -40,7 +40,7 @@ func (r *reader) copy(ctx context.Context, name string) (source.Reader, *tiny.Da
 }
 
 func (r *reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
-	c, _, err := r.copy(ctx, "count")
+	c, _, err := r.copy(ctx, "count "+t.Index)
 	if err != nil {
 		return 0, err
 	}

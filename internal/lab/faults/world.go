@@ -184,8 +184,9 @@ var (
 	errSilent = errors.New("no answer")
 )
 
-// awake waits while the process is paused, and reports whether it is dead.
-func (p *Process) awake() bool {
+// awake waits while the process is paused, and reports whether it is alive. Those who waited go
+// on one after the other, each at its own moment, so that their order is always the same.
+func (p *Process) awake(name string) bool {
 	for {
 		p.mu.Lock()
 		dead, resumed := p.dead, p.resumed
@@ -199,6 +200,8 @@ func (p *Process) awake() bool {
 		default:
 		}
 		<-resumed
+		r := rand.New(rand.NewPCG(p.world.seed, xxhash.Sum64String(p.name+" awakes "+name)))
+		time.Sleep(jitter(r))
 	}
 }
 
@@ -216,7 +219,7 @@ func call[T any](ctx context.Context, p *Process, peer, name string, do func(hal
 		err   error
 	}
 	var none T
-	if !p.awake() {
+	if !p.awake(name) {
 		return none, errDead
 	}
 	if err := ctx.Err(); err != nil {
@@ -246,7 +249,7 @@ func call[T any](ctx context.Context, p *Process, peer, name string, do func(hal
 	case <-ctx.Done():
 		return none, ctx.Err()
 	case a := <-answers:
-		if !p.awake() {
+		if !p.awake(name + ", answered") {
 			return none, errDead
 		}
 		if a.err != nil {
