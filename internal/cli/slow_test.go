@@ -1,11 +1,14 @@
 package cli_test
 
 import (
+	"errors"
 	"fmt"
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
+	"pingo/internal/api"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/slowlink"
@@ -71,5 +74,54 @@ func TestARestartLosesNothingOverSlowLinks(t *testing.T) {
 				})
 			}
 		})
+	}
+}
+
+// A source that was put back to an older copy of itself is noticed, while Pingo runs and across a
+// restart: it says so, and puts right what is no longer true.
+func TestASourceThatGoesBackInTime(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
+		t.Fatal(err)
+	}
+	w.serve()
+	w.must("apply", "--yes", w.write(demo.Definition))
+	server := pgtest.Connect(t, w.pg.URL("postgres"))
+	inSync := func(ix api.IndexStatus) bool { return ix.State == api.StateInSync }
+	for _, running := range []bool{true, false} {
+		w.index(20*time.Second, "in sync", "huts", inSync)
+		before := w.edition("huts")
+		lodge.Close(t.Context())
+		w.kill()
+		pgtest.Exec(t, server, "CREATE DATABASE lodge_copy TEMPLATE lodge")
+		w.serve()
+		lodge = pgtest.Connect(t, w.pg.URL("lodge"))
+		pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Never ' || id WHERE id % 3 = 0; DELETE FROM huts WHERE id % 50 = 1")
+		w.index(20*time.Second, "in sync with what will be undone", "huts", func(ix api.IndexStatus) bool {
+			return inSync(ix) && ix.Rows != nil && ix.Documents != nil && *ix.Rows == *ix.Documents
+		})
+		time.Sleep(8 * time.Second) // the mark moves on every three seconds
+		lodge.Close(t.Context())
+		if !running {
+			w.kill()
+		}
+		pgtest.Exec(t, server, "DROP DATABASE lodge WITH (FORCE)")
+		pgtest.Exec(t, server, "ALTER DATABASE lodge_copy RENAME TO lodge")
+		if !running {
+			w.serve()
+		}
+		lodge = pgtest.Connect(t, w.pg.URL("lodge"))
+		pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Now ' || id WHERE id % 7 = 0")
+		w.eventually(20*time.Second, "it is noticed", func() error {
+			if !strings.Contains(w.log.String(), "the source was put back to an older copy of itself") {
+				return errors.New("the log does not say so")
+			}
+			return nil
+		})
+		w.index(30*time.Second, "another edition answers", "huts", func(ix api.IndexStatus) bool {
+			return inSync(ix) && ix.Edition != before
+		})
+		w.equal(lodge, "huts")
 	}
 }
