@@ -125,3 +125,32 @@ func TestASourceThatGoesBackInTime(t *testing.T) {
 		w.equal(lodge, "huts")
 	}
 }
+
+// A trigger that begins to change rows before they are written makes changes go unnoticed: that
+// is said within seconds, and put right by itself.
+func TestALaterTriggerIsMadeUpFor(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
+		t.Fatal(err)
+	}
+	w.serve()
+	w.must("apply", "--yes", w.write(demo.Definition))
+	before := w.edition("huts")
+	pgtest.Exec(t, lodge, `
+		CREATE FUNCTION visited() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.name := NEW.name || '!'; RETURN NEW; END $$;
+		CREATE TRIGGER visited BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION visited();
+		UPDATE huts SET visits_counted = visits_counted + 1 WHERE id % 2 = 0`)
+	w.index(20*time.Second, "another edition answers", "huts", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateInSync && ix.Edition != before
+	})
+	w.equal(lodge, "huts")
+	pgtest.Exec(t, lodge, "UPDATE huts SET visits_counted = visits_counted + 1 WHERE id % 3 = 0")
+	w.eventually(20*time.Second, "every update is noticed", func() error {
+		_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts")
+		if err == nil && len(differences) > 0 {
+			err = fmt.Errorf("%d differences", len(differences))
+		}
+		return err
+	})
+}
