@@ -49,7 +49,10 @@ func TestFirstFiveMinutes(t *testing.T) {
 		journal {
 		t.Error("check has touched the source", err)
 	}
-	if sql := w.must("capture", "show", file); !strings.Contains(sql, "CREATE TRIGGER pingo_update AFTER UPDATE OF") ||
+	if sql := w.must("capture", "show", file); !strings.Contains(
+		sql,
+		"CREATE TRIGGER pingo_update AFTER UPDATE OF",
+	) ||
 		!strings.Contains(sql, "GRANT SELECT ON") {
 		t.Error(sql)
 	}
@@ -85,7 +88,8 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("%+v %v", status, err)
 	}
 	var plain map[string]any
-	if err := yaml.Unmarshal([]byte(w.must("status", "-o", "yaml")), &plain); err != nil || plain["state"] != "in sync" {
+	if err := yaml.Unmarshal([]byte(w.must("status", "-o", "yaml")), &plain); err != nil ||
+		plain["state"] != "in sync" {
 		t.Errorf("%v %v", plain, err)
 	}
 	if out := w.must("check", file); !strings.Contains(out, "index huts in main: unchanged") {
@@ -317,7 +321,11 @@ func TestARenamedColumnStopsItsIndex(t *testing.T) {
 	)
 	w.equal(lodge, "huts")
 
-	pgtest.Exec(t, lodge, "ALTER TABLE huts RENAME summary TO about; UPDATE huts SET name = 'Twice Lost' WHERE id = 8")
+	pgtest.Exec(
+		t,
+		lodge,
+		"ALTER TABLE huts RENAME summary TO about; UPDATE huts SET name = 'Twice Lost' WHERE id = 8",
+	)
 	w.index(5*time.Second, "it is stopped again", "huts", stopped)
 	renamed := w.write(
 		strings.Replace(definition, "summary:     { search: 2 }", "summary:     { column: about, search: 2 }", 1),
@@ -664,7 +672,10 @@ func TestFailedDocuments(t *testing.T) {
 		t.Error(out)
 	}
 	// A retry that is refused again is counted; one that is accepted leaves the list.
-	if out := w.must("failed", "retry", "huts", "--cause", cause[1]); !strings.Contains(out, "Sent again: 2 documents") {
+	if out := w.must("failed", "retry", "huts", "--cause", cause[1]); !strings.Contains(
+		out,
+		"Sent again: 2 documents",
+	) {
 		t.Error(out)
 	}
 	w.eventually(5*time.Second, "it was tried again", func() error {
@@ -716,7 +727,8 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	}
 	w.kill() // before it told of the index
 	w.serve()
-	if st, err := w.client.Status(t.Context()); err != nil || st.State == api.StateEmpty || st.Version > 0 && len(st.Indexes) != 1 {
+	if st, err := w.client.Status(t.Context()); err != nil || st.State == api.StateEmpty ||
+		st.Version > 0 && len(st.Indexes) != 1 {
 		t.Errorf("right after a restart, the index is not told of: %+v %v", st, err)
 	}
 	w.index(

@@ -87,7 +87,11 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Zinne' WHERE id = 7")
 	for range 2 {
 		time.Sleep(300 * time.Millisecond)
-		pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Turm' WHERE id = 7; UPDATE huts SET name = 'Zinne' WHERE id = 7")
+		pgtest.Exec(
+			t,
+			lodge,
+			"UPDATE huts SET name = 'Turm' WHERE id = 7; UPDATE huts SET name = 'Zinne' WHERE id = 7",
+		)
 	}
 	w.eventually(10*time.Second, "what became of the changes is told", func() error {
 		list, err := w.client.Recent(t.Context(), "lodge")
@@ -247,7 +251,11 @@ func TestAJournalMayGiveUp(t *testing.T) {
 func TestEngineBehindTLS(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
-	pgtest.Exec(t, lodge, "CREATE TABLE huts (id int PRIMARY KEY, name text); INSERT INTO huts VALUES (1, 'Krummhorn')")
+	pgtest.Exec(
+		t,
+		lodge,
+		"CREATE TABLE huts (id int PRIMARY KEY, name text); INSERT INTO huts VALUES (1, 'Krummhorn')",
+	)
 	engine := httptest.NewTLSServer(&standin.Server{User: "firn", Password: "crevasse"})
 	t.Cleanup(engine.Close)
 	certificate := filepath.Join(t.TempDir(), "authority.pem")

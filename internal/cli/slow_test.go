@@ -97,7 +97,11 @@ func TestASourceThatGoesBackInTime(t *testing.T) {
 		pgtest.Exec(t, server, "CREATE DATABASE lodge_copy TEMPLATE lodge")
 		w.serve()
 		lodge = pgtest.Connect(t, w.pg.URL("lodge"))
-		pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Never ' || id WHERE id % 3 = 0; DELETE FROM huts WHERE id % 50 = 1")
+		pgtest.Exec(
+			t,
+			lodge,
+			"UPDATE huts SET name = 'Never ' || id WHERE id % 3 = 0; DELETE FROM huts WHERE id % 50 = 1",
+		)
 		w.index(20*time.Second, "in sync with what will be undone", "huts", func(ix api.IndexStatus) bool {
 			return inSync(ix) && ix.Rows != nil && ix.Documents != nil && *ix.Rows == *ix.Documents
 		})

@@ -166,7 +166,15 @@ func TestStorm(t *testing.T) {
 	w.fault(`{}`)
 	lodge = pgtest.Connect(t, w.pg.URL("lodge"))
 	for n := range 3 { // those that are there already stay
-		lodge.Exec(t.Context(), fmt.Sprintf("ALTER TABLE stays ATTACH PARTITION stays_%d FOR VALUES FROM (%d) TO (%d)", n, 100*n, 100*n+100))
+		lodge.Exec(
+			t.Context(),
+			fmt.Sprintf(
+				"ALTER TABLE stays ATTACH PARTITION stays_%d FOR VALUES FROM (%d) TO (%d)",
+				n,
+				100*n,
+				100*n+100,
+			),
+		)
 	}
 	// What was refused is tried again when its row changes.
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1 WHERE id % 700 = 0")
@@ -259,7 +267,34 @@ func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
 					_, err = conn.Exec(ctx, "UPDATE regions SET name = name || '.' WHERE id = $1", 1+r.IntN(24))
 				case 1:
 					_, err = conn.Exec(ctx, "UPDATE amenities SET label = label || '.' WHERE id = $1", 1+r.IntN(18))
-				case 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 50, 51, 52, 53, 54, 55, 56, 57, 58, 59:
+				case 3,
+					4,
+					5,
+					6,
+					7,
+					8,
+					9,
+					10,
+					11,
+					12,
+					13,
+					14,
+					15,
+					16,
+					17,
+					18,
+					19,
+					20,
+					50,
+					51,
+					52,
+					53,
+					54,
+					55,
+					56,
+					57,
+					58,
+					59:
 					_, err = conn.Exec(ctx, "DELETE FROM huts WHERE id = $1", 1+r.IntN(huts))
 				case 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32, 33, 34, 35, 36, 37, 38, 39, 40:
 					_, err = conn.Exec(
@@ -330,25 +365,49 @@ func parts(ctx context.Context, w *world, seed uint64) {
 		}
 		for ctx.Err() == nil && !conn.IsClosed() {
 			n, id := r.IntN(3), r.IntN(100)
-			do := fmt.Sprintf("UPDATE stays SET note = note || '.' WHERE id %% 100 = %d; UPDATE annexes SET name = name || '.' WHERE id = %d", id, id)
+			do := fmt.Sprintf(
+				"UPDATE stays SET note = note || '.' WHERE id %% 100 = %d; UPDATE annexes SET name = name || '.' WHERE id = %d",
+				id,
+				id,
+			)
 			switch r.IntN(60) {
 			case 0:
 				do = fmt.Sprintf("ALTER TABLE stays DETACH PARTITION stays_%d", n)
 			case 1, 2:
-				do = fmt.Sprintf("ALTER TABLE stays ATTACH PARTITION stays_%d FOR VALUES FROM (%d) TO (%d)", n, 100*n, 100*n+100)
+				do = fmt.Sprintf(
+					"ALTER TABLE stays ATTACH PARTITION stays_%d FOR VALUES FROM (%d) TO (%d)",
+					n,
+					100*n,
+					100*n+100,
+				)
 			case 3:
-				do = fmt.Sprintf(`DROP TABLE stays_%d; CREATE TABLE stays_%[1]d (id int NOT NULL, note text, guests int);
+				do = fmt.Sprintf(
+					`DROP TABLE stays_%d; CREATE TABLE stays_%[1]d (id int NOT NULL, note text, guests int);
 					INSERT INTO stays_%[1]d SELECT n, 'again ' || n, n FROM generate_series(%d, %d) n;
-					ALTER TABLE stays ATTACH PARTITION stays_%[1]d FOR VALUES FROM (%[2]d) TO (%d)`, n, 100*n, 100*n+50, 100*n+100)
+					ALTER TABLE stays ATTACH PARTITION stays_%[1]d FOR VALUES FROM (%[2]d) TO (%d)`,
+					n,
+					100*n,
+					100*n+50,
+					100*n+100,
+				)
 			case 4:
 				do = "ALTER TABLE sheds NO INHERIT annexes"
 			case 5, 6:
 				do = "UPDATE sheds SET name = name || '!'; ALTER TABLE sheds INHERIT annexes"
 			case 7:
-				do = fmt.Sprintf("TRUNCATE stays_%d; INSERT INTO stays_%[1]d SELECT n, 'fresh ' || n, n FROM generate_series(%d, %d) n", n, 100*n, 100*n+30)
+				do = fmt.Sprintf(
+					"TRUNCATE stays_%d; INSERT INTO stays_%[1]d SELECT n, 'fresh ' || n, n FROM generate_series(%d, %d) n",
+					n,
+					100*n,
+					100*n+30,
+				)
 			case 8:
 				// No key spans a table and its children.
-				do = fmt.Sprintf("DELETE FROM annexes WHERE id = %d; DELETE FROM sheds WHERE id = %d; INSERT INTO sheds VALUES (%[2]d, 'new', 'south')", id, 81+id)
+				do = fmt.Sprintf(
+					"DELETE FROM annexes WHERE id = %d; DELETE FROM sheds WHERE id = %d; INSERT INTO sheds VALUES (%[2]d, 'new', 'south')",
+					id,
+					81+id,
+				)
 			}
 			// What cannot be done, since a part is there or is not, is not done.
 			conn.Exec(ctx, "BEGIN; SET LOCAL lock_timeout = '1s'; "+do+"; COMMIT")

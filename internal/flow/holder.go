@@ -107,7 +107,12 @@ func (h *holder) run(ctx context.Context) {
 	defer h.work.Wait()
 	defer h.cancel()
 	h.work.Go(func() {
-		h.lease.Keep(ctx, h.status, func(ctx context.Context) error { return h.allMissed(ctx, lease.RecordsOlder) }, h.log)
+		h.lease.Keep(
+			ctx,
+			h.status,
+			func(ctx context.Context) error { return h.allMissed(ctx, lease.RecordsOlder) },
+			h.log,
+		)
 	})
 	h.work.Go(func() {
 		report.History(
@@ -365,7 +370,8 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	var live *fed
 	for _, other := range h.all() {
-		if other.record.Index == f.record.Index && other != f && other.record.Engine == f.record.Engine && other.Live() &&
+		if other.record.Index == f.record.Index && other != f && other.record.Engine == f.record.Engine &&
+			other.Live() &&
 			(live == nil || other.record.Number > live.record.Number) {
 			live = other
 		}
@@ -428,7 +434,11 @@ type heldStatus struct {
 }
 
 func (h *holder) currentStatus() heldStatus {
-	p := heldStatus{since: h.began, Source: report.Source(h.lease.Source(), h.stream), Recent: h.stream.Recent()}
+	p := heldStatus{
+		since:  h.began,
+		Source: report.Source(h.lease.Source(), h.stream),
+		Recent: h.stream.Recent(),
+	}
 	p.Indexes = report.Indexes(h.reported(), p.Source)
 	return p
 }

@@ -419,7 +419,13 @@ func (s *Service) refill(ctx context.Context, states []records.EditionState) err
 			return fmt.Errorf("recording another edition of %s: %w", name.index, err)
 		}
 		if e != nil {
-			s.log.Info("edition begun, since another lacks changes", "edition", e.Name(), "instead", f.record.Name())
+			s.log.Info(
+				"edition begun, since another lacks changes",
+				"edition",
+				e.Name(),
+				"instead",
+				f.record.Name(),
+			)
 			h.wake()
 		}
 	}

@@ -322,7 +322,8 @@ func (e *episode) start(p *process) {
 	p.starts++
 	p.Process = e.world.Process(fmt.Sprintf("%d.%d", p.number, p.starts))
 	e.tell("process %d starts", p.number)
-	log := slog.New(slog.NewTextHandler(e.log, &slog.HandlerOptions{Level: slog.LevelDebug})).With("process", p.number)
+	log := slog.New(slog.NewTextHandler(e.log, &slog.HandlerOptions{Level: slog.LevelDebug})).
+		With("process", p.number)
 	ctx, cancel := context.WithCancel(e.Context())
 	p.stop, p.ended = cancel, make(chan struct{})
 	rec := faults.Records(p.Process, e.records)
@@ -605,8 +606,11 @@ func (e *episode) differences(index, edition string, after time.Time) (out []str
 	}
 	for _, key := range slices.Sorted(maps.Keys(keys)) {
 		if stored[key] != wanted[key] && !failed[key] && !e.changed[index+" "+key].After(after) {
-			out = append(out, fmt.Sprintf("%s %s: %q, in the source %q since %s", edition, key, stored[key], wanted[key],
-				e.changed[index+" "+key].Format("04:05.000")))
+			out = append(
+				out,
+				fmt.Sprintf("%s %s: %q, in the source %q since %s", edition, key, stored[key], wanted[key],
+					e.changed[index+" "+key].Format("04:05.000")),
+			)
 		}
 	}
 	return out
@@ -636,7 +640,13 @@ func (e *episode) probe(p *process) {
 			return
 		}
 		if d := e.differences(ix.Name, names[0], time.Now().Add(-staleness)); len(d) > 0 {
-			e.fail("process %d says that %s is in sync: %s\n%s", p.number, ix.Name, ix.Sentence, strings.Join(d, "\n"))
+			e.fail(
+				"process %d says that %s is in sync: %s\n%s",
+				p.number,
+				ix.Name,
+				ix.Sentence,
+				strings.Join(d, "\n"),
+			)
 		}
 	}
 }

@@ -57,7 +57,10 @@ func (s *Service) Status() api.Status {
 	}
 	for _, ix := range def.Indexes {
 		if !slices.ContainsFunc(out.Indexes, func(x api.IndexStatus) bool { return x.Name == ix.Name }) {
-			out.Indexes = append(out.Indexes, report.Unknown(ix.Name, ix.Source, ix.Engine, since[ix.Source], now))
+			out.Indexes = append(
+				out.Indexes,
+				report.Unknown(ix.Name, ix.Source, ix.Engine, since[ix.Source], now),
+			)
 		}
 	}
 	for _, p := range s.processes {

@@ -280,8 +280,12 @@ func (r *Records) SaveShape(ctx context.Context, e *Edition) error {
 // that is neither cancelled nor has a newer one: records that were restored may have forgotten
 // why it was dropped.
 func (r *Records) DeleteEdition(ctx context.Context, e *Edition) error {
-	n, err := r.fenced(ctx, `DELETE FROM edition e WHERE index_name = $3 AND number = $4 AND ($2 = '' OR state = 'cancelled'
-		OR EXISTS (SELECT FROM edition n WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled')) AND `+held, e)
+	n, err := r.fenced(
+		ctx,
+		`DELETE FROM edition e WHERE index_name = $3 AND number = $4 AND ($2 = '' OR state = 'cancelled'
+		OR EXISTS (SELECT FROM edition n WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled')) AND `+held,
+		e,
+	)
 	if err == nil && n == 0 {
 		return r.stillHeld(ctx, e)
 	}

@@ -100,15 +100,37 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 	if err != nil {
 		return err
 	}
-	n, err := changed(r.db.ExecContext(ctx, `UPDATE lease SET beat = $4, claimed = $6, claiming = $9, status = $7, changed_at = now()
+	n, err := changed(
+		r.db.ExecContext(
+			ctx,
+			`UPDATE lease SET beat = $4, claimed = $6, claiming = $9, status = $7, changed_at = now()
 		WHERE source = $1 AND holder = $2 AND epoch = $3 AND beat >= $5 AND beat < $4 AND history = $8 AND `+history+` = $8`,
-		l.Source, l.Holder, l.Epoch, beat, l.Beat, string(claimed), string(status), l.History, l.Claiming))
+			l.Source,
+			l.Holder,
+			l.Epoch,
+			beat,
+			l.Beat,
+			string(claimed),
+			string(status),
+			l.History,
+			l.Claiming,
+		),
+	)
 	if err != nil || n > 0 {
 		return err
 	}
 	var older bool
-	err = r.db.GetContext(ctx, &older, `SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND holder = $2 AND epoch = $3
-		AND (beat < $4 OR `+history+` <> $5))`, l.Source, l.Holder, l.Epoch, l.Beat, l.History)
+	err = r.db.GetContext(
+		ctx,
+		&older,
+		`SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND holder = $2 AND epoch = $3
+		AND (beat < $4 OR `+history+` <> $5))`,
+		l.Source,
+		l.Holder,
+		l.Epoch,
+		l.Beat,
+		l.History,
+	)
 	switch {
 	case err != nil:
 		return err
@@ -123,7 +145,13 @@ func (l *Lease) Fence() string { return fmt.Sprintf("%d %s", l.Epoch, l.Holder) 
 
 // HoldsLease reports whether the lease on a source is still that of a fence.
 func (r *Records) HoldsLease(ctx context.Context, source, fence string) (is bool, err error) {
-	err = r.db.GetContext(ctx, &is, "SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND epoch || ' ' || holder = $2)", source, fence)
+	err = r.db.GetContext(
+		ctx,
+		&is,
+		"SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND epoch || ' ' || holder = $2)",
+		source,
+		fence,
+	)
 	return is, err
 }
 

@@ -315,7 +315,8 @@ func TestTokensAreKeptAsHashes(t *testing.T) {
 	if err := r.CreateToken(t.Context(), "a", "admin", []byte{3}); !errors.Is(err, ErrExists) {
 		t.Error(err)
 	}
-	if found, err := r.TokenByHash(t.Context(), []byte{1, 2}); err != nil || found.Name != "a" || found.UsedAt == nil {
+	if found, err := r.TokenByHash(t.Context(), []byte{1, 2}); err != nil || found.Name != "a" ||
+		found.UsedAt == nil {
 		t.Errorf("%+v %v", found, err)
 	}
 	if found, err := r.TokenByHash(t.Context(), []byte{9}); found != nil || err != nil {

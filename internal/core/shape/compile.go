@@ -548,7 +548,10 @@ func (c *compiler) shifting(p definition.Pos, list []Shift) {
 		if !slices.Contains(c.allowed, s.Function) {
 			c.find(
 				p,
-				fmt.Sprintf("take it out; or, if it is enough that documents follow when their rows change, allow it at the index: functions_allowed: [%s]", s.Function),
+				fmt.Sprintf(
+					"take it out; or, if it is enough that documents follow when their rows change, allow it at the index: functions_allowed: [%s]",
+					s.Function,
+				),
 				"%s, and documents would not follow",
 				s.Why,
 			)

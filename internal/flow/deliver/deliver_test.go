@@ -37,7 +37,13 @@ type rig struct {
 
 func newRig(t *testing.T, rows int) *rig {
 	t.Helper()
-	record := &records.Edition{Index: "huts", Number: 1, State: reindex.Switched, Shape: model.Shape(), Engine: "main"}
+	record := &records.Edition{
+		Index:  "huts",
+		Number: 1,
+		State:  reindex.Switched,
+		Shape:  model.Shape(),
+		Engine: "main",
+	}
 	r := &rig{t: t, table: model.NewTable(rows), engine: model.NewEngine(), store: model.NewRecords(record)}
 	r.e = r.edition(record)
 	return r
@@ -208,7 +214,8 @@ func TestOneBadRowHarmsOnlyItself(t *testing.T) {
 		synctest.Wait()
 		bad = true
 		r.within("one row is bad", r.change(all...))
-		if failed := r.store.Failed(); len(failed) != 1 || !strings.Contains(failed["k00700"].Reason, "division by zero") ||
+		if failed := r.store.Failed(); len(failed) != 1 ||
+			!strings.Contains(failed["k00700"].Reason, "division by zero") ||
 			len(r.engine.Stored()) != 1200 {
 			t.Errorf("%+v, %d stored", failed, len(r.engine.Stored()))
 		}
@@ -382,7 +389,8 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 		if open > Lanes*(lineLimit+batchKeys) {
 			t.Fatalf("%d changes are still open", open)
 		}
-		if n, oldest, err := r.store.BacklogSize(t.Context(), r.e.Record); err != nil || n < rows-Lanes*(lineLimit+batchKeys) ||
+		if n, oldest, err := r.store.BacklogSize(t.Context(), r.e.Record); err != nil ||
+			n < rows-Lanes*(lineLimit+batchKeys) ||
 			oldest == nil ||
 			oldest.After(time.Now()) {
 			t.Errorf("%d in the backlog since %v, %v", n, oldest, err)
@@ -543,7 +551,11 @@ func TestWideChangesLeaveRoomForFreshOnes(t *testing.T) {
 			var waits []chan struct{}
 			for range 1 + random.IntN(4) {
 				from := 1000 + random.IntN(rows-1000)
-				waits = append(waits, spread(from, min(rows, from+random.IntN(300))), r.change(model.Key(random.IntN(1000))))
+				waits = append(
+					waits,
+					spread(from, min(rows, from+random.IntN(300))),
+					r.change(model.Key(random.IntN(1000))),
+				)
 				time.Sleep(time.Duration(random.IntN(4)) * time.Millisecond)
 			}
 			for _, w := range waits {
@@ -595,7 +607,10 @@ func TestDismissedElsewhere(t *testing.T) {
 		r.store.Dismiss("k00000", "k00001")
 		r.within("refused again", r.change("k00001"))
 		look(2)
-		if keys, _ := r.store.FailedKeys(t.Context(), r.e.Record, ""); !slices.Equal(keys, []string{"k00001", "k00002"}) {
+		if keys, _ := r.store.FailedKeys(t.Context(), r.e.Record, ""); !slices.Equal(
+			keys,
+			[]string{"k00001", "k00002"},
+		) {
 			t.Errorf("recorded: %v", keys)
 		}
 		// Its acceptance ends it here as well, whatever is in the records.

@@ -42,7 +42,12 @@ func (b *BadRequest) Unwrap() error { return b.Err }
 type Store interface {
 	Editions(ctx context.Context) ([]*records.Edition, error)
 	EditionStates(ctx context.Context) ([]records.EditionState, error)
-	AddToBacklog(ctx context.Context, e *records.Edition, keys []string, at []time.Time) (added int64, err error)
+	AddToBacklog(
+		ctx context.Context,
+		e *records.Edition,
+		keys []string,
+		at []time.Time,
+	) (added int64, err error)
 	FailedKeys(ctx context.Context, e *records.Edition, cause string) ([]string, error)
 	FailedDocument(ctx context.Context, index, key string) (*records.Failed, error)
 	FailedDocuments(ctx context.Context, index, cause string, limit int) ([]records.Failed, error)

@@ -56,13 +56,26 @@ type Lease struct {
 
 // Take takes the lease on a source, if it is still as it was seen; else it returns nil. Its
 // epoch is above that which was seen, and above another one.
-func Take(ctx context.Context, store Store, source, process string, seen *records.Lease, above int64) (*Lease, error) {
+func Take(
+	ctx context.Context,
+	store Store,
+	source, process string,
+	seen *records.Lease,
+	above int64,
+) (*Lease, error) {
 	until := time.Now().Add(Time - margin)
 	record, err := store.Take(ctx, source, process, seen, above)
 	if err != nil || record == nil {
 		return nil, err
 	}
-	l := &Lease{store: store, record: *record, claimed: record.Claimed, claiming: record.Claiming, beat: record.Beat, lost: make(chan struct{})}
+	l := &Lease{
+		store:    store,
+		record:   *record,
+		claimed:  record.Claimed,
+		claiming: record.Claiming,
+		beat:     record.Beat,
+		lost:     make(chan struct{}),
+	}
 	l.older = record.Before != "" && record.Before != record.History
 	l.until.Store(&until)
 	return l, nil

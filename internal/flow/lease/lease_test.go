@@ -72,7 +72,12 @@ type leases struct {
 	now *records.Lease
 }
 
-func (s *leases) Take(_ context.Context, source, process string, seen *records.Lease, _ int64) (*records.Lease, error) {
+func (s *leases) Take(
+	_ context.Context,
+	source, process string,
+	seen *records.Lease,
+	_ int64,
+) (*records.Lease, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if (seen == nil) != (s.now == nil) || seen != nil && (seen.Epoch != s.now.Epoch || seen.Beat != s.now.Beat) {

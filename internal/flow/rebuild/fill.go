@@ -154,7 +154,13 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p := &planner{turn: make(chan struct{}, 1), open: open, tree: record.PlannedTree, after: record.PlannedTo, all: record.Planned}
+	p := &planner{
+		turn:  make(chan struct{}, 1),
+		open:  open,
+		tree:  record.PlannedTree,
+		after: record.PlannedTo,
+		all:   record.Planned,
+	}
 	for _, c := range open {
 		p.next = max(p.next, c.Number+1)
 	}

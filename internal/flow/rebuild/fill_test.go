@@ -31,7 +31,13 @@ type rig struct {
 }
 
 func newRig(rows int) *rig {
-	record := &records.Edition{Index: "huts", Number: 1, State: reindex.Preparing, Shape: model.Shape(), Engine: "main"}
+	record := &records.Edition{
+		Index:  "huts",
+		Number: 1,
+		State:  reindex.Preparing,
+		Shape:  model.Shape(),
+		Engine: "main",
+	}
 	r := &rig{table: model.NewTable(rows), engine: model.NewEngine(), store: model.NewRecords(record)}
 	r.open(record)
 	return r
@@ -135,7 +141,8 @@ func TestFillResumes(t *testing.T) {
 		}
 		before := r.store.Only()
 		open, err := r.store.OpenChunks(t.Context(), before)
-		if err != nil || before.State != reindex.Filling || before.Rows == 0 || before.Rows > 4000 || len(open) == 0 ||
+		if err != nil || before.State != reindex.Filling || before.Rows == 0 || before.Rows > 4000 ||
+			len(open) == 0 ||
 			len(open) > workers {
 			t.Fatalf("%+v, %d open chunks, %v", before, len(open), err)
 		}

@@ -260,7 +260,10 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		s.Sentence = "The process that feeds it has just begun: it reads what has changed meanwhile."
 	case now.Sub(*s.ReadAt) > unreadAfter:
 		s.State = api.StateCatchingUp
-		s.Sentence = fmt.Sprintf("Changes were last read %s ago; what came since is not known yet.", span(now.Sub(*s.ReadAt)))
+		s.Sentence = fmt.Sprintf(
+			"Changes were last read %s ago; what came since is not known yet.",
+			span(now.Sub(*s.ReadAt)),
+		)
 	default:
 		s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(
 			s.Failed,

@@ -70,8 +70,17 @@ func NewFollower(
 	eng engine.Engine,
 	missed func(ctx context.Context, reason string) error,
 ) *Follower {
-	return &Follower{edition: e, name: name, shape: s, routes: s.Routes(), reader: reader, engine: eng, missed: missed,
-		changed: make(chan struct{}), next: make(chan struct{}, expanders)}
+	return &Follower{
+		edition: e,
+		name:    name,
+		shape:   s,
+		routes:  s.Routes(),
+		reader:  reader,
+		engine:  eng,
+		missed:  missed,
+		changed: make(chan struct{}),
+		next:    make(chan struct{}, expanders),
+	}
 }
 
 func (f *Follower) ended() bool {

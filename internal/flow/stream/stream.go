@@ -52,8 +52,15 @@ type Stream struct {
 
 // New prepares the stream of a source. label is a table's name as people write it.
 func New(name string, src *source.Source, log *slog.Logger) *Stream {
-	return &Stream{name: name, feed: src.Feed, recent: recent{label: src.Label}, log: log.With("source", name), maxInFlight: maxInFlight,
-		changed: make(chan struct{}), removable: make(chan struct{}, 1)}
+	return &Stream{
+		name:        name,
+		feed:        src.Feed,
+		recent:      recent{label: src.Label},
+		log:         log.With("source", name),
+		maxInFlight: maxInFlight,
+		changed:     make(chan struct{}),
+		removable:   make(chan struct{}, 1),
+	}
 }
 
 // Add adds a follower. From now on every change that is read touches it, too.

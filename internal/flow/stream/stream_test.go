@@ -108,10 +108,22 @@ func (e *edition) Ended() <-chan struct{} { return e.ended }
 // are on their way it is recorded that it lacks some, and only then are they given up.
 func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		node := &shape.Node{ID: 0, Parent: -1, Table: shape.Ref{Name: "huts"}, Key: []string{"id"}, Children: []int{1},
-			Columns: []shape.Column{{Name: "id"}, {Name: "region_id"}}}
-		region := &shape.Node{ID: 1, Parent: 0, Name: "region", Table: shape.Ref{Name: "regions"}, Key: []string{"id"},
-			Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}}}
+		node := &shape.Node{
+			ID:       0,
+			Parent:   -1,
+			Table:    shape.Ref{Name: "huts"},
+			Key:      []string{"id"},
+			Children: []int{1},
+			Columns:  []shape.Column{{Name: "id"}, {Name: "region_id"}},
+		}
+		region := &shape.Node{
+			ID:     1,
+			Parent: 0,
+			Name:   "region",
+			Table:  shape.Ref{Name: "regions"},
+			Key:    []string{"id"},
+			Link:   &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}},
+		}
 		s := &shape.Shape{Index: "huts", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{node, region}}}}
 		f := &feed{most: 500, taken: map[int64]bool{}}
 		st := New("lodge", &source.Source{Reader: &reader{}, Feed: f}, slog.New(slog.DiscardHandler))
@@ -131,7 +143,10 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 			return x, e
 		}
 		well, wellEdition := follower("well", &reader{})
-		stuck, _ := follower("stuck", &reader{err: &source.Error{Fault: source.SchemaChanged, Err: errors.New("no column region_id")}})
+		stuck, _ := follower(
+			"stuck",
+			&reader{err: &source.Error{Fault: source.SchemaChanged, Err: errors.New("no column region_id")}},
+		)
 		away, _ := follower("away", &reader{err: errors.New("connection refused")})
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup

@@ -41,20 +41,26 @@ func (s *search) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		}
 	}
 	began := time.Now()
-	return call(ctx, s.p, "engine", "deliver "+edition+" "+docs[0].Key, func(half bool) ([]engine.Result, error) {
-		if s.plain && time.Since(began) > time.Second {
-			return nil, errFault
-		}
-		n := len(sent)
-		if half {
-			n /= 2
-		}
-		results, err := s.deliver(edition, sent[:n])
-		if err == nil && n < len(sent) {
-			err = errFault
-		}
-		return results, err
-	})
+	return call(
+		ctx,
+		s.p,
+		"engine",
+		"deliver "+edition+" "+docs[0].Key,
+		func(half bool) ([]engine.Result, error) {
+			if s.plain && time.Since(began) > time.Second {
+				return nil, errFault
+			}
+			n := len(sent)
+			if half {
+				n /= 2
+			}
+			results, err := s.deliver(edition, sent[:n])
+			if err == nil && n < len(sent) {
+				err = errFault
+			}
+			return results, err
+		},
+	)
 }
 
 func (s *search) deliver(edition string, docs []engine.Document) ([]engine.Result, error) {
@@ -63,7 +69,11 @@ func (s *search) deliver(edition string, docs []engine.Document) ([]engine.Resul
 	var at []int
 	for i, d := range docs {
 		if d.Body != nil && s.refuses(d.Body) {
-			results[i] = engine.Result{Outcome: retry.Refused, Kind: "misfit", Reason: "a number that nobody likes"}
+			results[i] = engine.Result{
+				Outcome: retry.Refused,
+				Kind:    "misfit",
+				Reason:  "a number that nobody likes",
+			}
 			continue
 		}
 		taken, at = append(taken, d), append(at, i)
@@ -91,7 +101,12 @@ func (s *search) FinishFill(ctx context.Context, edition string, sh *shape.Shape
 }
 
 func (s *search) Drop(ctx context.Context, edition string) error {
-	return s.p.do(ctx, "engine", "drop "+edition, func() error { return s.Engine.Drop(context.Background(), edition) })
+	return s.p.do(
+		ctx,
+		"engine",
+		"drop "+edition,
+		func() error { return s.Engine.Drop(context.Background(), edition) },
+	)
 }
 
 func (s *search) Switch(ctx context.Context, name, edition string) error {
@@ -107,9 +122,15 @@ func (s *search) Count(ctx context.Context, edition string) (int64, error) {
 }
 
 func (s *search) Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error) {
-	return call(ctx, s.p, "engine", fmt.Sprint("get ", edition, keys), func(bool) (map[string]json.RawMessage, error) {
-		return s.Engine.Get(context.Background(), edition, keys)
-	})
+	return call(
+		ctx,
+		s.p,
+		"engine",
+		fmt.Sprint("get ", edition, keys),
+		func(bool) (map[string]json.RawMessage, error) {
+			return s.Engine.Get(context.Background(), edition, keys)
+		},
+	)
 }
 
 func (s *search) Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error {

@@ -37,7 +37,12 @@ func (r *recorded) Deregister(ctx context.Context, p records.Process) error {
 	return r.p.do(ctx, to, "deregister", func() error { return r.Records.Deregister(context.Background(), p) })
 }
 
-func (r *recorded) Take(ctx context.Context, source, process string, seen *records.Lease, above int64) (*records.Lease, error) {
+func (r *recorded) Take(
+	ctx context.Context,
+	source, process string,
+	seen *records.Lease,
+	above int64,
+) (*records.Lease, error) {
 	return call(ctx, r.p, to, "take "+source, func(bool) (*records.Lease, error) {
 		return r.Records.Take(context.Background(), source, process, seen, above)
 	})
@@ -56,7 +61,12 @@ func (r *recorded) HoldsLease(ctx context.Context, source, fence string) (bool, 
 }
 
 func (r *recorded) Release(ctx context.Context, l *records.Lease) error {
-	return r.p.do(ctx, to, "release "+l.Source, func() error { return r.Records.Release(context.Background(), l) })
+	return r.p.do(
+		ctx,
+		to,
+		"release "+l.Source,
+		func() error { return r.Records.Release(context.Background(), l) },
+	)
 }
 
 func (r *recorded) Definition(ctx context.Context) (*records.Applied, error) {
@@ -78,7 +88,12 @@ func (r *recorded) EditionStates(ctx context.Context) ([]records.EditionState, e
 }
 
 // edition is a write that carries the fence of an edition.
-func (r *recorded) edition(ctx context.Context, name string, e *records.Edition, do func(e *records.Edition) error) error {
+func (r *recorded) edition(
+	ctx context.Context,
+	name string,
+	e *records.Edition,
+	do func(e *records.Edition) error,
+) error {
 	sent := *e
 	return r.p.do(ctx, to, name+" "+e.Name(), func() error { return do(&sent) })
 }
@@ -113,7 +128,13 @@ func (r *recorded) DeleteEdition(ctx context.Context, e *records.Edition) error 
 	})
 }
 
-func (r *recorded) PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error {
+func (r *recorded) PlanChunk(
+	ctx context.Context,
+	e *records.Edition,
+	c records.Chunk,
+	tree int,
+	all bool,
+) error {
 	return r.edition(ctx, "plan", e, func(e *records.Edition) error {
 		return r.Records.PlanChunk(context.Background(), e, c, tree, all)
 	})
@@ -125,7 +146,12 @@ func (r *recorded) OpenChunks(ctx context.Context, e *records.Edition) ([]record
 	})
 }
 
-func (r *recorded) ChunkDone(ctx context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error {
+func (r *recorded) ChunkDone(
+	ctx context.Context,
+	e *records.Edition,
+	c records.Chunk,
+	rows, bytes int64,
+) error {
 	return r.edition(ctx, "chunk done", e, func(e *records.Edition) error {
 		return r.Records.ChunkDone(context.Background(), e, c, rows, bytes)
 	})
@@ -149,25 +175,42 @@ func (r *recorded) ResolveFailed(ctx context.Context, e *records.Edition, key st
 	})
 }
 
-func (r *recorded) AddToBacklog(ctx context.Context, e *records.Edition, keys []string, at []time.Time) (added int64, err error) {
+func (r *recorded) AddToBacklog(
+	ctx context.Context,
+	e *records.Edition,
+	keys []string,
+	at []time.Time,
+) (added int64, err error) {
 	return call(ctx, r.p, to, "to backlog "+e.Name(), func(bool) (int64, error) {
 		return r.Records.AddToBacklog(context.Background(), e, keys, at)
 	})
 }
 
-func (r *recorded) Backlog(ctx context.Context, e *records.Edition, after string, n int) ([]records.BacklogEntry, error) {
+func (r *recorded) Backlog(
+	ctx context.Context,
+	e *records.Edition,
+	after string,
+	n int,
+) ([]records.BacklogEntry, error) {
 	return call(ctx, r.p, to, "backlog "+e.Name(), func(bool) ([]records.BacklogEntry, error) {
 		return r.Records.Backlog(context.Background(), e, after, n)
 	})
 }
 
-func (r *recorded) RemoveFromBacklog(ctx context.Context, e *records.Edition, list []records.BacklogEntry) error {
+func (r *recorded) RemoveFromBacklog(
+	ctx context.Context,
+	e *records.Edition,
+	list []records.BacklogEntry,
+) error {
 	return r.edition(ctx, "from backlog", e, func(e *records.Edition) error {
 		return r.Records.RemoveFromBacklog(context.Background(), e, list)
 	})
 }
 
-func (r *recorded) BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error) {
+func (r *recorded) BacklogSize(
+	ctx context.Context,
+	e *records.Edition,
+) (n int64, oldest *time.Time, err error) {
 	type both struct {
 		n      int64
 		oldest *time.Time

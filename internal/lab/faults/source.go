@@ -58,7 +58,12 @@ func (r *reader) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, ro
 // chunkRows makes chunks small, so that there are some.
 const chunkRows = 4
 
-func (r *reader) Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func([]string) error) error {
+func (r *reader) Keys(
+	ctx context.Context,
+	t *shape.Tree,
+	after, upto []string,
+	each func([]string) error,
+) error {
 	c, _, err := r.copy(ctx, fmt.Sprint("keys ", t.Index, after))
 	if err != nil {
 		return err
@@ -103,7 +108,12 @@ func (r *reader) ReadRange(ctx context.Context, set *document.Set, after, upto [
 	return c.ReadRange(ctx, set, after, upto)
 }
 
-func (r *reader) WalkUp(ctx context.Context, steps []shape.Step, tuples [][]string, each func([]string) error) error {
+func (r *reader) WalkUp(
+	ctx context.Context,
+	steps []shape.Step,
+	tuples [][]string,
+	each func([]string) error,
+) error {
 	c, _, err := r.copy(ctx, fmt.Sprint("walk up ", tuples[0]))
 	if err != nil {
 		return err
@@ -131,7 +141,12 @@ func (f *feed) Claimed(ctx context.Context) (change.Claim, error) {
 }
 
 func (f *feed) Claim(ctx context.Context, found, c change.Claim) error {
-	err := f.p.do(ctx, "source", "claim", func() error { return f.db.Open().Claim(context.Background(), found, c) })
+	err := f.p.do(
+		ctx,
+		"source",
+		"claim",
+		func() error { return f.db.Open().Claim(context.Background(), found, c) },
+	)
 	if err == nil {
 		f.mu.Lock()
 		f.claim = c
@@ -164,7 +179,13 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	f.gone = nil
 	claim := f.claim
 	f.mu.Unlock()
-	db, err := call(ctx, f.p, "source", "changes", func(bool) (*tiny.Database, error) { return f.db.Copy(), nil })
+	db, err := call(
+		ctx,
+		f.p,
+		"source",
+		"changes",
+		func(bool) (*tiny.Database, error) { return f.db.Copy(), nil },
+	)
 	if err != nil {
 		return nil, err
 	}

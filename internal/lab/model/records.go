@@ -246,7 +246,8 @@ func (r *Records) Take(
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	now, there := r.leases[source]
-	if there != (seen != nil) || there && (now.Holder != seen.Holder || now.Epoch != seen.Epoch || now.Beat != seen.Beat) {
+	if there != (seen != nil) ||
+		there && (now.Holder != seen.Holder || now.Epoch != seen.Epoch || now.Beat != seen.Beat) {
 		return nil, nil
 	}
 	now.Source, now.Holder, now.Beat = source, process, 0
@@ -302,7 +303,10 @@ func (r *Records) Apply(
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	version := len(r.applied) + 1
-	r.applied = append(r.applied, &records.Applied{Version: version, Files: files, AppliedBy: by, EngineKinds: kinds})
+	r.applied = append(
+		r.applied,
+		&records.Applied{Version: version, Files: files, AppliedBy: by, EngineKinds: kinds},
+	)
 	return version, nil
 }
 
@@ -352,7 +356,13 @@ func (r *Records) Editions(context.Context) (out []*records.Edition, err error) 
 func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState, err error) {
 	list, err := r.Editions(ctx)
 	for _, e := range list {
-		s := records.EditionState{Index: e.Index, Number: e.Number, State: e.State, Engine: e.Engine, Source: e.Shape.Source}
+		s := records.EditionState{
+			Index:  e.Index,
+			Number: e.Number,
+			State:  e.State,
+			Engine: e.Engine,
+			Source: e.Shape.Source,
+		}
 		if e.Missed != nil {
 			s.Reason, s.At, s.Refill = &e.Missed.Reason, &e.Missed.Since, e.Missed.Refill
 		}
@@ -483,7 +493,10 @@ func (r *Records) DeleteEdition(_ context.Context, e *records.Edition) error {
 		delete(r.editions, of(e))
 		maps.DeleteFunc(r.chunks, func(c chunk, _ records.Chunk) bool { return c.edition == of(e) })
 		maps.DeleteFunc(r.failed, func(d documentOf, _ records.Failed) bool { return d.edition == of(e) })
-		maps.DeleteFunc(r.backlog, func(d documentOf, _ records.BacklogEntry) bool { return d.edition == of(e) })
+		maps.DeleteFunc(
+			r.backlog,
+			func(d documentOf, _ records.BacklogEntry) bool { return d.edition == of(e) },
+		)
 		return nil
 	})
 }
@@ -556,7 +569,11 @@ func (r *Records) ResolveFailed(_ context.Context, e *records.Edition, key strin
 }
 
 // DismissFailed forgets failed documents.
-func (r *Records) DismissFailed(_ context.Context, e *records.Edition, keys []string) (out []string, err error) {
+func (r *Records) DismissFailed(
+	_ context.Context,
+	e *records.Edition,
+	keys []string,
+) (out []string, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, key := range keys {

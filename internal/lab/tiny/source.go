@@ -71,7 +71,13 @@ func (d *Database) Open() *source.Source {
 func (d *Database) Copy() *Database {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	out := &Database{tables: map[string]*table{}, journal: slices.Clone(d.journal), seq: d.seq, claim: d.claim, need: d.need}
+	out := &Database{
+		tables:  map[string]*table{},
+		journal: slices.Clone(d.journal),
+		seq:     d.seq,
+		claim:   d.claim,
+		need:    d.need,
+	}
 	for name, t := range d.tables {
 		copied := *t
 		copied.rows = maps.Clone(t.rows) // a row is never changed in place

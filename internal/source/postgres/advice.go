@@ -146,7 +146,10 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 			)
 		case rewriter != nil:
 			out = append(out, source.Gap{Table: c.Table, Reason: fmt.Sprintf(
-				"the trigger %s began to change rows of %s before they are written, so changes went unnoticed", *rewriter, c.Table)})
+				"the trigger %s began to change rows of %s before they are written, so changes went unnoticed",
+				*rewriter,
+				c.Table,
+			)})
 		case children > 0: // installing capture on them builds all documents anew
 			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
 				"%d tables have come to inherit from %s, and their rows with them", children, c.Table)})

@@ -242,7 +242,10 @@ func tableSQL(c needed) string {
 			fmt.Fprintf(
 				&b,
 				"DROP TRIGGER IF EXISTS pingo_%d_%s ON %s;\nCREATE TRIGGER pingo_%[1]d_%[2]s AFTER %[4]s\n    EXECUTE FUNCTION pingo_capture.note_%[1]d_%[2]s();\nALTER TABLE %[3]s ENABLE ALWAYS TRIGGER pingo_%[1]d_%[2]s;\n",
-				id, t, name, event(t, name),
+				id,
+				t,
+				name,
+				event(t, name),
 			)
 		}
 	}

@@ -139,8 +139,14 @@ func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
 
 // Beat moves the mark of the claim on, if it is still as it was found.
 func (p *Feed) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
-	now, err := p.oneClaim(ctx, "UPDATE pingo_capture.owner SET mark = mark + 1 WHERE holder = $1 AND epoch = $2 AND mark = $3 AND "+history+" = $4 RETURNING "+claimed,
-		found.Holder, found.Epoch, found.Mark, found.History)
+	now, err := p.oneClaim(
+		ctx,
+		"UPDATE pingo_capture.owner SET mark = mark + 1 WHERE holder = $1 AND epoch = $2 AND mark = $3 AND "+history+" = $4 RETURNING "+claimed,
+		found.Holder,
+		found.Epoch,
+		found.Mark,
+		found.History,
+	)
 	if err == nil && now.Epoch == 0 {
 		err = errSuperseded
 	}
@@ -318,11 +324,13 @@ func (p *Feed) partsMatter(ctx context.Context, was, now string) bool {
 			continue
 		}
 		var name *string
-		if err := p.pool.QueryRow(ctx, "SELECT $1::text::oid::regclass::text", oid).Scan(&name); err != nil || name == nil {
+		if err := p.pool.QueryRow(ctx, "SELECT $1::text::oid::regclass::text", oid).Scan(&name); err != nil ||
+			name == nil {
 			return true
 		}
 		var filled bool
-		if err := p.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+*name+")").Scan(&filled); err != nil || filled {
+		if err := p.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+*name+")").Scan(&filled); err != nil ||
+			filled {
 			return true
 		}
 	}
@@ -444,7 +452,8 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	claim, ours := p.claimNow(), false
 	err := p.pool.QueryRow(ctx, `WITH ours AS (SELECT FROM pingo_capture.owner WHERE holder = $2 AND epoch = $3 AND mark >= $4 FOR SHARE),
 		gone AS (DELETE FROM pingo_capture.journal WHERE seq = ANY($1) AND EXISTS (SELECT FROM ours))
-		SELECT EXISTS (SELECT FROM ours)`, seqs, claim.Holder, claim.Epoch, claim.Mark).Scan(&ours)
+		SELECT EXISTS (SELECT FROM ours)`, seqs, claim.Holder, claim.Epoch, claim.Mark).
+		Scan(&ours)
 	if err != nil {
 		return wrap("deleting done changes from the journal", err)
 	}

@@ -78,7 +78,11 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 	// Nobody writes any more, so the numbers of all rows are settled after some looks.
 	pgtest.Exec(t, conn, "VACUUM pingo_capture.journal")
 	for range 3 {
-		pgtest.Exec(t, conn, "INSERT INTO huts SELECT max(id) + 1, 'b' FROM huts") // a mark is set when numbers were taken
+		pgtest.Exec(
+			t,
+			conn,
+			"INSERT INTO huts SELECT max(id) + 1, 'b' FROM huts",
+		) // a mark is set when numbers were taken
 		for deadline := time.Now().Add(5 * time.Second); take(10) == 0; time.Sleep(10 * time.Millisecond) {
 			if time.Now().After(deadline) {
 				t.Fatal("a new row was not read")
@@ -158,7 +162,8 @@ func TestLaterBeforeTriggersAreNoticed(t *testing.T) {
 		t.Helper()
 		found, err := p.Capture.Gaps(t.Context(), need)
 		if err != nil || len(found) != want ||
-			want > 0 && (found[0].Safe || !strings.Contains(found[0].Reason, "the trigger rename began to change rows")) {
+			want > 0 &&
+				(found[0].Safe || !strings.Contains(found[0].Reason, "the trigger rename began to change rows")) {
 			t.Errorf("%+v %v", found, err)
 		}
 	}
@@ -270,19 +275,31 @@ func TestPartsThatComeAndGo(t *testing.T) {
 	noted("a row in it", "stays insert 21")
 	pgtest.Exec(t, conn, "ALTER TABLE stays DETACH PARTITION stays_2")
 	noted("a partition leaves", "stays truncate ")
-	pgtest.Exec(t, conn, "INSERT INTO stays_2 VALUES (12, 'd'); ALTER TABLE stays ATTACH PARTITION stays_2 FOR VALUES FROM (10) TO (20)")
+	pgtest.Exec(
+		t,
+		conn,
+		"INSERT INTO stays_2 VALUES (12, 'd'); ALTER TABLE stays ATTACH PARTITION stays_2 FOR VALUES FROM (10) TO (20)",
+	)
 	noted("it comes back with rows", "stays truncate ")
 	gaps(0) // it was watched for that before
 	pgtest.Exec(t, conn, "DROP TABLE stays_1")
 	noted("a partition is dropped", "stays truncate ")
 
-	pgtest.Exec(t, conn, `CREATE TABLE chalets (slope text) INHERITS (huts); INSERT INTO chalets VALUES (7, 'steep', 'north')`)
+	pgtest.Exec(
+		t,
+		conn,
+		`CREATE TABLE chalets (slope text) INHERITS (huts); INSERT INTO chalets VALUES (7, 'steep', 'north')`,
+	)
 	noted("a child with rows", "huts truncate ")
 	pgtest.Exec(t, conn, `UPDATE chalets SET name = 'steeper'`)
 	gaps(1)
 	noted("capture on the child", "huts truncate ")
 	gaps(0)
-	pgtest.Exec(t, conn, `UPDATE chalets SET name = 'less steep'; UPDATE chalets SET slope = 'south'; INSERT INTO chalets VALUES (8, 'x', 'y'); DELETE FROM huts WHERE id = 7`)
+	pgtest.Exec(
+		t,
+		conn,
+		`UPDATE chalets SET name = 'less steep'; UPDATE chalets SET slope = 'south'; INSERT INTO chalets VALUES (8, 'x', 'y'); DELETE FROM huts WHERE id = 7`,
+	)
 	noted("rows of the child", "huts update 7", "huts insert 8", "huts delete 7")
 	pgtest.Exec(t, conn, `TRUNCATE chalets`)
 	noted("the child is emptied", "huts truncate ")

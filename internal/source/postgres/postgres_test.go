@@ -396,7 +396,12 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 			Name:   "hut",
 			Table:  shape.Ref{Schema: "public", Name: "huts"},
 			Key:    []string{"id"},
-			Link:   &shape.Link{Theirs: []string{"id"}, Ours: []string{"hut"}, OursAt: []int{3}, Types: []string{"integer"}},
+			Link: &shape.Link{
+				Theirs: []string{"id"},
+				Ours:   []string{"hut"},
+				OursAt: []int{3},
+				Types:  []string{"integer"},
+			},
 			Columns: []shape.Column{
 				{Name: "id"},
 				{Expression: "upper(name)"},

@@ -98,7 +98,10 @@ func newRandom(t *testing.T, conn *pgx.Conn, seed uint64) *world {
 			table.key = []string{"Other id", "id"}
 		}
 		for n := range 2 + w.pick(5) {
-			table.columns = append(table.columns, randomColumn{fmt.Sprintf("select %d", n), kindNames[w.pick(len(kindNames))]})
+			table.columns = append(
+				table.columns,
+				randomColumn{fmt.Sprintf("select %d", n), kindNames[w.pick(len(kindNames))]},
+			)
 		}
 		var columns []string
 		for _, c := range table.columns {
@@ -360,7 +363,14 @@ func randomRun(t *testing.T, seed uint64) {
 		for _, side := range []map[string]string{before, after} {
 			for key := range side {
 				if before[key] != after[key] && !touched[key] {
-					t.Fatalf("%s changes %s without its being found:\n%s\n%s\n%s", sql, key, before[key], after[key], b.String())
+					t.Fatalf(
+						"%s changes %s without its being found:\n%s\n%s\n%s",
+						sql,
+						key,
+						before[key],
+						after[key],
+						b.String(),
+					)
 				}
 			}
 		}

@@ -97,7 +97,11 @@ func TestTypesAreTreatedAsTheDocsSay(t *testing.T) {
 		kind, value := code.FindStringSubmatch(cells[0])[1], code.FindStringSubmatch(cells[1])[1]
 		becomes, want := strings.TrimSpace(cells[2]), strings.Trim(strings.TrimSuffix(cells[3], " |"), "`")
 		table := fmt.Sprintf("types%d", rows)
-		pgtest.Exec(t, conn, fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, w text DEFAULT 'abc', v %s)", table, kind))
+		pgtest.Exec(
+			t,
+			conn,
+			fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, w text DEFAULT 'abc', v %s)", table, kind),
+		)
 		if value == "w" {
 			pgtest.Exec(t, conn, fmt.Sprintf("INSERT INTO %s (id) VALUES (1)", table))
 		} else {

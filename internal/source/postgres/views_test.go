@@ -89,7 +89,9 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 		}
 	}
 	byRegion := &shape.Tree{
-		Nodes: []*shape.Node{{View: true, Table: shape.Ref{Schema: "public", Name: "plain"}, Key: []string{"region"}}},
+		Nodes: []*shape.Node{
+			{View: true, Table: shape.Ref{Schema: "public", Name: "plain"}, Key: []string{"region"}},
+		},
 	}
 	pgtest.Exec(t, conn, "UPDATE huts SET region_id = id % 2 + 1")
 	if n, err := p.DuplicateKeys(t.Context(), byRegion); err != nil || n != 2 {
@@ -216,7 +218,8 @@ func TestPartitionsAreCaptured(t *testing.T) {
 		t.Errorf("installed for a new partition: %v %v", made, err)
 	}
 	check("TRUNCATE notes_2033", "notes truncate ")
-	if docs := documents(t, p, s, 1); len(docs) != 1 || !strings.Contains(docs["1,2032-06-01T00:00:00"], `"body":"a"`) {
+	if docs := documents(t, p, s, 1); len(docs) != 1 ||
+		!strings.Contains(docs["1,2032-06-01T00:00:00"], `"body":"a"`) {
 		t.Errorf("%q", docs)
 	}
 	if err := p.Capture.Remove(t.Context()); err != nil {

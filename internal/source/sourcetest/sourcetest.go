@@ -379,7 +379,8 @@ func (s *suite) changesAreClaimed() {
 	if err != nil || before.Service != "one" || before.Holder != "A" || before.Epoch != 5 || before.Mark != 1 {
 		s.Errorf("claimed: %+v %v", before, err)
 	}
-	if now, err := s.src.Beat(ctx, before); err != nil || now.Mark != 2 || now.Behind(before) || !before.Behind(now) {
+	if now, err := s.src.Beat(ctx, before); err != nil || now.Mark != 2 || now.Behind(before) ||
+		!before.Behind(now) {
 		s.Errorf("after a beat: %+v %v", now, err)
 	}
 	superseded := func(what string, err error) {
@@ -449,7 +450,8 @@ func (s *suite) capturesComeAndGo() {
 	if status, err := capture.Status(ctx); err != nil || status.Installed {
 		s.Errorf("%+v %v", status, err)
 	}
-	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 3 || gaps[0].Safe || !gaps[0].Deliberate ||
+	if gaps, err := capture.Gaps(ctx, need); err != nil || len(gaps) != 3 || gaps[0].Safe ||
+		!gaps[0].Deliberate ||
 		gaps[0].Reason == "" {
 		s.Errorf("gaps without capture: %+v %v", gaps, err)
 	}
