@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"slices"
 	"strings"
@@ -143,7 +144,7 @@ func (a *App) showStatus(s *api.Status) {
 					j.Changes,
 				), fmt.Sprintf(
 					"%+.1f/s",
-					j.GrowsPerSecond,
+					math.Round(j.GrowsPerSecond*10)/10+0, // never -0.0
 				), humanize.Bytes(
 					uint64(j.Bytes),
 				), humanize.Bytes(
