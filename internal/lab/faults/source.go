@@ -230,7 +230,7 @@ func (f *feed) InFlight() (n int, oldest time.Time) {
 			oldest = at
 		}
 	}
-	return len(f.inFlight), oldest
+	return len(f.inFlight) - len(f.gone), oldest
 }
 
 func (f *feed) Depth(ctx context.Context) (source.Depth, error) {

@@ -484,7 +484,8 @@ func (p *Feed) InFlight() (n int, oldest time.Time) {
 			oldest = at
 		}
 	}
-	return len(p.inFlight), oldest
+	// Those that are gone leave with the next read; who waits for room must not wait for them.
+	return len(p.inFlight) - len(p.gone), oldest
 }
 
 const countedRows = 50_000

@@ -290,6 +290,9 @@ func (s *suite) done(seqs []int64, left int) {
 	if err := s.src.Done(s.Context(), seqs); err != nil {
 		s.Fatal(err)
 	}
+	if n, _ := s.src.InFlight(); n != left { // also before the next read, which waits for room
+		s.Errorf("%d in flight, want %d", n, left)
+	}
 	// A read that began before may still see what is done; the next one does not.
 	s.read()
 	if n, oldest := s.src.InFlight(); n != left || oldest.IsZero() != (left == 0) {
