@@ -81,10 +81,10 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 	for i := range w.docs {
 		became[w.docs[i].Key] = sent
 	}
-	for _, entry := range entries {
-		if became[entry.Key] == 0 {
-			became[entry.Key] = deleted
-			w.docs = append(w.docs, engine.Document{Key: entry.Key, Version: version})
+	for i := range entries { // others may add tickets meanwhile: see joinWaiting
+		if key := entries[i].Key; became[key] == 0 {
+			became[key] = deleted
+			w.docs = append(w.docs, engine.Document{Key: key, Version: version})
 		}
 	}
 	e.Stats.Built.Add(len(w.docs))
@@ -162,8 +162,8 @@ func (w *workspace) read(
 	entries []change.Entry,
 ) error {
 	keys := make([][][]string, len(w.sets))
-	for _, entry := range entries {
-		if tree, values, err := document.ParseKey(s, entry.Key); err == nil {
+	for i := range entries {
+		if tree, values, err := document.ParseKey(s, entries[i].Key); err == nil {
 			keys[tree] = append(keys[tree], values)
 		}
 	}

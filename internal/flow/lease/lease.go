@@ -36,11 +36,12 @@ const (
 // Lease is the right to feed the indexes of a source, and the source of the versions that
 // its documents get. When it is lost, Lost is closed.
 type Lease struct {
-	store Store
-	taken atomic.Int64 // versions given
-	until atomic.Pointer[time.Time]
-	lost  chan struct{}
-	once  sync.Once
+	store   Store
+	asTaken records.Lease // it never changes
+	taken   atomic.Int64  // versions given
+	until   atomic.Pointer[time.Time]
+	lost    chan struct{}
+	once    sync.Once
 	// older: the records were older than they had been when this holder took over.
 	older bool
 
@@ -70,6 +71,7 @@ func Take(
 	}
 	l := &Lease{
 		store:    store,
+		asTaken:  *record,
 		record:   *record,
 		claimed:  record.Claimed,
 		claiming: record.Claiming,
@@ -82,16 +84,16 @@ func Take(
 }
 
 // Source is the source that the lease is on.
-func (l *Lease) Source() string { return l.record.Source } // it never changes
+func (l *Lease) Source() string { return l.asTaken.Source }
 
 // Epoch is above that of every holder before.
-func (l *Lease) Epoch() int64 { return l.record.Epoch } // it never changes
+func (l *Lease) Epoch() int64 { return l.asTaken.Epoch }
 
 // Fence stands for the lease in what is recorded under it.
-func (l *Lease) Fence() string { return l.record.Fence() } // it never changes
+func (l *Lease) Fence() string { return l.asTaken.Fence() }
 
 // Process is the holder.
-func (l *Lease) Process() string { return l.record.Holder } // it never changes
+func (l *Lease) Process() string { return l.asTaken.Holder }
 
 // versions is how many versions an epoch has. The next ones would be those of a later
 // epoch, so a lease ends before.
@@ -233,7 +235,7 @@ func (l *Lease) Renew(ctx context.Context, status json.RawMessage) error {
 func (l *Lease) Release(ctx context.Context, log *slog.Logger) {
 	ctx, cancel := context.WithTimeout(ctx, renewTimeout)
 	defer cancel()
-	if err := l.store.Release(ctx, &l.record); err != nil {
+	if err := l.store.Release(ctx, &l.asTaken); err != nil {
 		log.Warn("lease not released", "source", l.Source(), "error", err)
 	}
 }

@@ -42,7 +42,7 @@ func TestSourcesAreShared(t *testing.T) {
 
 // A lease ends before its versions would be those of the next epoch.
 func TestVersionsNeverReachTheNextEpoch(t *testing.T) {
-	l := &Lease{record: records.Lease{Source: "lodge", Epoch: 7}, lost: make(chan struct{})}
+	l := &Lease{asTaken: records.Lease{Source: "lodge", Epoch: 7}, lost: make(chan struct{})}
 	if first, second := l.NextVersion(), l.NextVersion(); first != 7<<32|1 || second != 7<<32|2 {
 		t.Errorf("%d %d", first, second)
 	}

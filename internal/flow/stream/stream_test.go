@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -128,11 +129,14 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 		f := &feed{most: 500, taken: map[int64]bool{}}
 		st := New("lodge", &source.Source{Reader: &reader{}, Feed: f}, slog.New(slog.DiscardHandler))
 		st.maxInFlight = 100
+		var mu sync.Mutex // guards what follows
 		var missed []string
 		record := errors.New("the records do not answer")
 		follower := func(name string, r *reader) (*Follower, *edition) {
 			e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
 			x := NewFollower(e, name, s, r, nil, func(_ context.Context, reason string) error {
+				mu.Lock()
+				defer mu.Unlock()
 				if record != nil {
 					return record
 				}
@@ -154,26 +158,34 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 			work.Go(func() { run(ctx) })
 		}
 		count := func() (keys, done int) {
+			synctest.Wait()
 			wellEdition.mu.Lock()
 			defer wellEdition.mu.Unlock()
 			f.mu.Lock()
 			defer f.mu.Unlock()
 			return len(wellEdition.keys), f.done
 		}
-		time.Sleep(time.Minute)
-		if keys, done := count(); keys != 100 || done != 0 || len(missed) > 0 {
-			t.Errorf("while nothing can be recorded: %d keys, %d done, missed %v", keys, done, missed)
+		said := func() []string {
+			mu.Lock()
+			defer mu.Unlock()
+			return slices.Clone(missed)
 		}
-		record = nil
 		time.Sleep(time.Minute)
-		if keys, done := count(); keys != 100 || done != 0 || fmt.Sprint(missed) != "[stuck: no column region_id]" {
-			t.Errorf("while a source is only away: %d keys, %d done, missed %v", keys, done, missed)
+		if keys, done := count(); keys != 100 || done != 0 || len(said()) > 0 {
+			t.Errorf("while nothing can be recorded: %d keys, %d done, missed %v", keys, done, said())
+		}
+		mu.Lock()
+		record = nil
+		mu.Unlock()
+		time.Sleep(time.Minute)
+		if keys, done := count(); keys != 100 || done != 0 || fmt.Sprint(said()) != "[stuck: no column region_id]" {
+			t.Errorf("while a source is only away: %d keys, %d done, missed %v", keys, done, said())
 		}
 		st.Remove(away)
 		away.giveUp()
 		time.Sleep(time.Minute)
-		if keys, done := count(); keys != 500 || done != 500 || len(missed) != 1 {
-			t.Errorf("in the end: %d keys, %d done, missed %v", keys, done, missed)
+		if keys, done := count(); keys != 500 || done != 500 || len(said()) != 1 {
+			t.Errorf("in the end: %d keys, %d done, missed %v", keys, done, said())
 		}
 		stop()
 		work.Wait()

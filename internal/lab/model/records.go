@@ -167,7 +167,11 @@ func (r *Records) fenced(e *records.Edition, do func(known records.Edition) erro
 }
 
 // ServiceID and the others are those of records.Records.
-func (r *Records) ServiceID(context.Context) (string, error) { return r.service, nil }
+func (r *Records) ServiceID(context.Context) (string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.service, nil
+}
 
 // Register frees what a dead process at the same address held.
 func (r *Records) Register(_ context.Context, p records.Process) error {

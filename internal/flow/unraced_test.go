@@ -1,0 +1,5 @@
+//go:build !race
+
+package flow_test
+
+const raced = false
