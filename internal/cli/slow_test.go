@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"pingo/internal/api"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/pgtest"
@@ -77,9 +79,9 @@ func TestARestartLosesNothingOverSlowLinks(t *testing.T) {
 	}
 }
 
-// A source that was put back to an older copy of itself is noticed, while Pingo runs and across a
-// restart: it says so, and puts right what is no longer true.
-func TestASourceThatGoesBackInTime(t *testing.T) {
+// newDemo is a world in which a small demo is served.
+func newDemo(t *testing.T) (*world, *pgx.Conn) {
+	t.Helper()
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
 	if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
@@ -87,7 +89,14 @@ func TestASourceThatGoesBackInTime(t *testing.T) {
 	}
 	w.serve()
 	w.must("apply", "--yes", w.write(demo.Definition))
-	server := pgtest.Connect(t, w.pg.URL("postgres"))
+	return w, lodge
+}
+
+// A source that was put back to an older copy of itself is noticed, while Pingo runs and across a
+// restart: it says so, and puts right what is no longer true.
+func TestASourceThatGoesBackInTime(t *testing.T) {
+	w, lodge := newDemo(t)
+	server, own := pgtest.Connect(t, w.pg.URL("postgres")), pgtest.Connect(t, w.pg.URL("pingo"))
 	inSync := func(ix api.IndexStatus) bool { return ix.State == api.StateInSync }
 	for _, running := range []bool{true, false} {
 		w.index(20*time.Second, "in sync", "huts", inSync)
@@ -105,7 +114,20 @@ func TestASourceThatGoesBackInTime(t *testing.T) {
 		w.index(20*time.Second, "in sync with what will be undone", "huts", func(ix api.IndexStatus) bool {
 			return inSync(ix) && ix.Rows != nil && ix.Documents != nil && *ix.Rows == *ix.Documents
 		})
-		time.Sleep(8 * time.Second) // the mark moves on every three seconds
+		recorded := func() (mark int64) {
+			err := own.QueryRow(t.Context(), "SELECT (claimed ->> 'mark')::bigint FROM lease").Scan(&mark)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return mark
+		}
+		mark := recorded()
+		w.eventually(15*time.Second, "the mark moves on", func() error {
+			if now := recorded(); now < mark+2 {
+				return fmt.Errorf("from %d to %d", mark, now)
+			}
+			return nil
+		})
 		lodge.Close(t.Context())
 		if !running {
 			w.kill()
@@ -133,13 +155,7 @@ func TestASourceThatGoesBackInTime(t *testing.T) {
 // A trigger that begins to change rows before they are written makes changes go unnoticed: that
 // is said within seconds, and put right by itself.
 func TestALaterTriggerIsMadeUpFor(t *testing.T) {
-	w := newWorld(t)
-	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
-	if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
-		t.Fatal(err)
-	}
-	w.serve()
-	w.must("apply", "--yes", w.write(demo.Definition))
+	w, lodge := newDemo(t)
 	before := w.edition("huts")
 	pgtest.Exec(t, lodge, `
 		CREATE FUNCTION visited() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.name := NEW.name || '!'; RETURN NEW; END $$;

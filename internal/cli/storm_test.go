@@ -243,17 +243,26 @@ func empty(t *testing.T, lodge *pgx.Conn) bool {
 	return lodge.QueryRow(t.Context(), "SELECT count(*) FROM pingo_capture.journal").Scan(&n) == nil && n == 0
 }
 
-// writer changes lodge until the context ends: in transactions of one or several
-// changes, some of them long, some rolled back, and connects anew when it must.
-func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
-	r := rand.New(rand.NewPCG(seed, 100+number))
-	changes := demo.NewChanges(huts, int(number+1)*1_000_000, int64(seed+number))
+// connected does something with a connection to lodge, and again with another one when that was
+// lost, until the context ends.
+func connected(ctx context.Context, w *world, do func(conn *pgx.Conn)) {
 	for ctx.Err() == nil {
 		conn, err := pgx.Connect(ctx, w.pg.URL("lodge"))
 		if err != nil {
 			time.Sleep(50 * time.Millisecond)
 			continue
 		}
+		do(conn)
+		conn.Close(context.Background())
+	}
+}
+
+// writer changes lodge until the context ends: in transactions of one or several
+// changes, some of them long, some rolled back, and connects anew when it must.
+func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
+	r := rand.New(rand.NewPCG(seed, 100+number))
+	changes := demo.NewChanges(huts, int(number+1)*1_000_000, int64(seed+number))
+	connected(ctx, w, func(conn *pgx.Conn) {
 		for ctx.Err() == nil && !conn.IsClosed() {
 			tx, err := conn.Begin(ctx)
 			if err != nil {
@@ -323,8 +332,7 @@ func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
 			}
 			time.Sleep(time.Duration(r.IntN(5)) * time.Millisecond)
 		}
-		conn.Close(context.Background())
-	}
+	})
 }
 
 // partedTables are tables whose rows come and go with their parts.
@@ -357,12 +365,7 @@ indexes:
 // until the context ends.
 func parts(ctx context.Context, w *world, seed uint64) {
 	r := rand.New(rand.NewPCG(seed, 77))
-	for ctx.Err() == nil {
-		conn, err := pgx.Connect(ctx, w.pg.URL("lodge"))
-		if err != nil {
-			time.Sleep(50 * time.Millisecond)
-			continue
-		}
+	connected(ctx, w, func(conn *pgx.Conn) {
 		for ctx.Err() == nil && !conn.IsClosed() {
 			n, id := r.IntN(3), r.IntN(100)
 			do := fmt.Sprintf(
@@ -417,8 +420,7 @@ func parts(ctx context.Context, w *world, seed uint64) {
 				time.Sleep(1500 * time.Millisecond) // what comes and goes within a second leaves no trace
 			}
 		}
-		conn.Close(context.Background())
-	}
+	})
 }
 
 // recordsCopies copies the records, and puts a copy back, while no process runs.

@@ -42,7 +42,8 @@ type Lease struct {
 	until   atomic.Pointer[time.Time]
 	lost    chan struct{}
 	once    sync.Once
-	// older: the records were older than they had been when this holder took over.
+	// older: the records were older than they had been when this holder took over; for the
+	// goroutine that claims the source.
 	older bool
 
 	mu     sync.Mutex    // guards what follows

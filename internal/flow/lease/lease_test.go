@@ -5,11 +5,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
-	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
 
+	"pingo/internal/lab/model"
 	"pingo/internal/records"
 )
 
@@ -65,65 +65,23 @@ func TestVersionsNeverReachTheNextEpoch(t *testing.T) {
 	}
 }
 
-// leases are those of the records, in memory.
-type leases struct {
-	Store
-	mu  sync.Mutex // guards now
-	now *records.Lease
-}
-
-func (s *leases) Take(
-	_ context.Context,
-	source, process string,
-	seen *records.Lease,
-	_ int64,
-) (*records.Lease, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if (seen == nil) != (s.now == nil) || seen != nil && (seen.Epoch != s.now.Epoch || seen.Beat != s.now.Beat) {
-		return nil, nil
-	}
-	next := records.Lease{Source: source, Holder: process}
-	if s.now != nil {
-		next.Epoch = s.now.Epoch + 1
-	}
-	s.now = &next
-	return &next, nil
-}
-
-func (s *leases) Renew(_ context.Context, l *records.Lease, beat int64, _ json.RawMessage) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.now.Epoch != l.Epoch {
-		return records.ErrLost
-	}
-	next := *s.now
-	next.Beat = beat
-	s.now = &next
-	return nil
-}
-
-func (s *leases) read() []*records.Lease {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.now == nil {
-		return nil
-	}
-	l := *s.now
-	return []*records.Lease{&l}
-}
-
 // A lease that is not renewed ends for its holder before it ends for others, whatever
 // anybody's clock says: only how time passes counts.
 func TestAHolderStopsFirst(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		store := &leases{}
+		store := model.NewRecords()
 		first, err := Take(t.Context(), store, "lodge", "A", nil, 0)
 		if err != nil || first == nil {
 			t.Fatal(first, err)
 		}
 		var other Observer
-		look := func() State { return other.Leases(store.read(), time.Now())[0] }
+		look := func() State {
+			v, err := store.Heartbeat(t.Context(), records.Process{ID: "B"})
+			if err != nil || len(v.Leases) != 1 {
+				t.Fatal(v, err)
+			}
+			return other.Leases(v.Leases, time.Now())[0]
+		}
 		if look().Free {
 			t.Error("it is free at first sight")
 		}

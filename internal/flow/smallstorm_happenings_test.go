@@ -1,0 +1,161 @@
+package flow_test
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// happening is something that happens now and then, as often as its weight says.
+type happening struct {
+	weight int
+	do     func(work *sync.WaitGroup)
+}
+
+// happenings are what happens in this episode: much of one thing in one, of another in the next.
+func (e *episode) happenings() []happening {
+	often := func(most int, do func(work *sync.WaitGroup)) happening { return happening{e.random.IntN(most), do} }
+	out := []happening{
+		{60, e.write},
+		{25, func(*sync.WaitGroup) { e.probe(e.any()) }},
+		often(15, func(*sync.WaitGroup) {
+			name, db := e.some()
+			db.Truncate("huts")
+			e.look("truncated huts of " + name)
+		}),
+		often(10, func(*sync.WaitGroup) {
+			if p := e.any(); p.service == nil {
+				e.start(p)
+			} else {
+				e.kill(p)
+			}
+		}),
+		often(10, e.pause),
+		often(8, func(*sync.WaitGroup) {
+			if p := e.any(); p.service != nil {
+				peer := []string{"records", "source", "engine"}[e.random.IntN(3)]
+				d := time.Duration(e.random.Int64N(int64(15 * time.Second)))
+				e.tell("process %d does not reach the %s for %v", p.number, peer, d)
+				p.Cut(peer, d)
+			}
+		}),
+		often(12, func(*sync.WaitGroup) { e.reindex([]string{"huts", "beds", "trails"}[e.random.IntN(3)]) }),
+	}
+	switch e.restored {
+	case "source":
+		out = append(out, happening{1, e.restoreSource})
+	case "records":
+		out = append(out, happening{1, e.restoreRecords})
+	}
+	return out
+}
+
+// step lets some time pass, and something happen.
+func (e *episode) step(happenings []happening, work *sync.WaitGroup) {
+	time.Sleep(time.Duration(e.random.Int64N(int64(300 * time.Millisecond))))
+	all := 0
+	for _, h := range happenings {
+		all += h.weight
+	}
+	n := e.random.IntN(all)
+	for _, h := range happenings {
+		if n -= h.weight; n < 0 {
+			h.do(work)
+			return
+		}
+	}
+}
+
+func (e *episode) pause(work *sync.WaitGroup) {
+	p := e.any()
+	if p.service == nil {
+		return
+	}
+	d := time.Duration(e.random.Int64N(int64(12 * time.Second)))
+	e.tell("process %d is paused for %v", p.number, d)
+	p.Pause()
+	paused := p.Process
+	work.Go(func() {
+		time.Sleep(d)
+		paused.Resume()
+	})
+}
+
+// restoreSource puts a source back to what it is now, in a while.
+func (e *episode) restoreSource(work *sync.WaitGroup) {
+	name, db := e.some()
+	older := db.Copy()
+	d := time.Duration(3+e.random.IntN(10)) * time.Second
+	work.Go(func() {
+		time.Sleep(d)
+		then, _ := older.Journal()
+		// Where no mark tells, only another line of history does.
+		db.Restore(older, !then.Behind(e.records.Claims()[name]))
+		e.look(fmt.Sprintf("source %s was put back by %v, to %+v", name, d, then))
+	})
+}
+
+// restoreRecords puts the records back to what they are now, in a while.
+func (e *episode) restoreRecords(work *sync.WaitGroup) {
+	older, claims := e.records.Copy(), e.records.Claims()
+	d, on := time.Duration(3+e.random.IntN(10))*time.Second, e.random.IntN(2) == 0
+	work.Go(func() {
+		time.Sleep(d)
+		for source, c := range e.records.Claims() {
+			// A claim that has moved by less than two marks tells nobody anything.
+			on = on || c.Epoch == claims[source].Epoch && c.Mark < claims[source].Mark+2
+		}
+		e.records.Restore(older, on)
+		e.mu.Lock()
+		e.forgot = time.Now()
+		e.mu.Unlock()
+		e.tell("the records were put back by %v", d)
+	})
+}
+
+// write changes some rows in a transaction that may take its time, or be rolled back.
+func (e *episode) write(work *sync.WaitGroup) {
+	name, db := e.some()
+	tx := db.Begin()
+	var what []string
+	for range 1 + e.random.IntN(4) {
+		id := e.random.IntN(40)
+		key := []string{strconv.Itoa(id)}
+		switch n := e.random.IntN(10); {
+		case n < 6:
+			what = append(what, "write "+key[0])
+			tx.Put("huts", key, e.hut(id))
+		case n < 8:
+			what = append(what, "delete "+key[0])
+			tx.Put("huts", key, func(map[string]*string) map[string]*string { return nil })
+		default:
+			region, n := strconv.Itoa(e.random.IntN(4)), strconv.Itoa(e.random.IntN(100))
+			what = append(what, "region "+region)
+			tx.Put("regions", []string{region}, func(map[string]*string) map[string]*string {
+				return map[string]*string{"id": &region, "n": &n}
+			})
+		}
+	}
+	wait := time.Duration(0)
+	if e.random.IntN(3) == 0 {
+		wait = time.Duration(e.random.Int64N(int64(8 * time.Second)))
+	}
+	if e.random.IntN(10) == 0 {
+		return // rolled back
+	}
+	work.Go(func() {
+		time.Sleep(wait)
+		tx.Commit()
+		e.look(name + ": " + strings.Join(what, ", "))
+	})
+}
+
+func (e *episode) reindex(name string) {
+	if _, err := e.records.NewEdition(context.Background(), shapes()[name], indexes[name].engine, 1); err != nil {
+		e.Fatal(err)
+	}
+	e.tell("reindex of %s", name)
+}

@@ -1,0 +1,220 @@
+package flow_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"pingo/internal/api"
+	"pingo/internal/core/reindex"
+	"pingo/internal/lab/tiny"
+	"pingo/internal/records"
+)
+
+// look sees which documents have become others.
+func (e *episode) look(what string) {
+	e.tell("%s", what)
+	now := time.Now()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for name, ix := range indexes {
+		wanted := e.documents(name, e.sources[ix.source].Copy())
+		for key := range e.wanted[name] {
+			if wanted[key] != e.wanted[name][key] {
+				e.changed[name+" "+key] = now
+			}
+		}
+		for key := range wanted {
+			if wanted[key] != e.wanted[name][key] {
+				e.changed[name+" "+key] = now
+			}
+		}
+		e.wanted[name] = wanted
+	}
+}
+
+// documents are those that an index should have, in a plain form.
+func (e *episode) documents(index string, db *tiny.Database) map[string]string {
+	regions := map[string]string{}
+	for _, row := range db.Rows("regions") {
+		regions[*row["id"]] = *row["n"]
+	}
+	out := map[string]string{}
+	for _, row := range db.Rows("huts") {
+		doc := *row["n"]
+		if index != "beds" {
+			doc += " in " + regions[*row["region_id"]]
+		}
+		out[*row["id"]] = doc
+	}
+	return out
+}
+
+// stored are the documents that an edition has, in the same form.
+func (e *episode) stored(index, edition string) map[string]string {
+	ctx, eng := context.Background(), e.engines[indexes[index].engine]
+	var keys []string
+	if err := eng.Scan(ctx, edition, func(key, _ string) error { keys = append(keys, key); return nil }); err != nil {
+		e.Fatal(err)
+	}
+	docs, err := eng.Get(ctx, edition, keys)
+	if err != nil {
+		e.Fatal(err)
+	}
+	out := map[string]string{}
+	for key, doc := range docs {
+		var d struct {
+			N      json.Number
+			Region *struct{ N json.Number }
+		}
+		if err := json.Unmarshal(doc, &d); err != nil {
+			e.Fatal(err)
+		}
+		out[key] = d.N.String()
+		if index != "beds" {
+			out[key] += " in "
+			if d.Region != nil {
+				out[key] += d.Region.N.String()
+			}
+		}
+	}
+	return out
+}
+
+// differences are those between an edition and its source, but for failed documents. Of
+// documents that became others after some time nothing is said.
+func (e *episode) differences(index, edition string, after time.Time) (out []string) {
+	failed := map[string]bool{}
+	list, _ := e.records.Editions(context.Background())
+	for _, r := range list {
+		if r.Name() == edition {
+			keys, _ := e.records.FailedKeys(context.Background(), r, "")
+			for _, key := range keys {
+				failed[key] = true
+			}
+		}
+	}
+	stored := e.stored(index, edition)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	wanted := e.wanted[index]
+	keys := map[string]bool{}
+	for key := range stored {
+		keys[key] = true
+	}
+	for key := range wanted {
+		keys[key] = true
+	}
+	for _, key := range slices.Sorted(maps.Keys(keys)) {
+		if stored[key] != wanted[key] && !failed[key] && !e.changed[index+" "+key].After(after) {
+			out = append(
+				out,
+				fmt.Sprintf("%s %s: %q, in the source %q since %s", edition, key, stored[key], wanted[key],
+					e.changed[index+" "+key].Format("04:05.000")),
+			)
+		}
+	}
+	return out
+}
+
+// staleness is how old the word of a process may be of what another one holds, and how long it
+// may take until something is noticed, or is known not to be.
+const staleness = 12 * time.Second
+
+// probe asks a process how things stand, and whether that is so.
+func (e *episode) probe(p *process) {
+	e.mu.Lock()
+	forgot := time.Since(e.forgot) < staleness // nobody knows which documents are failed
+	e.mu.Unlock()
+	if p.service == nil || p.Paused() || forgot {
+		return
+	}
+	st := p.service.Status()
+	for _, ix := range st.Indexes {
+		if ix.State != api.StateInSync || ix.Edition == "" {
+			continue
+		}
+		// The edition that the status tells of may have been replaced a moment ago.
+		names, err := e.engines[indexes[ix.Name].engine].Resolve(context.Background(), ix.Name)
+		if err != nil || len(names) != 1 {
+			e.fail("process %d says that %s is in sync, which is answered by %v (%v)", p.number, ix.Name, names, err)
+			return
+		}
+		if d := e.differences(ix.Name, names[0], time.Now().Add(-staleness)); len(d) > 0 {
+			e.fail(
+				"process %d says that %s is in sync: %s\n%s",
+				p.number,
+				ix.Name,
+				ix.Sentence,
+				strings.Join(d, "\n"),
+			)
+		}
+	}
+}
+
+func (e *episode) fail(format string, args ...any) {
+	e.mu.Lock()
+	events := strings.Join(e.events, "\n")
+	e.mu.Unlock()
+	if e.Failed() {
+		return // once is enough
+	}
+	e.Errorf("%s\nat %s, after:\n%s", fmt.Sprintf(format, args...), time.Now().Format("04:05.000"), events)
+}
+
+// end lets everything work, and waits until all is as it should be.
+func (e *episode) end() {
+	e.world.Calm()
+	e.tell("calm")
+	for _, p := range e.processes {
+		if p.service == nil {
+			e.start(p)
+		}
+	}
+	var wrong []string
+	for range 60 {
+		time.Sleep(5 * time.Second)
+		e.probe(e.any())
+		if wrong = e.wrong(); len(wrong) == 0 || e.Failed() {
+			return
+		}
+	}
+	e.fail("five minutes after all was calm:\n%s", strings.Join(wrong, "\n"))
+}
+
+// wrong lists what is not as it should be.
+func (e *episode) wrong() (out []string) {
+	live := map[string]*records.Edition{}
+	list, _ := e.records.Editions(context.Background())
+	for _, r := range list {
+		if r.State == reindex.Switched {
+			live[r.Index] = r
+		} else {
+			out = append(out, fmt.Sprintf("%s is %s", r.Name(), r.State))
+		}
+	}
+	for name, ix := range indexes {
+		names, _ := e.engines[ix.engine].Resolve(context.Background(), name)
+		if live[name] == nil || !slices.Equal(names, []string{live[name].Name()}) {
+			out = append(out, fmt.Sprintf("%s is answered by %v", name, names))
+			continue
+		}
+		out = append(out, e.differences(name, live[name].Name(), time.Now())...)
+	}
+	for name, db := range e.sources {
+		if _, rows := db.Copy().Journal(); len(rows) > 0 {
+			out = append(out, fmt.Sprintf("%d changes are left in the journal of %s", len(rows), name))
+		}
+	}
+	st := e.any().service.Status()
+	for _, ix := range st.Indexes {
+		if ix.State != api.StateInSync {
+			out = append(out, ix.Name+" is "+ix.State+": "+ix.Sentence)
+		}
+	}
+	return out
+}
