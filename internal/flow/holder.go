@@ -366,17 +366,16 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 }
 
 // answerElsewhere sees to it that the public name points to the live edition, when there is
-// one in the same engine.
+// one in the same engine. It may be older than the one that is dropped, which was overtaken or
+// cancelled while its switch was on its way.
 func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	var live *fed
-	for _, other := range h.all() {
-		if other.record.Index == f.record.Index && other != f && other.record.Engine == f.record.Engine &&
-			other.Live() &&
-			(live == nil || other.record.Number > live.record.Number) {
-			live = other
+	for _, other := range h.reported() {
+		if r := other.Edition.Record; r.Index == f.record.Index && r.Engine == f.record.Engine && other.Live() {
+			live = h.fed(editionName{r.Index, r.Number}) // the newest comes last
 		}
 	}
-	if live == nil || live.record.Number < f.record.Number {
+	if live == nil {
 		return nil
 	}
 	names, err := f.engine.Resolve(ctx, f.record.Index)
