@@ -271,9 +271,12 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 					ctx,
 					func(ctx context.Context) error { return h.stream.CaughtUp(ctx, f.Follower) },
 				) == nil {
+					h.keepAnswering(ctx, f)
 					h.wake() // what it replaces is retired
 				}
 			})
+		} else if record.State == reindex.Switched {
+			work.Go(func() { h.keepAnswering(ctx, f) })
 		}
 		work.Wait()
 	})
@@ -363,6 +366,17 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 	}
 	h.log.Info("edition dropped", "edition", f.record.Name())
 	return nil
+}
+
+// keepAnswering looks once, when an edition is live, whether the public name points to the
+// live one: a switch to another edition may have arrived after its own and before the records
+// had it, when the other's drop did not know it yet.
+func (h *holder) keepAnswering(ctx context.Context, f *fed) {
+	_ = retry.Until(ctx, func() error { return h.answerElsewhere(ctx, f) }, func(err error, failures int) {
+		if failures == 2 {
+			h.log.Warn("public name not looked at", "edition", f.record.Name(), "reason", err)
+		}
+	}) // it ends with ctx only
 }
 
 // answerElsewhere sees to it that the public name points to the live edition, when there is
