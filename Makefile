@@ -2,10 +2,14 @@
 SHELL := /bin/bash
 export GOFLAGS := -buildvcs=false
 
-.PHONY: setup build demo test race bench storm small-storm lint clean
+.PHONY: setup engines build demo test test-engines race bench storm small-storm lint clean
 
 setup:
 	@scripts/setup
+
+# A real OpenSearch server, for test-engines and for demo --engine opensearch.
+engines:
+	@scripts/engines
 
 bin/pingo: $(shell find cmd internal console/console.go go.mod go.sum -type f 2>/dev/null) console/dist/index.html
 	go build -trimpath -o $@ ./cmd/pingo
@@ -26,6 +30,10 @@ demo: build
 
 test: build lint
 	go test -timeout 20m ./...
+
+# What concerns engines again, against real servers.
+test-engines: build engines
+	PINGO_TEST_ENGINES=1 go test -count=1 -p 1 -timeout 30m -run Real ./internal/engine/opensearch ./internal/lab/standin ./internal/cli
 
 # The flow and the server under the race detector.
 race: build

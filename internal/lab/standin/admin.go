@@ -5,13 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"regexp"
 	"sort"
 	"strconv"
 	"strings"
 )
-
-var indexName = regexp.MustCompile(`^[^_\-+A-Z\\/*?"<>| ,#:][^A-Z\\/*?"<>| ,#:]*$`)
 
 func (s *Server) indexItself(method, name string, body []byte) (int, any, error) {
 	switch method {
@@ -42,6 +39,14 @@ func (s *Server) indexItself(method, name string, body []byte) (int, any, error)
 		}
 		return 200, object{"acknowledged": true}, nil
 	case http.MethodGet, http.MethodHead:
+		if strings.HasPrefix(name, "_") {
+			return 0, nil, &apiError{
+				400,
+				"invalid_index_name_exception",
+				fmt.Sprintf("Invalid index name [%s], must not start with '_'.", name),
+				nil,
+			}
+		}
 		indices, err := s.resolve(name)
 		if err != nil {
 			return 0, nil, err
@@ -52,56 +57,67 @@ func (s *Server) indexItself(method, name string, body []byte) (int, any, error)
 		}
 		return 200, out, nil
 	}
-	return 0, nil, &apiError{
-		405,
-		"method_not_allowed",
-		fmt.Sprintf("Incorrect HTTP method for uri [/%s] and method [%s]", name, method),
-		nil,
+	return 0, nil, wrongMethod("/"+name, method)
+}
+
+// badName says why an index cannot have a name; empty when it can.
+func badName(name string) string {
+	switch {
+	case name == "." || name == "..":
+		return "must not be '.' or '..'"
+	case strings.ContainsAny(name[:1], "_-+"):
+		return "must not start with '_', '-', or '+'"
+	case strings.ContainsAny(name, "\\/*?\"<>| ,"):
+		return "must not contain the following characters [ , \", *, \\, <, |, ,, >, /, ?]"
+	case strings.Contains(name, "#"):
+		return "must not contain '#'"
+	case strings.Contains(name, ":"):
+		return "must not contain ':'"
+	case name != strings.ToLower(name):
+		return "must be lowercase"
+	case len(name) > 255:
+		return fmt.Sprintf("index name is too long, (%d > 255)", len(name))
 	}
+	return ""
 }
 
 func (s *Server) create(name string, body []byte) (int, any, error) {
-	if !indexName.MatchString(name) || len(name) > 255 {
+	if why := badName(name); why != "" {
 		return 0, nil, &apiError{
 			400,
 			"invalid_index_name_exception",
-			fmt.Sprintf(
-				"Invalid index name [%s], must be lowercase and without \\, /, *, ?, \", <, >, |, space, comma, # and :, and not begin with _, - or +",
-				name,
-			),
+			fmt.Sprintf("Invalid index name [%s], %s", name, why),
 			nil,
 		}
 	}
-	var request struct {
-		Settings map[string]any    `json:"settings"`
-		Mappings *field            `json:"mappings"`
-		Aliases  map[string]object `json:"aliases"`
-	}
-	if len(bytes.TrimSpace(body)) > 0 {
-		decoder := json.NewDecoder(bytes.NewReader(body))
-		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&request); err != nil {
+	request := object{}
+	if trimmed := bytes.TrimSpace(body); len(trimmed) > 0 {
+		if trimmed[0] != '{' {
 			return 0, nil, &apiError{
-				400,
-				"mapper_parsing_exception",
-				"Failed to parse mapping [_doc]: " + err.Error(),
+				500,
+				"not_x_content_exception",
+				"Compressor detection can only be called on some xcontent bytes or compressed xcontent bytes",
 				nil,
 			}
 		}
+		if err := json.Unmarshal(body, &request); err != nil {
+			return 0, nil, &apiError{
+				400,
+				"parse_exception",
+				"Failed to parse content to map",
+				&apiError{kind: "json_e_o_f_exception", reason: err.Error()},
+			}
+		}
 	}
-	if request.Mappings == nil {
-		request.Mappings = &field{}
-	}
-	if err := request.Mappings.check(""); err != nil {
-		return 0, nil, err
-	}
-	settings := flatSettings(request.Settings)
-	analysis, err := newAnalysis(request.Settings, settings)
-	if err == nil {
-		err = analysis.check(request.Mappings, "")
-	}
-	if err != nil {
-		return 0, nil, err
+	for key := range request {
+		if key != "settings" && key != "mappings" && key != "aliases" {
+			return 0, nil, &apiError{
+				400,
+				"parse_exception",
+				fmt.Sprintf("unknown key [%s] for create index", key),
+				nil,
+			}
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -124,66 +140,37 @@ func (s *Server) create(name string, body []byte) (int, any, error) {
 			nil,
 		}
 	}
-	for alias := range request.Aliases {
+	given, _ := request["settings"].(object)
+	settings := flatSettings(given)
+	if err := checkSettings(settings); err != nil {
+		return 0, nil, err
+	}
+	analysis, err := newAnalysis(given, settings)
+	if err != nil {
+		return 0, nil, err
+	}
+	mapping, bad := readMapping(request["mappings"])
+	if bad != nil {
+		return 0, nil, bad
+	}
+	if err := analysis.check(mapping); err != nil {
+		return 0, nil, err
+	}
+	aliases, _ := request["aliases"].(object)
+	for alias := range aliases {
 		if s.indices[alias] != nil || alias == name {
-			return 0, nil, &apiError{
-				400,
-				"invalid_alias_name_exception",
-				fmt.Sprintf("Invalid alias name [%s]: an index exists with the same name as the alias", alias),
-				nil,
-			}
+			return 0, nil, &apiError{500, "illegal_state_exception", fmt.Sprintf(
+				"index, alias, and data stream names need to be unique, but the following duplicates were found [%s (alias of [%s]) conflicts with index]",
+				alias,
+				name,
+			), nil}
 		}
 	}
-	s.indices[name] = newIndex(name, request.Mappings, settings, analysis)
-	for alias := range request.Aliases {
+	s.indices[name] = newIndex(name, mapping, settings, analysis)
+	for alias := range aliases {
 		s.addAlias(alias, name)
 	}
 	return 200, object{"acknowledged": true, "shards_acknowledged": true, "index": name}, nil
-}
-
-func flatSettings(settings map[string]any) map[string]string {
-	values := map[string][]any{}
-	flatten(settings, "", values)
-	out := map[string]string{}
-	for k, v := range values {
-		out[strings.TrimPrefix(k, "index.")] = fmt.Sprint(v[0])
-	}
-	return out
-}
-
-func putSettings(indices []*index, body []byte) (int, any, error) {
-	var settings map[string]any
-	if err := json.Unmarshal(body, &settings); err != nil {
-		return 0, nil, &apiError{
-			400,
-			"settings_exception",
-			"Failed to load settings from [" + string(body) + "]",
-			nil,
-		}
-	}
-	for _, ix := range indices {
-		ix.mu.Lock()
-		for k := range flatSettings(settings) {
-			if strings.HasPrefix(k, "analysis.") || k == "number_of_shards" || k == "max_ngram_diff" {
-				ix.mu.Unlock()
-				return 0, nil, &apiError{
-					400,
-					"illegal_argument_exception",
-					fmt.Sprintf(
-						"Can't update non dynamic settings [[index.%s]] for open indices [[%s]]",
-						k,
-						ix.name,
-					),
-					nil,
-				}
-			}
-		}
-		for k, v := range flatSettings(settings) {
-			ix.settings[k] = v
-		}
-		ix.mu.Unlock()
-	}
-	return 200, object{"acknowledged": true}, nil
 }
 
 func (s *Server) describe(ix *index) object {
@@ -195,8 +182,8 @@ func (s *Server) describe(ix *index) object {
 		}
 	}
 	s.mu.RUnlock()
-	ix.mu.RLock()
-	defer ix.mu.RUnlock()
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
 	settings := object{
 		"number_of_shards":   "1",
 		"number_of_replicas": "0",
@@ -206,10 +193,9 @@ func (s *Server) describe(ix *index) object {
 	for k, v := range ix.settings {
 		settings[k] = v
 	}
-	mapping, _ := json.Marshal(ix.mapping)
 	return object{
 		"aliases":  aliases,
-		"mappings": json.RawMessage(mapping),
+		"mappings": ix.mapping.describe(),
 		"settings": object{"index": settings},
 	}
 }
@@ -223,6 +209,9 @@ func (s *Server) addAlias(alias, target string) {
 
 // updateAliases carries out all actions or none.
 func (s *Server) updateAliases(body []byte) (int, any, error) {
+	if len(bytes.TrimSpace(body)) == 0 {
+		return 0, nil, &apiError{400, "parse_exception", "request body is required", nil}
+	}
 	var request struct {
 		Actions []map[string]struct {
 			Index string `json:"index"`
@@ -232,11 +221,21 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 	if err := json.Unmarshal(body, &request); err != nil {
 		return 0, nil, badQuery("%s", err)
 	}
+	if len(request.Actions) == 0 {
+		return 0, nil, &apiError{400, "illegal_argument_exception", "No action specified", nil}
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, action := range request.Actions {
 		for verb, a := range action {
 			switch {
+			case verb != "add" && verb != "remove" && verb != "remove_index":
+				return 0, nil, &apiError{
+					400,
+					"x_content_parse_exception",
+					"[aliases] failed to parse field [actions]",
+					nil,
+				}
 			case s.indices[a.Index] == nil:
 				return 0, nil, noSuchIndex(a.Index)
 			case verb == "add" && s.indices[a.Alias] != nil:
@@ -244,7 +243,7 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 					400,
 					"invalid_alias_name_exception",
 					fmt.Sprintf(
-						"Invalid alias name [%s]: an index or data stream exists with the same name as the alias",
+						"Invalid alias name [%s], an index exists with the same name as the alias",
 						a.Alias,
 					),
 					nil,
@@ -256,8 +255,6 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 					fmt.Sprintf("aliases [%s] missing", a.Alias),
 					nil,
 				}
-			case verb != "add" && verb != "remove" && verb != "remove_index":
-				return 0, nil, badQuery("[alias_action] unknown field [%s]", verb)
 			}
 		}
 	}
@@ -292,13 +289,13 @@ func (s *Server) catIndices(r *http.Request) (int, any, error) {
 		b.WriteString("health status index                pri rep docs.count store.size\n")
 	}
 	for _, ix := range list {
-		ix.mu.Lock()
-		ix.autoRefresh()
-		count, bytes := len(ix.visible), 0
-		for _, d := range ix.visible {
-			bytes += len(d.source)
+		seen := ix.visible()
+		count, bytes := seen.count, 0
+		for _, part := range seen.segments {
+			for _, d := range part.docs {
+				bytes += len(d.source)
+			}
 		}
-		ix.mu.Unlock()
 		rows = append(
 			rows,
 			map[string]string{

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 )
 
 // analyzer turns a text into the words that are found.
@@ -14,7 +15,34 @@ type analyzer struct {
 	whole    bool // the text is one word
 	filters  []func(words []string) []string
 	synonyms [][][]string // groups of phrases
+	// expands says by which parts a word is found, too. The index holds the words alone, and
+	// they are compared when somebody searches, which finds the same.
+	expands *parts
 }
+
+// parts are those of a word from its beginning, or from anywhere, in letters.
+type parts struct {
+	shortest, longest int
+	onlyBeginnings    bool
+}
+
+// matches says whether a word that was looked for finds one of the index.
+func (a *analyzer) matches(have, want string) bool {
+	if a.expands == nil {
+		return have == want
+	}
+	n := utf8.RuneCountInString(want)
+	if n < a.expands.shortest || n > a.expands.longest {
+		return false
+	}
+	if a.expands.onlyBeginnings {
+		return strings.HasPrefix(have, want)
+	}
+	return strings.Contains(have, want)
+}
+
+// unchanged takes a value as one word, as it stands.
+var unchanged = &analyzer{whole: true}
 
 // standard is what fields without an analyzer of their own have.
 var standard = &analyzer{filters: []func([]string) []string{lowercase}}
@@ -103,6 +131,14 @@ func newAnalysis(settings map[string]any, flat map[string]string) (*analysis, er
 	a := &analysis{map[string]*analyzer{}, map[string]*analyzer{}}
 	build := func(name string, c component, into map[string]*analyzer) error {
 		out := &analyzer{whole: c.Tokenizer == "keyword" || c.Tokenizer == ""}
+		if c.Type != "" && c.Type != "custom" && c.Type != "standard" {
+			return &apiError{
+				400,
+				"illegal_argument_exception",
+				fmt.Sprintf("Unknown analyzer type [%s] for [%s]", c.Type, name),
+				nil,
+			}
+		}
 		if c.Tokenizer != "" && c.Tokenizer != "standard" && c.Tokenizer != "keyword" {
 			return &apiError{
 				400,
@@ -150,33 +186,16 @@ func (a *analyzer) add(name, filter string, c component, diff int) error {
 	case "truncate":
 		each(func(w []rune) []string { return []string{string(w[:min(len(w), c.Length)])} })
 	case "edge_ngram":
-		each(func(w []rune) (out []string) {
-			for n := c.MinGram; n <= min(c.MaxGram, len(w)); n++ {
-				out = append(out, string(w[:n]))
-			}
-			return out
-		})
+		a.expands = &parts{c.MinGram, c.MaxGram, true}
 	case "ngram":
 		if c.MaxGram-c.MinGram > diff {
-			return &apiError{
-				400,
-				"illegal_argument_exception",
-				fmt.Sprintf(
-					"The difference between max_gram and min_gram in NGram Tokenizer must be less than or equal to: [%d] but was [%d]. This limit can be set by changing the [index.max_ngram_diff] index level setting.",
-					diff,
-					c.MaxGram-c.MinGram,
-				),
-				nil,
-			}
+			return &apiError{400, "illegal_argument_exception", fmt.Sprintf(
+				"The difference between max_gram and min_gram in NGram Tokenizer must be less than or equal to: [%d] but was [%d]. This limit can be set by changing the [index.max_ngram_diff] index level setting.",
+				diff,
+				c.MaxGram-c.MinGram,
+			), nil}
 		}
-		each(func(w []rune) (out []string) {
-			for at := range w {
-				for n := c.MinGram; n <= c.MaxGram && at+n <= len(w); n++ {
-					out = append(out, string(w[at:at+n]))
-				}
-			}
-			return out
-		})
+		a.expands = &parts{c.MinGram, c.MaxGram, false}
 	case "synonym", "synonym_graph":
 		for _, line := range c.Synonyms {
 			var group [][]string
@@ -185,11 +204,18 @@ func (a *analyzer) add(name, filter string, c component, diff int) error {
 			}
 			a.synonyms = append(a.synonyms, group)
 		}
-	default:
+	case "":
 		return &apiError{
 			400,
 			"illegal_argument_exception",
 			fmt.Sprintf("Custom Analyzer [%s] failed to find filter under name [%s]", name, filter),
+			nil,
+		}
+	default:
+		return &apiError{
+			400,
+			"illegal_argument_exception",
+			fmt.Sprintf("Unknown filter type [%s] for [%s]", c.Type, filter),
 			nil,
 		}
 	}
@@ -197,33 +223,31 @@ func (a *analyzer) add(name, filter string, c component, diff int) error {
 }
 
 // check refuses a mapping that names what the settings do not define.
-func (a *analysis) check(f *field, path string) error {
-	for _, name := range []string{f.Analyzer, f.SearchAnalyzer} {
-		if name != "" && name != "standard" && a.analyzers[name] == nil {
-			return &apiError{
-				400,
-				"mapper_parsing_exception",
-				fmt.Sprintf("analyzer [%s] has not been configured in mappings", name),
+func (a *analysis) check(root *field) error {
+	var failed error
+	root.each(func(f *field) {
+		if failed != nil {
+			return
+		}
+		for _, name := range []string{f.Analyzer, f.SearchAnalyzer} {
+			if name != "" && name != "standard" && a.analyzers[name] == nil {
+				failed = caused(
+					"illegal_argument_exception",
+					"analyzer [%s] has not been configured in mappings",
+					name,
+				)
+			}
+		}
+		if f.Normalizer != "" && f.Normalizer != "lowercase" && a.normalizers[f.Normalizer] == nil {
+			failed = badMapping(
 				nil,
-			}
+				"normalizer [%s] not found for field [%s]",
+				f.Normalizer,
+				f.path[strings.LastIndexByte(f.path, '.')+1:],
+			)
 		}
-	}
-	if f.Normalizer != "" && f.Normalizer != "lowercase" && a.normalizers[f.Normalizer] == nil {
-		return &apiError{
-			400,
-			"mapper_parsing_exception",
-			fmt.Sprintf("normalizer [%s] not found for field [%s]", f.Normalizer, path),
-			nil,
-		}
-	}
-	for _, below := range []map[string]*field{f.Properties, f.Fields} {
-		for name, p := range below {
-			if err := a.check(p, name); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	})
+	return failed
 }
 
 // of gives the analyzer of a field, when documents are taken in or when searched.
@@ -231,10 +255,10 @@ func (a *analysis) of(f *field, searching bool) *analyzer {
 	switch {
 	case f == nil:
 		return standard
-	case f.Type == "keyword" && f.Normalizer != "":
+	case f.Type == "keyword" && a.normalizers[f.Normalizer] != nil:
 		return a.normalizers[f.Normalizer]
 	case f.Type != "text":
-		return &analyzer{whole: true}
+		return unchanged
 	}
 	name := f.Analyzer
 	if searching && f.SearchAnalyzer != "" {

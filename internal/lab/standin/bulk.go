@@ -74,6 +74,12 @@ func (s *Server) document(r *http.Request, name, id string, body []byte) (int, a
 	if err != nil {
 		return 0, nil, err
 	}
+	if r.Method != http.MethodDelete && len(body) == 0 {
+		return 0, nil, &apiError{400, "parse_exception", "request body is required", nil}
+	}
+	if id == "" {
+		return 0, nil, wrongMethod(r.URL.Path, r.Method)
+	}
 	w := &bulkWrite{action: "index", id: id, source: body}
 	if r.Method == http.MethodDelete {
 		w.action, w.source = "delete", nil
@@ -90,14 +96,14 @@ func (s *Server) document(r *http.Request, name, id string, body []byte) (int, a
 		}
 		w.external = true
 	}
-	ix.mu.Lock()
-	defer ix.mu.Unlock()
 	out := ix.apply(w)
 	if out.err != nil {
 		return 0, nil, out.err
 	}
 	if r.URL.Query().Get("refresh") == "true" {
+		ix.mu.Lock()
 		ix.refresh()
+		ix.mu.Unlock()
 	}
 	return out.status, object{
 		"_index":        ix.name,
@@ -109,81 +115,152 @@ func (s *Server) document(r *http.Request, name, id string, body []byte) (int, a
 	}, nil
 }
 
-// bulk applies the lines of an NDJSON body one by one.
-func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, error) {
-	if kind := r.Header.Get("Content-Type"); !strings.Contains(kind, "json") {
-		return 0, nil, &apiError{
-			406,
-			"content_type_exception",
-			fmt.Sprintf("Content-Type header [%s] is not supported", kind),
-			nil,
-		}
+// bulkAction is one action of a bulk request and the index or alias that it names.
+type bulkAction struct {
+	bulkWrite
+	target string
+}
+
+// readBulk reads the lines of an NDJSON body; nothing is done when one of them is wrong.
+func readBulk(name string, body []byte) ([]bulkAction, error) {
+	if len(body) == 0 {
+		return nil, &apiError{400, "parse_exception", "request body is required", nil}
 	}
-	if len(body) == 0 || body[len(body)-1] != '\n' {
-		return 0, nil, &apiError{
+	var out []bulkAction
+	invalid := func(format string, args ...any) error {
+		return &apiError{
 			400,
-			"illegal_argument_exception",
-			"The bulk request must be terminated by a newline [\\n]",
+			"action_request_validation_exception",
+			"Validation Failed: 1: " + fmt.Sprintf(format, args...) + ";",
 			nil,
 		}
 	}
-	wanted := bulkFilter(r.URL.Query().Get("filter_path"))
-	requireAlias := r.URL.Query().Get("require_alias") == "true"
-	began := time.Now()
-	out := append(make([]byte, 0, 64+len(body)/8), `{"took":0,"errors":false,"items":[`...)
-	failed := false
-	touched := map[*index]bool{}
-	for line := 1; len(body) > 0; line++ {
-		var action bulkWrite
-		index, rest, err := parseAction(body, name, &action)
+	for line := 1; ; line++ {
+		end := bytes.IndexByte(body, '\n')
+		if end < 0 {
+			break // what is not terminated is not there
+		}
+		if len(bytes.TrimSpace(body[:end])) == 0 {
+			body = body[end+1:]
+			continue
+		}
+		a := bulkAction{target: name}
+		versionType, given, err := a.readAction(body[:end], line)
+		if errors.Is(err, errEnd) {
+			break
+		}
 		if err != nil {
+			return nil, err
+		}
+		body = body[end+1:]
+		if a.action != "delete" {
+			end := bytes.IndexByte(body, '\n')
+			if end < 0 {
+				break
+			}
+			a.source, body = body[:end], body[end+1:]
+			line++
+		}
+		switch {
+		case versionType != "" && versionType != "external" && versionType != "external_gte" && versionType != "internal":
+			return nil, &apiError{
+				400,
+				"illegal_argument_exception",
+				fmt.Sprintf("No version type match [%s]", versionType),
+				nil,
+			}
+		case given && (versionType == "" || versionType == "internal"):
+			return nil, invalid(
+				"internal versioning can not be used for optimistic concurrency control. Please use `if_seq_no` and `if_primary_term` instead",
+			)
+		case a.version < 0:
+			return nil, invalid(
+				"illegal version value [%d] for version type [%s]",
+				a.version,
+				strings.ToUpper(versionType),
+			)
+		case a.action == "delete" && a.id == "":
+			return nil, invalid("id is missing")
+		case len(a.id) > 512:
+			return nil, invalid(
+				"id [%s] is too long, must be no longer than 512 bytes but was: %d",
+				a.id,
+				len(a.id),
+			)
+		}
+		a.external, a.equal = strings.HasPrefix(versionType, "external"), versionType == "external_gte"
+		out = append(out, a)
+	}
+	if len(out) == 0 {
+		return nil, invalid("no requests added")
+	}
+	return out, nil
+}
+
+// bulk applies the actions of an NDJSON body one by one.
+func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, error) {
+	if r.Method != http.MethodPost && r.Method != http.MethodPut {
+		return 0, nil, wrongMethod(r.URL.Path, r.Method)
+	}
+	if kind := r.Header.Get("Content-Type"); len(body) > 0 && !strings.Contains(kind, "json") {
+		return 0, nil, &apiError{406, "", fmt.Sprintf("Content-Type header [%s] is not supported", kind), nil}
+	}
+	query := r.URL.Query()
+	for name := range query {
+		if !slices.Contains(
+			[]string{
+				"filter_path",
+				"require_alias",
+				"refresh",
+				"timeout",
+				"pipeline",
+				"routing",
+				"pretty",
+				"wait_for_active_shards",
+				"_source",
+			},
+			name,
+		) {
 			return 0, nil, &apiError{
 				400,
 				"illegal_argument_exception",
-				fmt.Sprintf("Malformed action/metadata line [%d]: %s", line, err),
+				fmt.Sprintf("request [%s] contains unrecognized parameter: [%s]", r.URL.Path, name),
 				nil,
 			}
 		}
-		body = rest
-		if action.action != "delete" {
-			end := bytes.IndexByte(body, '\n')
-			if end < 0 {
-				return 0, nil, &apiError{
-					400,
-					"illegal_argument_exception",
-					"The bulk request must be terminated by a newline [\\n]",
-					nil,
-				}
-			}
-			action.source, body = body[:end], body[end+1:]
-			line++
+	}
+	if required := query.Get("require_alias"); required != "" {
+		if err := aBoolean("", required); err != nil {
+			return 0, nil, err
 		}
-		result := s.bulkOne(index, requireAlias, &action, touched)
+	}
+	actions, err := readBulk(name, body)
+	if err != nil {
+		return 0, nil, err
+	}
+	wanted := bulkFilter(query.Get("filter_path"))
+	began := time.Now()
+	items := append(make([]byte, 0, 64+len(body)/8), `"items":[`...)
+	failed := false
+	touched := map[*index]bool{}
+	for i := range actions {
+		a := &actions[i]
+		result := s.bulkOne(a.target, query.Get("require_alias") == "true", &a.bulkWrite, touched)
 		failed = failed || result.err != nil
-		out = appendItem(out, cmp.Or(result.index, index), &action, result, wanted)
+		items = appendItem(items, cmp.Or(result.index, a.target), &a.bulkWrite, result, wanted)
 	}
 	for ix := range touched {
 		ix.mu.Lock()
-		if r.URL.Query().Get("refresh") == "true" {
+		if query.Get("refresh") == "true" {
 			ix.refresh()
 		} else {
 			ix.autoRefresh() // a little at a time, rather than all when somebody next asks
 		}
 		ix.mu.Unlock()
 	}
-	if out[len(out)-1] == ',' {
-		out = out[:len(out)-1]
-	}
-	out = append(out, "]}"...)
-	if failed {
-		out = bytes.Replace(out, []byte(`"errors":false`), []byte(`"errors":true`), 1)
-	}
-	return 200, bytes.Replace(
-		out,
-		[]byte(`"took":0`),
-		fmt.Appendf(nil, `"took":%d`, time.Since(began).Milliseconds()),
-		1,
-	), nil
+	items = append(items[:len(items)-1], "]}"...)
+	head := fmt.Appendf(nil, `{"took":%d,"errors":%t,`, time.Since(began).Milliseconds(), failed)
+	return 200, append(head, items...), nil
 }
 
 func (s *Server) bulkOne(name string, requireAlias bool, w *bulkWrite, touched map[*index]bool) written {
@@ -196,8 +273,11 @@ func (s *Server) bulkOne(name string, requireAlias bool, w *bulkWrite, touched m
 		return written{status: api.status, err: api}
 	}
 	touched[ix] = true
-	ix.mu.Lock()
-	defer ix.mu.Unlock()
+	if w.id == "" {
+		return refusal(
+			&apiError{400, "illegal_argument_exception", "if _id is specified it must not be empty", nil},
+		)
+	}
 	out := ix.apply(w)
 	out.index = ix.name
 	return out
@@ -260,20 +340,34 @@ func appendItem(out []byte, index string, w *bulkWrite, r written, wanted map[st
 	return append(out, "}},"...)
 }
 
-// parseAction reads an action line and returns what follows it.
-func parseAction(body []byte, index string, w *bulkWrite) (target string, rest []byte, err error) {
-	end := bytes.IndexByte(body, '\n')
-	if end < 0 {
-		return "", nil, errors.New("no newline at its end")
-	}
-	versionType := ""
-	s := &scanner{b: body[:end]}
-	err = s.object(func(key []byte) error {
-		w.action = string(key)
-		if !slices.Contains([]string{"index", "create", "delete"}, w.action) {
-			return fmt.Errorf("unknown action [%s]", w.action)
+// readAction reads an action line. given says that it has a version.
+func (a *bulkAction) readAction(b []byte, line int) (versionType string, given bool, err error) {
+	malformed := func(format string, args ...any) error {
+		return &apiError{
+			400,
+			"illegal_argument_exception",
+			fmt.Sprintf("Malformed action/metadata line [%d], ", line) + fmt.Sprintf(format, args...),
+			nil,
 		}
-		return s.object(func(key []byte) error {
+	}
+	s := &scanner{b: b}
+	if kind, err := s.peek(); err != nil || kind != objectToken {
+		return "", false, malformed("expected START_OBJECT")
+	}
+	named := false
+	err = s.object(func(key []byte) error {
+		if named { // what follows the action is not looked at
+			return s.skip()
+		}
+		a.action, named = string(key), true
+		if !slices.Contains([]string{"index", "create", "delete"}, a.action) {
+			return malformed("expected one of [create, delete, index] but found [%s]", a.action)
+		}
+		if kind, err := s.peek(); err != nil || kind != objectToken {
+			return malformed("expected START_OBJECT or END_OBJECT")
+		}
+		hasID := false
+		if err := s.object(func(key []byte) error {
 			kind, err := s.peek()
 			if err != nil {
 				return err
@@ -284,31 +378,36 @@ func parseAction(body []byte, index string, w *bulkWrite) (target string, rest [
 			}
 			switch string(key) {
 			case "_id":
-				w.id = unquote(v)
+				a.id, hasID = unquote(v), kind != nullToken
 			case "_index":
-				index = unquote(v)
+				a.target = unquote(v)
 			case "version":
-				w.version, err = strconv.ParseInt(string(v), 10, 64)
+				given = true
+				if a.version, err = strconv.ParseInt(string(v), 10, 64); err != nil {
+					return &apiError{500, "input_coercion_exception", fmt.Sprintf("Numeric value (%s) out of range of long", v), nil}
+				}
 			case "version_type":
 				versionType = string(v)
 			case "routing", "require_alias":
 			default:
-				return fmt.Errorf("unknown parameter [%s]", key)
+				return &apiError{400, "illegal_argument_exception", fmt.Sprintf("Action/metadata line [%d] contains an unknown parameter [%s]", line, key), nil}
 			}
+			return nil
+		}); err != nil {
 			return err
-		})
+		}
+		if !hasID && a.action != "delete" {
+			a.id = "standin-" + strconv.FormatInt(time.Now().UnixNano(), 36)
+		}
+		return nil
 	})
+	var api *apiError
 	switch {
-	case err != nil:
-	case w.action == "":
-		err = errors.New("no action in it")
-	case w.version != 0 && versionType != "external":
-		err = errors.New("internal versioning can not be used for optimistic concurrency control")
-	case w.id == "" && w.action == "delete":
-		err = errors.New("an id must be provided if version type or value are set")
-	case w.id == "":
-		w.id = "standin-" + strconv.FormatInt(time.Now().UnixNano(), 36)
+	case errors.Is(err, errEnd):
+	case err != nil && !errors.As(err, &api):
+		err = malformed("%s", err)
+	case err == nil && !named:
+		err = malformed("expected FIELD_NAME but found [END_OBJECT]")
 	}
-	w.external = versionType == "external"
-	return index, body[end+1:], err
+	return versionType, given, err
 }

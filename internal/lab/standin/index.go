@@ -2,6 +2,7 @@ package standin
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -11,56 +12,70 @@ import (
 // index is one index of the stand-in: what is stored now, and what a search sees
 // since the last refresh.
 type index struct {
-	mu       sync.RWMutex
-	name     string
-	created  time.Time
+	name    string
+	created time.Time
+
+	mu       sync.Mutex // guards what follows
 	mapping  *field
 	settings map[string]string
 	analysis *analysis
+	closed   bool
 
 	stored    map[string]*doc // with tombstones
-	dirty     map[string]struct{}
+	waiting   []read          // written, in no segment
+	dying     []*doc          // in a segment, and deleted or replaced since the last refresh
+	changed   bool            // since the last refresh
+	graves    []*doc          // deletions in order
 	refreshed time.Time
 	seqNo     int64
+	hidden    []*segment // made since the last refresh
 
-	visible map[string]*doc
-	inverted
+	seen    *snapshot
+	merging bool
 }
 
-// doc is one stored document; it never changes once made.
+// snapshot is what searches see; it never changes.
+type snapshot struct {
+	segments []*segment
+	live     []bits
+	count    int
+}
+
+// doc is one version of a stored document.
 type doc struct {
 	id      string
 	version int64
 	source  []byte
 	gone    time.Time // when it was deleted
+	dead    bool      // deleted or replaced
 	ordinal int64
+	segment *segment
+	place   uint32
 }
 
-// tombstoneLife is how long a deletion's version is remembered, as the server's
-// index.gc_deletes has it by default.
-const tombstoneLife = time.Minute
+// bufferedDocuments is how many documents wait at most before a segment is made of them.
+const bufferedDocuments = 4096
 
 func newIndex(name string, mapping *field, settings map[string]string, analysis *analysis) *index {
-	ix := &index{
+	mapping.placed("")
+	return &index{
 		name:      name,
 		created:   time.Now(),
 		mapping:   mapping,
 		settings:  settings,
 		analysis:  analysis,
 		stored:    map[string]*doc{},
-		dirty:     map[string]struct{}{},
-		visible:   map[string]*doc{},
 		refreshed: time.Now(),
+		seen:      &snapshot{},
 	}
-	ix.inverted.reset()
-	return ix
 }
 
-// write is one action of a bulk request or of a request for a single document.
+// bulkWrite is one action of a bulk request or of a request for a single document.
 type bulkWrite struct {
 	action   string // index, create, delete
 	id       string
 	external bool
+	equal    bool // external_gte: the same version is taken, too
 	version  int64
 	source   []byte
 }
@@ -74,29 +89,40 @@ type written struct {
 	err     *apiError
 }
 
-// apply does one write; the caller holds the lock.
-func (ix *index) apply(w *bulkWrite) written {
-	if len(w.id) > 512 {
-		return written{
-			status: 400,
-			err: &apiError{
-				400,
-				"illegal_argument_exception",
-				fmt.Sprintf("id is too long, must be no longer than 512 bytes but was: %d", len(w.id)),
-				nil,
-			},
+func refusal(err *apiError) written { return written{status: err.status, err: err} }
+
+// blocked says why nothing can be written; nil when it can.
+func (ix *index) blocked() *apiError {
+	block := func(status int, what string) *apiError {
+		return &apiError{
+			status,
+			"cluster_block_exception",
+			fmt.Sprintf("index [%s] blocked by: [%s];", ix.name, what),
+			nil,
 		}
 	}
-	if ix.settings["blocks.write"] == "true" || ix.settings["blocks.read_only"] == "true" {
-		return written{
-			status: 403,
-			err: &apiError{
-				403,
-				"cluster_block_exception",
-				fmt.Sprintf("index [%s] blocked by: [FORBIDDEN/8/index write (api)];", ix.name),
-				nil,
-			},
-		}
+	switch {
+	case ix.closed:
+		return &apiError{400, "index_closed_exception", "closed", nil}
+	case ix.settings["blocks.read_only"] == "true":
+		return block(403, "FORBIDDEN/5/index read-only (api)")
+	case ix.settings["blocks.write"] == "true":
+		return block(403, "FORBIDDEN/8/index write (api)")
+	case ix.settings["blocks.read_only_allow_delete"] == "true":
+		return block(
+			429,
+			"TOO_MANY_REQUESTS/12/disk usage exceeded flood-stage watermark, index has read-only-allow-delete block",
+		)
+	}
+	return nil
+}
+
+// apply does one write.
+func (ix *index) apply(w *bulkWrite) written {
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
+	if err := ix.blocked(); err != nil {
+		return refusal(err)
 	}
 	old := ix.stored[w.id]
 	alive := old != nil && old.gone.IsZero()
@@ -104,101 +130,213 @@ func (ix *index) apply(w *bulkWrite) written {
 	if old != nil {
 		version = old.version + 1
 	}
+	conflict := func(format string, args ...any) written {
+		return refusal(
+			&apiError{
+				409,
+				"version_conflict_engine_exception",
+				fmt.Sprintf("[%s]: version conflict, ", w.id) + fmt.Sprintf(format, args...),
+				nil,
+			},
+		)
+	}
 	if w.external {
-		if old != nil && old.version >= w.version {
-			return written{
-				status: 409,
-				err: &apiError{
-					409,
-					"version_conflict_engine_exception",
-					fmt.Sprintf(
-						"[%s]: version conflict, current version [%d] is higher or equal to the one provided [%d]",
-						w.id,
-						old.version,
-						w.version,
-					),
-					nil,
-				},
-			}
+		if old != nil && (old.version > w.version || old.version == w.version && !w.equal) {
+			return conflict(
+				"current version [%d] is higher or equal to the one provided [%d]",
+				old.version,
+				w.version,
+			)
 		}
 		version = w.version
 	}
 	if w.action == "create" && alive {
-		return written{
-			status: 409,
-			err: &apiError{
-				409,
-				"version_conflict_engine_exception",
-				fmt.Sprintf(
-					"[%s]: version conflict, document already exists (current version [%d])",
-					w.id,
-					old.version,
-				),
-				nil,
-			},
-		}
+		return conflict("document already exists (current version [%d])", old.version)
 	}
+	fresh := &doc{id: w.id, version: version, ordinal: ix.seqNo}
+	var terms []term
 	if w.action != "delete" {
-		if err := ix.mapping.checkDocument(w.id, w.source); err != nil {
-			return written{status: 400, err: err.(*apiError)}
+		var err *apiError
+		if terms, err = ix.read(w.id, w.source); err != nil {
+			return refusal(err)
+		}
+		fresh.source = slices.Clone(w.source)
+	}
+	out := written{status: 200, version: version, seqNo: ix.seqNo}
+	ix.seqNo++
+	ix.changed = true
+	if alive {
+		old.dead = true
+		if old.segment != nil {
+			ix.dying = append(ix.dying, old)
 		}
 	}
-	seq := ix.seqNo
-	ix.seqNo++
-	fresh := &doc{id: w.id, version: version, ordinal: seq}
-	out := written{status: 200, version: version, seqNo: seq}
-	switch {
-	case w.action == "delete":
+	ix.stored[w.id] = fresh
+	if w.action == "delete" {
 		fresh.gone = time.Now()
+		ix.graves = append(ix.graves, fresh)
 		out.result = "deleted"
 		if !alive {
 			out.status, out.result = 404, "not_found"
 		}
-	default:
-		fresh.source = append([]byte(nil), w.source...)
-		out.result = "updated"
-		if !alive {
-			out.status, out.result = 201, "created"
-		}
+		return out
 	}
-	ix.stored[w.id] = fresh
-	ix.dirty[w.id] = struct{}{}
+	out.result = "updated"
+	if !alive {
+		out.status, out.result = 201, "created"
+	}
+	if ix.waiting = append(ix.waiting, read{fresh, terms}); len(ix.waiting) >= bufferedDocuments {
+		ix.takeIn()
+	}
 	return out
 }
 
 func (ix *index) get(id string) *doc {
-	ix.mu.RLock()
-	defer ix.mu.RUnlock()
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
 	if d := ix.stored[id]; d != nil && d.gone.IsZero() {
 		return d
 	}
 	return nil
 }
 
+func (ix *index) shut() bool {
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
+	return ix.closed
+}
+
+// takeIn makes a segment of what was written; the caller holds the lock.
+func (ix *index) takeIn() {
+	docs := slices.DeleteFunc(ix.waiting, func(r read) bool { return r.doc.dead })
+	ix.waiting = nil
+	if len(docs) == 0 {
+		return
+	}
+	s := newSegment(docs)
+	for n, d := range s.docs {
+		d.segment, d.place = s, uint32(n)
+	}
+	ix.hidden = append(ix.hidden, s)
+}
+
 // refresh makes all that was written visible to searches; the caller holds the lock.
 func (ix *index) refresh() {
-	for id := range ix.dirty {
-		now := ix.stored[id]
-		if old := ix.visible[id]; old != nil {
-			ix.inverted.drop(old, ix.indexWords)
-		}
-		if now.gone.IsZero() {
-			ix.visible[id] = now
-			ix.inverted.waiting[now] = struct{}{}
-		} else {
-			delete(ix.visible, id)
-			if time.Since(now.gone) > tombstoneLife {
-				delete(ix.stored, id)
-				continue
-			}
-		}
-	}
-	for id := range ix.dirty {
-		if d := ix.stored[id]; d == nil || d.gone.IsZero() {
-			delete(ix.dirty, id) // tombstones stay, to be looked at again
-		}
-	}
+	ix.forget()
 	ix.refreshed = time.Now()
+	if !ix.changed {
+		return
+	}
+	ix.changed = false
+	ix.takeIn()
+	fresh := &snapshot{
+		segments: slices.Clone(ix.seen.segments),
+		live:     slices.Clone(ix.seen.live),
+		count:    ix.seen.count,
+	}
+	for _, s := range ix.hidden {
+		all := newBits(len(s.docs))
+		for n := range s.docs {
+			all.set(uint32(n))
+		}
+		fresh.segments, fresh.live = append(fresh.segments, s), append(fresh.live, all)
+		fresh.count += len(s.docs)
+	}
+	ix.hidden = nil
+	owned := map[int]bool{}
+	for _, d := range ix.dying {
+		at := slices.Index(fresh.segments, d.segment)
+		if !owned[at] {
+			owned[at], fresh.live[at] = true, slices.Clone(fresh.live[at])
+		}
+		fresh.live[at].unset(d.place)
+		fresh.count--
+	}
+	ix.dying = nil
+	ix.seen = fresh
+	ix.tidy()
+}
+
+// forget removes the deletions that are no longer remembered, as index.gc_deletes says.
+func (ix *index) forget() {
+	keep := time.Minute
+	if d, err := parseTime(ix.settings["gc_deletes"]); err == nil {
+		keep = d
+	}
+	for len(ix.graves) > 0 && time.Since(ix.graves[0].gone) > keep {
+		if d := ix.graves[0]; ix.stored[d.id] == d {
+			delete(ix.stored, d.id)
+		}
+		ix.graves = ix.graves[1:]
+	}
+}
+
+// mergeFactor is how many segments of about one size are made one.
+const mergeFactor = 8
+
+// tidy merges segments of about one size, and those that are dead for the most part, beside what
+// else goes on; the caller holds the lock.
+func (ix *index) tidy() {
+	if ix.merging {
+		return
+	}
+	sizes := map[int][]int{} // by order of magnitude
+	var chosen []int
+	for i, s := range ix.seen.segments {
+		size := 0
+		for n := len(s.docs) / 256; n > 0; n /= mergeFactor {
+			size++
+		}
+		if sizes[size] = append(sizes[size], i); len(sizes[size]) == mergeFactor {
+			chosen = sizes[size]
+			break
+		}
+		if ix.seen.live[i].count() < len(s.docs)/2 {
+			chosen = []int{i}
+			break
+		}
+	}
+	if chosen == nil {
+		return
+	}
+	ix.merging = true
+	var old []*segment
+	var live []bits
+	for _, i := range chosen {
+		old, live = append(old, ix.seen.segments[i]), append(live, ix.seen.live[i])
+	}
+	go func() {
+		merged := merge(old, live)
+		ix.mu.Lock()
+		defer ix.mu.Unlock()
+		ix.replace(old, merged)
+		ix.merging = false
+		ix.tidy()
+	}()
+}
+
+// replace puts a merged segment in the place of those it was made of.
+func (ix *index) replace(old []*segment, merged *segment) {
+	now := &snapshot{count: ix.seen.count}
+	was := map[*segment]bits{}
+	for i, s := range ix.seen.segments {
+		if slices.Contains(old, s) {
+			was[s] = ix.seen.live[i]
+			continue
+		}
+		now.segments, now.live = append(now.segments, s), append(now.live, ix.seen.live[i])
+	}
+	alive := newBits(len(merged.docs))
+	for n, d := range merged.docs {
+		if was[d.segment].has(d.place) {
+			alive.set(uint32(n))
+		}
+		d.segment, d.place = merged, uint32(n)
+	}
+	if len(merged.docs) > 0 {
+		now.segments, now.live = append(now.segments, merged), append(now.live, alive)
+	}
+	ix.seen = now
 }
 
 // autoRefresh refreshes when the refresh interval has passed; the caller holds the lock.
@@ -212,21 +350,20 @@ func (ix *index) autoRefresh() {
 			interval = d
 		}
 	}
-	if len(ix.dirty) > 0 && time.Since(ix.refreshed) >= interval {
+	if time.Since(ix.refreshed) >= interval {
 		ix.refresh()
 	}
 }
 
-// indexWords gives the words by which a value of a field is found.
-func (ix *index) indexWords(path string, value any) []string {
-	text, ok := value.(string)
-	if !ok {
-		return nil
-	}
-	return ix.analysis.of(ix.mapping.at(path), false).words(text)
+// visible is what searches see now.
+func (ix *index) visible() *snapshot {
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
+	ix.autoRefresh()
+	return ix.seen
 }
 
-// parseTime reads the interface's durations: 500ms, 30s, 2m, 1h.
+// parseTime reads the interface's durations: 500ms, 30s, 2m, 1h, 1d.
 func parseTime(text string) (time.Duration, error) {
 	if days, ok := strings.CutSuffix(text, "d"); ok {
 		n, err := strconv.Atoi(days)

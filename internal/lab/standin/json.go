@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strconv"
 )
@@ -25,6 +26,9 @@ const (
 	nullToken   tokenKind = 'n'
 )
 
+// errEnd says that JSON ends too early.
+var errEnd = errors.New("unexpected end of input")
+
 func (s *scanner) space() {
 	for s.i < len(s.b) {
 		switch s.b[s.i] {
@@ -44,7 +48,7 @@ func (s *scanner) bad(what string) error {
 func (s *scanner) peek() (tokenKind, error) {
 	s.space()
 	if s.i >= len(s.b) {
-		return 0, s.bad("unexpected end of JSON")
+		return 0, errEnd
 	}
 	switch c := s.b[s.i]; {
 	case c == '-' || c >= '0' && c <= '9':
@@ -115,16 +119,44 @@ func (s *scanner) literal(kind tokenKind, v []byte) ([]byte, error) {
 	case nullToken:
 		ok = string(v) == "null"
 	case numberToken:
-		for _, c := range v {
-			if !(c >= '0' && c <= '9' || c == '-' || c == '+' || c == '.' || c == 'e' || c == 'E') {
-				ok = false
-			}
-		}
+		ok = isNumber(v)
 	}
 	if !ok {
 		return nil, s.bad(fmt.Sprintf("unrecognised token %q", v))
 	}
 	return v, nil
+}
+
+// isNumber reports whether v is a number as JSON writes it.
+func isNumber(v []byte) bool {
+	digits := func() bool {
+		n := 0
+		for n < len(v) && v[n] >= '0' && v[n] <= '9' {
+			n++
+		}
+		v = v[n:]
+		return n > 0
+	}
+	if len(v) > 0 && v[0] == '-' {
+		v = v[1:]
+	}
+	if len(v) > 1 && v[0] == '0' && v[1] >= '0' && v[1] <= '9' || !digits() {
+		return false
+	}
+	if len(v) > 0 && v[0] == '.' {
+		if v = v[1:]; !digits() {
+			return false
+		}
+	}
+	if len(v) > 0 && (v[0] == 'e' || v[0] == 'E') {
+		if v = v[1:]; len(v) > 0 && (v[0] == '+' || v[0] == '-') {
+			v = v[1:]
+		}
+		if !digits() {
+			return false
+		}
+	}
+	return len(v) == 0
 }
 
 // object calls member for each key, placed before its value, which it must read.
@@ -150,6 +182,9 @@ func (s *scanner) object(member func(key []byte) error) error {
 			return nil
 		}
 		if !s.take(',') {
+			if s.i >= len(s.b) {
+				return errEnd
+			}
 			return s.bad("expected a comma")
 		}
 	}
@@ -171,6 +206,9 @@ func (s *scanner) array(element func() error) error {
 			return nil
 		}
 		if !s.take(',') {
+			if s.i >= len(s.b) {
+				return errEnd
+			}
 			return s.bad("expected a comma")
 		}
 	}

@@ -1,368 +1,385 @@
 package standin
 
 import (
-	"bytes"
-	"cmp"
-	"encoding/json"
 	"fmt"
-	"maps"
-	"net/http"
 	"slices"
-	"sort"
-	"time"
+	"strconv"
 )
 
-func (s *Server) mget(ix *index, body []byte) (int, any, error) {
-	var request struct {
-		IDs  []string `json:"ids"`
-		Docs []struct {
-			ID string `json:"_id"`
-		} `json:"docs"`
-	}
-	if err := json.Unmarshal(body, &request); err != nil {
-		return 0, nil, badQuery("%s", err)
-	}
-	for _, d := range request.Docs {
-		request.IDs = append(request.IDs, d.ID)
-	}
-	docs := []object{}
-	for _, id := range request.IDs {
-		if d := ix.get(id); d != nil {
-			docs = append(
-				docs,
-				object{
-					"_index":   ix.name,
-					"_id":      id,
-					"_version": d.version,
-					"found":    true,
-					"_source":  json.RawMessage(d.source),
-				},
-			)
-		} else {
-			docs = append(docs, object{"_index": ix.name, "_id": id, "found": false})
-		}
-	}
-	return 200, object{"docs": docs}, nil
+// found is what a query finds in a segment: documents, and how well they fit. Without
+// scores all fit alike.
+type found struct {
+	docs   bits
+	scores []float32
+	same   float32 // the score of all, without scores
 }
 
-func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {
-	keep, err := parseTime(r.URL.Query().Get("keep_alive"))
+func (f *found) score(n uint32) float32 {
+	if f.scores != nil {
+		return f.scores[n]
+	}
+	return f.same
+}
+
+// query finds documents of a segment, dead ones among them.
+type query func(s *segment) *found
+
+func nothing(s *segment) *found { return &found{docs: newBits(len(s.docs))} }
+func everything(s *segment) *found {
+	all := newBits(len(s.docs))
+	for i := range all {
+		all[i] = ^uint64(0)
+	}
+	if rest := len(s.docs) % 64; rest != 0 {
+		all[len(all)-1] = 1<<rest - 1
+	}
+	return &found{docs: all, same: 1}
+}
+
+// maxClauses is how many clauses a query may have, as indices.query.bool.max_clause_count
+// has it.
+const maxClauses = 1024
+
+// compiler reads a query for one index; the caller holds the index's lock.
+type compiler struct {
+	ix      *index
+	seen    *snapshot
+	clauses int
+}
+
+func badQuery(format string, args ...any) error {
+	return &apiError{400, "parsing_exception", fmt.Sprintf(format, args...), nil}
+}
+
+func badNumber(text string) error {
+	return &apiError{400, "number_format_exception", fmt.Sprintf("For input string: %q", text), nil}
+}
+
+// atShard is a failure that comes from the shards: what a query means to a field.
+func atShard(kind, format string, args ...any) error {
+	return &apiError{400, "search_phase_execution_exception", "all shards failed",
+		&apiError{kind: kind, reason: fmt.Sprintf(format, args...)}}
+}
+
+func failedToCreate(format string, args ...any) error {
+	return atShard("query_shard_exception", "failed to create query: "+format, args...)
+}
+
+func (c *compiler) compile(q any) (query, error) {
+	o, ok := q.(object)
+	if !ok {
+		return nil, badQuery("Unknown key for a START_ARRAY in [query].")
+	}
+	if len(o) == 0 {
+		return nil, &apiError{400, "illegal_argument_exception", "query malformed, empty clause found", nil}
+	}
+	if len(o) > 1 {
+		return nil, badQuery("malformed query, expected [END_OBJECT] but found [FIELD_NAME]")
+	}
+	for name, body := range o {
+		read, known := map[string]func(object) (query, error){
+			"match_all":        func(b object) (query, error) { return c.all(b, everything) },
+			"match_none":       func(b object) (query, error) { return c.all(b, nothing) },
+			"match":            func(b object) (query, error) { return c.match("match", b) },
+			"match_phrase":     func(b object) (query, error) { return c.match("match_phrase", b) },
+			"multi_match":      c.multiMatch,
+			"term":             c.term,
+			"terms":            c.terms,
+			"prefix":           func(b object) (query, error) { return c.pattern("prefix", b) },
+			"wildcard":         func(b object) (query, error) { return c.pattern("wildcard", b) },
+			"range":            c.between,
+			"exists":           c.exists,
+			"ids":              c.ids,
+			"bool":             c.boolean,
+			"constant_score":   c.constant,
+			"dis_max":          c.best,
+			"geo_distance":     c.near,
+			"geo_bounding_box": c.inside,
+		}[name]
+		if !known {
+			return nil, &apiError{400, "parsing_exception", fmt.Sprintf("unknown query [%s]", name),
+				&apiError{
+					kind:   "named_object_not_found_exception",
+					reason: fmt.Sprintf("unknown field [%s]", name),
+				}}
+		}
+		b, ok := body.(object)
+		if !ok {
+			return nil, badQuery("[%s] query malformed, no start_object after query name", name)
+		}
+		c.clauses++
+		return read(b)
+	}
+	panic("unreachable")
+}
+
+func (c *compiler) all(b object, q query) (query, error) {
+	for name := range b {
+		if name != "boost" {
+			return nil, &apiError{400, "parsing_exception", fmt.Sprintf("[match_all] unknown field [%s]", name),
+				&apiError{
+					kind:   "x_content_parse_exception",
+					reason: fmt.Sprintf("[match_all] unknown field [%s]", name),
+				}}
+		}
+	}
+	return q, nil
+}
+
+// one gives the one field that a query names, and what it says about it.
+func one(name string, b object) (string, any, error) {
+	if len(b) == 0 {
+		return "", nil, badQuery("No text specified for text query")
+	}
+	if len(b) > 1 {
+		return "", nil, badQuery("[%s] query doesn't support multiple fields", name)
+	}
+	for path, v := range b {
+		return path, v, nil
+	}
+	panic("unreachable")
+}
+
+// options reads what is written under a field in its long form; value is the member that the
+// short form gives alone.
+func options(name, value string, v any, known ...string) (object, error) {
+	o, long := v.(object)
+	if !long {
+		return object{value: v}, nil
+	}
+	for option := range o {
+		if option != value && option != "boost" && !slices.Contains(known, option) {
+			return nil, badQuery("[%s] query does not support [%s]", name, option)
+		}
+	}
+	return o, nil
+}
+
+func boosted(q query, boost any) (query, error) {
+	if boost == nil {
+		return q, nil
+	}
+	by, err := strconv.ParseFloat(fmt.Sprint(boost), 32)
 	if err != nil {
-		return 0, nil, &apiError{
-			400,
-			"action_request_validation_exception",
-			"Validation Failed: 1: keep alive not specified;",
-			nil,
-		}
+		return nil, badNumber(fmt.Sprint(boost))
 	}
-	ix.mu.Lock()
-	ix.autoRefresh()
-	docs := make(map[string]*doc, len(ix.visible))
-	for id, d := range ix.visible {
-		docs[id] = d
+	if by < 0 {
+		return nil, &apiError{400, "illegal_argument_exception", "negative [boost] are not allowed", nil}
 	}
-	ix.mu.Unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for id, p := range s.pits {
-		if time.Now().After(p.expires) {
-			delete(s.pits, id)
-		}
-	}
-	s.pitSeq++
-	id := fmt.Sprintf("standin-pit-%d", s.pitSeq)
-	ordered := slices.SortedFunc(
-		maps.Values(docs),
-		func(a, b *doc) int { return cmp.Compare(a.id, b.id) },
-	)
-	s.pits[id] = &pit{ix, docs, ordered, time.Now().Add(keep)}
-	return 200, object{"pit_id": id, "creation_time": time.Now().UnixMilli()}, nil
+	return times(q, float32(by)), nil
 }
 
-func (s *Server) closePits(body []byte) (int, any, error) {
-	var request struct {
-		IDs []string `json:"pit_id"`
+func times(q query, by float32) query {
+	if by == 1 {
+		return q
 	}
-	if err := json.Unmarshal(body, &request); err != nil {
-		return 0, nil, badQuery("%s", err)
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, id := range request.IDs {
-		delete(s.pits, id)
-	}
-	return 200, object{"pits": []any{}}, nil
-}
-
-type searchRequest struct {
-	Query       any   `json:"query"`
-	Sort        any   `json:"sort"`
-	From        int   `json:"from"`
-	Size        *int  `json:"size"`
-	Source      any   `json:"_source"`
-	SearchAfter []any `json:"search_after"`
-	Pit         *struct {
-		ID        string `json:"id"`
-		KeepAlive string `json:"keep_alive"`
-	} `json:"pit"`
-	TrackTotalHits any `json:"track_total_hits"`
-	Aggs           map[string]struct {
-		Terms struct {
-			Field string `json:"field"`
-			Size  int    `json:"size"`
-		} `json:"terms"`
-	} `json:"aggs"`
-}
-
-// find evaluates the query of a request's body; docs nil means what is visible now.
-func (ix *index) find(docs map[string]*doc, body []byte) (scores, error) {
-	var request searchRequest
-	if len(bytes.TrimSpace(body)) > 0 {
-		decoder := json.NewDecoder(bytes.NewReader(body))
-		decoder.UseNumber()
-		decoder.DisallowUnknownFields()
-		if err := decoder.Decode(&request); err != nil {
-			return nil, badQuery("%s", err)
-		}
-	}
-	ix.mu.Lock()
-	defer ix.mu.Unlock()
-	ix.autoRefresh()
-	if docs == nil {
-		docs = ix.visible
-	}
-	if request.Query == nil {
-		request.Query = object{"match_all": object{}}
-	}
-	if q, ok := request.Query.(object); !ok || q["match_all"] == nil || request.Sort != nil ||
-		request.Aggs != nil {
-		ix.inverted.takeIn(ix.indexWords)
-	}
-	e := &evaluator{ix, docs}
-	return e.eval(request.Query)
-}
-
-// count counts what the query of a request's body finds.
-func (ix *index) count(body []byte) (int, error) {
-	if len(bytes.TrimSpace(body)) > 0 {
-		found, err := ix.find(nil, body)
-		return len(found), err
-	}
-	ix.mu.Lock()
-	defer ix.mu.Unlock()
-	ix.autoRefresh()
-	return len(ix.visible), nil
-}
-
-func (s *Server) search(name string, body []byte) (int, any, error) {
-	began := time.Now()
-	var request searchRequest
-	if len(bytes.TrimSpace(body)) > 0 {
-		decoder := json.NewDecoder(bytes.NewReader(body))
-		decoder.UseNumber()
-		if err := decoder.Decode(&request); err != nil {
-			return 0, nil, badQuery("%s", err)
-		}
-	}
-	size := 10
-	if request.Size != nil {
-		size = *request.Size
-	}
-	if request.From+size > 10000 {
-		return 0, nil, &apiError{
-			400,
-			"illegal_argument_exception",
-			fmt.Sprintf(
-				"Result window is too large, from + size must be less than or equal to: [10000] but was [%d]",
-				request.From+size,
-			),
-			nil,
-		}
-	}
-	var docs map[string]*doc
-	var indices []*index
-	var err error
-	var p *pit
-	if request.Pit != nil {
-		s.mu.Lock()
-		p = s.pits[request.Pit.ID]
-		if p != nil {
-			if keep, err := parseTime(request.Pit.KeepAlive); err == nil {
-				p.expires = time.Now().Add(keep)
+	return func(s *segment) *found {
+		f := q(s)
+		out := &found{docs: f.docs, same: f.same * by}
+		if f.scores != nil {
+			out.scores = make([]float32, len(f.scores))
+			for i, v := range f.scores {
+				out.scores[i] = v * by
 			}
-			docs, indices = p.docs, []*index{p.index}
 		}
-		s.mu.Unlock()
-		if p == nil {
-			return 0, nil, &apiError{
-				404,
-				"search_phase_execution_exception",
-				"No search context found for id [" + request.Pit.ID + "]",
+		return out
+	}
+}
+
+// every finds what all of some queries find, with the sum of the scores.
+func every(parts []query) query {
+	return func(s *segment) *found {
+		out := everything(s)
+		out.same = 0
+		for _, p := range parts {
+			f := p(s)
+			for i := range out.docs {
+				out.docs[i] &= f.docs[i]
+			}
+			out.add(f, len(s.docs))
+		}
+		return out
+	}
+}
+
+// add adds the scores of another result.
+func (f *found) add(other *found, n int) {
+	if other.scores == nil && f.scores == nil {
+		f.same += other.same
+		return
+	}
+	if f.scores == nil {
+		f.scores = slices.Repeat([]float32{f.same}, n)
+	}
+	if other.scores == nil {
+		other.docs.each(func(n uint32) { f.scores[n] += other.same })
+		return
+	}
+	for i, v := range other.scores {
+		f.scores[i] += v
+	}
+}
+
+// anyOf finds what at least one of some queries finds, with the sum of the scores.
+func anyOf(parts []query) query { return atLeast(1, parts) }
+
+func atLeast(least int, parts []query) query {
+	return func(s *segment) *found {
+		out := nothing(s)
+		out.scores = make([]float32, len(s.docs))
+		if least > 1 {
+			hits := make([]uint16, len(s.docs))
+			for _, p := range parts {
+				f := p(s)
+				f.docs.each(func(n uint32) {
+					if hits[n]++; int(hits[n]) >= least {
+						out.docs.set(n)
+					}
+					out.scores[n] += f.score(n)
+				})
+			}
+			return out
+		}
+		for _, p := range parts {
+			f := p(s)
+			for i := range out.docs {
+				out.docs[i] |= f.docs[i]
+			}
+			f.docs.each(func(n uint32) { out.scores[n] += f.score(n) })
+		}
+		return out
+	}
+}
+
+// best finds what at least one of some queries finds, with the best of the scores.
+func best(parts []query) query {
+	if len(parts) == 1 {
+		return parts[0]
+	}
+	return func(s *segment) *found {
+		out := nothing(s)
+		out.scores = make([]float32, len(s.docs))
+		for _, p := range parts {
+			f := p(s)
+			for i := range out.docs {
+				out.docs[i] |= f.docs[i]
+			}
+			f.docs.each(func(n uint32) { out.scores[n] = max(out.scores[n], f.score(n)) })
+		}
+		return out
+	}
+}
+
+func (c *compiler) boolean(b object) (query, error) {
+	parts := map[string][]query{}
+	for name, v := range b {
+		switch name {
+		case "must", "should", "filter", "must_not":
+			list, ok := v.([]any)
+			if _, single := v.(object); single {
+				list, ok = []any{v}, true
+			}
+			if !ok {
+				return nil, &apiError{
+					400,
+					"x_content_parse_exception",
+					fmt.Sprintf("[bool] %s doesn't support values of this type", name),
+					nil,
+				}
+			}
+			for _, clause := range list {
+				q, err := c.compile(clause)
+				if api, is := err.(*apiError); is && api.kind == "parsing_exception" {
+					return nil, &apiError{
+						400,
+						"x_content_parse_exception",
+						fmt.Sprintf("[bool] failed to parse field [%s]", name),
+						&apiError{kind: "parsing_exception", reason: api.reason},
+					}
+				}
+				if err != nil {
+					return nil, err
+				}
+				parts[name] = append(parts[name], q)
+			}
+		case "minimum_should_match", "adjust_pure_negative":
+		case "boost":
+			if _, err := boosted(nothing, v); err != nil {
+				return nil, &apiError{
+					400,
+					"x_content_parse_exception",
+					"[bool] failed to parse field [boost]",
+					err.(*apiError),
+				}
+			}
+		default:
+			return nil, &apiError{
+				400,
+				"x_content_parse_exception",
+				fmt.Sprintf("[bool] unknown field [%s]", name),
 				nil,
 			}
 		}
-	} else if indices, err = s.resolve(name); err != nil {
-		return 0, nil, err
 	}
-	by := sortKeys(request.Sort)
-	var found []ranked
-	if p != nil && request.Query == nil && len(by) == 1 && by[0] == (sortKey{"_id", false}) {
-		// Walking through everything needs no sorting for each page.
-		at := 0
-		if len(request.SearchAfter) == 1 {
-			after := fmt.Sprint(request.SearchAfter[0])
-			at = sort.Search(len(p.ordered), func(i int) bool { return p.ordered[i].id > after })
-		}
-		for _, d := range p.ordered[at:min(at+size, len(p.ordered))] {
-			found = append(found, ranked{doc: d, keys: []any{d.id}})
-		}
-		return hitsOf(began, indices, found, len(p.ordered), by, request)
+	if c.clauses > maxClauses {
+		return nil, failedToCreate("maxClauseCount is set to %d", maxClauses)
 	}
-	counted := map[string]map[string]int{}
-	for _, ix := range indices {
-		for _, k := range by {
-			if k.path == "_shard_doc" { // only newer servers know it
-				return 0, nil, badQuery("No mapping found for [%s] in order to sort on", k.path)
-			}
-			if err := ix.wholeOnly(k.path); err != nil {
-				return 0, nil, err
+	least := 0
+	if len(parts["must"]) == 0 && len(parts["filter"]) == 0 {
+		least = 1
+	}
+	if v, ok := b["minimum_should_match"]; ok {
+		least, _ = strconv.Atoi(fmt.Sprint(v)) // of a share nothing is simulated
+	}
+	must, should := every(parts["must"]), parts["should"]
+	some := atLeast(least, should)
+	return boosted(func(s *segment) *found {
+		out := must(s)
+		if len(parts["must"]) == 0 && len(parts["filter"]) == 0 && len(should) == 0 {
+			out.same = 1
+		}
+		for _, p := range parts["filter"] {
+			f := p(s)
+			for i := range out.docs {
+				out.docs[i] &= f.docs[i]
 			}
 		}
-		hits, err := ix.find(docs, body)
+		for _, p := range parts["must_not"] {
+			f := p(s)
+			for i := range out.docs {
+				out.docs[i] &^= f.docs[i]
+			}
+		}
+		if len(should) > 0 {
+			f := some(s)
+			if least > 0 {
+				for i := range out.docs {
+					out.docs[i] &= f.docs[i]
+				}
+			}
+			out.add(f, len(s.docs))
+		}
+		return out
+	}, b["boost"])
+}
+
+func (c *compiler) constant(b object) (query, error) {
+	q, err := c.compile(b["filter"])
+	if err != nil {
+		return nil, err
+	}
+	return boosted(func(s *segment) *found { return &found{docs: q(s).docs, same: 1} }, b["boost"])
+}
+
+func (c *compiler) best(b object) (query, error) {
+	list, _ := b["queries"].([]any)
+	var parts []query
+	for _, clause := range list {
+		q, err := c.compile(clause)
 		if err != nil {
-			return 0, nil, err
+			return nil, err
 		}
-		ix.mu.RLock()
-		found = append(found, ix.order(hits, by)...)
-		for name, agg := range request.Aggs {
-			if err = ix.wholeOnly(agg.Terms.Field); err != nil {
-				break
-			}
-			ix.countValues(hits, agg.Terms.Field, name, counted)
-		}
-		ix.mu.RUnlock()
-		if err != nil {
-			return 0, nil, err
-		}
+		parts = append(parts, q)
 	}
-	total := len(found)
-	if request.SearchAfter != nil {
-		at := sort.Search(
-			len(found),
-			func(i int) bool { return compareKeys(found[i].keys, request.SearchAfter, by) > 0 },
-		)
-		found = found[at:]
-	}
-	found = found[min(request.From, len(found)):]
-	status, answer, err := hitsOf(began, indices, found[:min(size, len(found))], total, by, request)
-	if len(request.Aggs) > 0 && err == nil {
-		answer.(object)["aggregations"] = buckets(counted, request)
-	}
-	return status, answer, err
-}
-
-// wholeOnly refuses what needs whole values of a field that is kept as words only.
-func (ix *index) wholeOnly(path string) error {
-	if f := ix.mapping.at(path); f != nil && f.Type == "text" {
-		return &apiError{
-			400,
-			"illegal_argument_exception",
-			fmt.Sprintf(
-				"Text fields are not optimised for operations that require per-document field data like aggregations and sorting, so these operations are disabled by default. Please use a keyword field instead of [%s].",
-				path,
-			),
-			nil,
-		}
-	}
-	return nil
-}
-
-// countValues counts in how many documents each value of a field stands.
-func (ix *index) countValues(found scores, path, name string, into map[string]map[string]int) {
-	if into[name] == nil {
-		into[name] = map[string]int{}
-	}
-	for d := range found {
-		seen := map[string]bool{}
-		for _, v := range ix.valuesOf(d, path) {
-			if text := fmt.Sprint(v); !seen[text] {
-				seen[text] = true
-				into[name][text]++
-			}
-		}
-	}
-}
-
-func buckets(counted map[string]map[string]int, request searchRequest) object {
-	out := object{}
-	for name, values := range counted {
-		list := []object{}
-		for v, n := range values {
-			list = append(list, object{"key": v, "doc_count": n})
-		}
-		slices.SortFunc(list, func(a, b object) int {
-			return cmp.Or(
-				cmp.Compare(b["doc_count"].(int), a["doc_count"].(int)),
-				cmp.Compare(a["key"].(string), b["key"].(string)),
-			)
-		})
-		size := request.Aggs[name].Terms.Size
-		if size == 0 {
-			size = 10
-		}
-		out[name] = object{"buckets": list[:min(size, len(list))]}
-	}
-	return out
-}
-
-func hitsOf(
-	began time.Time,
-	indices []*index,
-	found []ranked,
-	total int,
-	by []sortKey,
-	request searchRequest,
-) (int, any, error) {
-	hits := []object{}
-	var best any
-	for _, f := range found {
-		h := object{
-			"_index":  indices[0].name,
-			"_id":     f.doc.id,
-			"_score":  f.score,
-			"_source": pick(f.doc.source, request.Source),
-		}
-		if len(by) > 0 {
-			h["sort"] = f.keys
-		} else if best == nil {
-			best = f.score
-		}
-		hits = append(hits, h)
-	}
-	return 200, object{
-		"took":      time.Since(began).Milliseconds(),
-		"timed_out": false,
-		"_shards":   shards(len(indices)),
-		"hits":      object{"total": object{"value": total, "relation": "eq"}, "max_score": best, "hits": hits},
-	}, nil
-}
-
-// pick keeps the top-level members that _source asks for.
-func pick(source []byte, want any) json.RawMessage {
-	list, ok := want.([]any)
-	if !ok {
-		return source
-	}
-	var all map[string]json.RawMessage
-	if json.Unmarshal(source, &all) != nil {
-		return source
-	}
-	out := map[string]json.RawMessage{}
-	for _, name := range list {
-		if v, ok := all[fmt.Sprint(name)]; ok {
-			out[fmt.Sprint(name)] = v
-		}
-	}
-	b, _ := json.Marshal(out)
-	return b
+	return boosted(best(append(parts, nothing)), b["boost"])
 }

@@ -1,521 +1,411 @@
 package standin
 
 import (
+	"cmp"
+	"container/heap"
 	"encoding/json"
 	"fmt"
 	"math"
-	"sort"
-	"strconv"
+	"slices"
 	"strings"
+	"time"
 )
 
-// inverted finds documents by word. Documents are taken in when a search first
-// needs them, so that filling costs nothing for searches nobody makes.
-type inverted struct {
-	waiting map[*doc]struct{}
-	words   map[string]map[string]map[*doc]int // field, word, document, how often
-	values  map[*doc]map[string][]any          // field, all values
+// hit is one document found, in one of the searched segments.
+type hit struct {
+	in    *searched
+	n     uint32
+	score float32
 }
 
-func (v *inverted) reset() {
-	v.waiting = map[*doc]struct{}{}
-	v.words, v.values = map[string]map[string]map[*doc]int{}, map[*doc]map[string][]any{}
+func (h *hit) doc() *doc { return h.in.segment.docs[h.n] }
+
+// searched is a segment with what was found in it.
+type searched struct {
+	ix      *index
+	segment *segment
+	found   *found
+	live    bits
 }
 
-func (v *inverted) drop(d *doc, words func(path string, value any) []string) {
-	values, in := v.values[d]
-	if !in {
-		delete(v.waiting, d)
-		return
-	}
-	for path, list := range values {
-		for _, value := range list {
-			for _, word := range words(path, value) {
-				delete(v.words[path][word], d)
-			}
-		}
-	}
-	delete(v.values, d)
-}
+// ordering compares hits.
+type ordering []sortKey
 
-func (v *inverted) takeIn(words func(path string, value any) []string) {
-	for d := range v.waiting {
-		var source map[string]any
-		decoder := json.NewDecoder(strings.NewReader(string(d.source)))
-		decoder.UseNumber()
-		if decoder.Decode(&source) != nil {
-			continue // checkDocument has let it in, so it is JSON
-		}
-		values := map[string][]any{}
-		flatten(source, "", values)
-		v.values[d] = values
-		for path, list := range values {
-			for _, value := range list {
-				for _, word := range words(path, value) {
-					byWord := v.words[path]
-					if byWord == nil {
-						byWord = map[string]map[*doc]int{}
-						v.words[path] = byWord
-					}
-					if byWord[word] == nil {
-						byWord[word] = map[*doc]int{}
-					}
-					byWord[word][d]++
-				}
-			}
-		}
-	}
-	clear(v.waiting)
-}
-
-func flatten(value any, path string, into map[string][]any) {
-	switch value := value.(type) {
-	case map[string]any:
-		for k, child := range value {
-			flatten(child, strings.TrimPrefix(path+"."+k, "."), into)
-		}
-	case []any:
-		for _, child := range value {
-			flatten(child, path, into)
-		}
-	case nil:
-	default:
-		into[path] = append(into[path], value)
-	}
-}
-
-// scores is what a query yields: the documents that match, with their scores.
-type scores map[*doc]float64
-
-type evaluator struct {
-	ix   *index
-	docs map[string]*doc // what is searched
-}
-
-func badQuery(format string, args ...any) error {
-	return &apiError{400, "parsing_exception", fmt.Sprintf(format, args...), nil}
-}
-
-// eval evaluates one query object; the caller holds the lock.
-func (e *evaluator) eval(query any) (scores, error) {
-	object, ok := query.(map[string]any)
-	if !ok || len(object) != 1 {
-		return nil, badQuery("[_na] query malformed, must have one query name")
-	}
-	for name, body := range object {
-		b, ok := body.(map[string]any)
-		if !ok {
-			return nil, badQuery("[%s] query malformed, no start_object after query name", name)
-		}
-		switch name {
-		case "match_all":
-			return e.all(), nil
-		case "match":
-			for path, v := range b {
-				text, operator := v, "or"
-				if o, ok := v.(map[string]any); ok {
-					text, operator = o["query"], stringOr(o["operator"], "or")
-				}
-				return e.match([]weighted{{path, 1}}, fmt.Sprint(text), strings.ToLower(operator), false), nil
-			}
-		case "multi_match":
-			fields := weights(b["fields"])
-			return e.match(
-				fields,
-				fmt.Sprint(b["query"]),
-				strings.ToLower(stringOr(b["operator"], "or")),
-				b["type"] == "bool_prefix",
-			), nil
-		case "term", "prefix":
-			for path, v := range b {
-				if o, ok := v.(map[string]any); ok {
-					v = o["value"]
-				}
-				return e.exact(path, v, name == "prefix"), nil
-			}
-		case "terms":
-			for path, v := range b {
-				list, ok := v.([]any)
-				if !ok {
-					return nil, badQuery("[terms] query requires an array of terms")
-				}
-				out := scores{}
-				for _, one := range list {
-					for d := range e.exact(path, one, false) {
-						out[d] = 1
-					}
-				}
-				return out, nil
-			}
-		case "exists":
-			return e.filter(fmt.Sprint(b["field"]), func(any) bool { return true }), nil
-		case "range":
-			for path, v := range b {
-				bounds, ok := v.(map[string]any)
-				if !ok {
-					return nil, badQuery("[range] query malformed")
-				}
-				return e.filter(path, func(value any) bool { return within(value, bounds) }), nil
-			}
-		case "ids":
-			out := scores{}
-			list, _ := b["values"].([]any)
-			for _, id := range list {
-				if d := e.docs[fmt.Sprint(id)]; d != nil {
-					out[d] = 1
-				}
-			}
-			return out, nil
-		case "bool":
-			return e.boolean(b)
-		}
-		return nil, badQuery("unknown query [%s]", name)
-	}
-	return nil, badQuery("query malformed, empty clause found")
-}
-
-func stringOr(v any, or string) string {
-	if s, ok := v.(string); ok {
-		return s
-	}
-	return or
-}
-
-func (e *evaluator) all() scores {
-	out := make(scores, len(e.docs))
-	for _, d := range e.docs {
-		out[d] = 1
-	}
-	return out
-}
-
-func (e *evaluator) boolean(b map[string]any) (scores, error) {
-	clauses := func(name string) ([]scores, error) {
-		v, ok := b[name]
-		if !ok {
-			return nil, nil
-		}
-		list, ok := v.([]any)
-		if !ok {
-			list = []any{v}
-		}
-		var out []scores
-		for _, c := range list {
-			s, err := e.eval(c)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, s)
-		}
-		return out, nil
-	}
-	parts := map[string][]scores{}
-	for name := range b {
-		switch name {
-		case "must", "should", "filter", "must_not":
-			var err error
-			if parts[name], err = clauses(name); err != nil {
-				return nil, err
-			}
-		case "minimum_should_match", "boost":
-		default:
-			return nil, badQuery("[bool] query does not support [%s]", name)
-		}
-	}
-	out := scores{}
-	needShould := len(parts["should"]) > 0 && len(parts["must"]) == 0 && len(parts["filter"]) == 0
-	if least, ok := b["minimum_should_match"]; ok {
-		needShould = fmt.Sprint(least) != "0" // one is enough: more is not simulated
-	}
-candidates:
-	for d := range e.all() {
-		score, any := 0.0, false
-		for _, s := range parts["must"] {
-			one, ok := s[d]
-			if !ok {
-				continue candidates
-			}
-			score += one
-		}
-		for _, s := range parts["filter"] {
-			if _, ok := s[d]; !ok {
-				continue candidates
-			}
-		}
-		for _, s := range parts["must_not"] {
-			if _, ok := s[d]; ok {
-				continue candidates
-			}
-		}
-		for _, s := range parts["should"] {
-			if one, ok := s[d]; ok {
-				any, score = true, score+one
-			}
-		}
-		if !needShould || any {
-			out[d] = score
-		}
-	}
-	return out, nil
-}
-
-type weighted struct {
-	path   string
-	weight float64
-}
-
-func weights(v any) []weighted {
-	list, _ := v.([]any)
-	out := make([]weighted, 0, len(list))
-	for _, f := range list {
-		path, power, has := strings.Cut(fmt.Sprint(f), "^")
-		weight := 1.0
-		if n, err := strconv.ParseFloat(power, 64); has && err == nil {
-			weight = n
-		}
-		out = append(out, weighted{path, weight})
-	}
-	return out
-}
-
-// match scores by how rare a word is and how large a part of the field it makes;
-// in several fields the best one counts.
-func (e *evaluator) match(fields []weighted, text, operator string, lastIsPrefix bool) scores {
-	out := scores{}
-	for _, f := range fields {
-		for _, words := range e.ix.analysis.of(e.ix.mapping.at(f.path), true).variants(text) {
-			hits, sum := map[*doc]int{}, scores{}
-			for i, word := range words {
-				for d, score := range e.word(f.path, word, lastIsPrefix && i == len(words)-1) {
-					hits[d]++
-					sum[d] += score * f.weight
-				}
-			}
-			for d, n := range hits {
-				if operator != "and" || n == len(words) {
-					out[d] = math.Max(out[d], sum[d])
-				}
-			}
-		}
-	}
-	return out
-}
-
-func (e *evaluator) word(path, word string, prefix bool) scores {
-	out := scores{}
-	add := func(found map[*doc]int) {
-		idf := math.Log(1 + float64(len(e.docs)+1)/float64(len(found)+1))
-		for d, times := range found {
-			if e.docs[d.id] == d {
-				out[d] = math.Max(out[d], idf*float64(times)/(float64(times)+1.2))
-			}
-		}
-	}
-	if found := e.ix.words[path][word]; found != nil {
-		add(found)
-	}
-	if prefix {
-		for w, found := range e.ix.words[path] {
-			if strings.HasPrefix(w, word) {
-				add(found)
-			}
-		}
-	}
-	return out
-}
-
-func (e *evaluator) filter(path string, keep func(value any) bool) scores {
-	out := scores{}
-	for _, d := range e.docs {
-		for _, value := range e.ix.valuesOf(d, path) {
-			if keep(value) {
-				out[d] = 1
-				break
-			}
-		}
-	}
-	return out
-}
-
-func (ix *index) valuesOf(d *doc, path string) []any {
-	switch path {
+// key gives what a hit is sorted by, in a field's order-preserving form; false for none.
+func (k sortKey) key(h *hit) (string, bool) {
+	switch k.path {
 	case "_id":
-		return []any{d.id}
+		return h.doc().id, true
+	case "_doc":
+		return longKey(h.doc().ordinal), true
+	case "_score":
+		return doubleKey(float64(h.score)), true
 	}
-	values := ix.values[d]
-	if found, ok := values[path]; ok {
-		return found
+	t := h.in.segment.fields[h.in.ix.mapping.at(k.path)]
+	if t == nil {
+		return "", false
 	}
-	if i := strings.LastIndexByte(path, '.'); i >= 0 { // a sub-field holds its parent's values
-		return values[path[:i]]
+	lowest, highest := t.smallestAndLargest(len(h.in.segment.docs))
+	at := lowest[h.n]
+	if k.down {
+		at = highest[h.n]
 	}
-	return nil
+	if at < 0 {
+		return "", false
+	}
+	return t.keys[at], true
 }
 
-// exact compares whole values; a text field compares word by word, as a server does.
-func (e *evaluator) exact(path string, want any, prefix bool) scores {
-	f := e.ix.mapping.at(path)
-	text := fmt.Sprint(want)
-	return e.filter(path, func(value any) bool {
-		candidates := []string{fmt.Sprint(value)}
-		if f != nil && (f.Type == "text" || f.Normalizer != "") {
-			candidates = e.ix.indexWords(path, value)
-		}
-		for _, c := range candidates {
-			if c == text || prefix && strings.HasPrefix(c, text) {
-				return true
-			}
-		}
-		return false
-	})
-}
-
-func (f *field) at(path string) *field {
-	for _, name := range strings.Split(path, ".") {
-		if f == nil {
-			return nil
-		}
-		if next := f.Properties[name]; next != nil {
-			f = next
-		} else {
-			f = f.Fields[name]
-		}
-	}
-	return f
-}
-
-func within(value any, bounds map[string]any) bool {
-	for name, bound := range bounds {
-		c := compare(value, bound)
-		switch name {
-		case "gt":
-			if c <= 0 {
-				return false
-			}
-		case "gte":
-			if c < 0 {
-				return false
-			}
-		case "lt":
-			if c >= 0 {
-				return false
-			}
-		case "lte":
-			if c > 0 {
-				return false
-			}
-		}
-	}
-	return true
-}
-
-// compare orders numbers as numbers and everything else as text.
-func compare(a, b any) int {
-	x, err1 := strconv.ParseFloat(fmt.Sprint(a), 64)
-	y, err2 := strconv.ParseFloat(fmt.Sprint(b), 64)
-	if err1 == nil && err2 == nil {
-		switch {
-		case x < y:
-			return -1
-		case x > y:
-			return 1
-		}
+func (k sortKey) compare(a string, hasA bool, b string, hasB bool) int {
+	switch {
+	case hasA && hasB && k.down:
+		return cmp.Compare(b, a)
+	case hasA && hasB:
+		return cmp.Compare(a, b)
+	case hasA == hasB:
 		return 0
+	case hasA == k.gapsFirst:
+		return 1
 	}
-	return strings.Compare(fmt.Sprint(a), fmt.Sprint(b))
+	return -1
 }
 
-type sortKey struct {
-	path string
-	desc bool
-}
-
-func sortKeys(v any) []sortKey {
-	list, ok := v.([]any)
-	if !ok && v != nil {
-		list = []any{v}
+func (o ordering) compare(a, b *hit) int {
+	if len(o) == 0 {
+		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(a.doc().ordinal, b.doc().ordinal))
 	}
-	var out []sortKey
-	for _, item := range list {
-		switch item := item.(type) {
-		case string:
-			out = append(out, sortKey{item, item == "_score"})
-		case map[string]any:
-			for path, how := range item {
-				if o, ok := how.(map[string]any); ok {
-					how = o["order"]
-				}
-				out = append(out, sortKey{path, how == "desc" || how == nil && path == "_score"})
-			}
-		}
-	}
-	return out
-}
-
-type ranked struct {
-	doc   *doc
-	score float64
-	keys  []any
-}
-
-// order sorts what was found; missing values come last.
-func (ix *index) order(found scores, by []sortKey) []ranked {
-	out := make([]ranked, 0, len(found))
-	for d, score := range found {
-		r := ranked{doc: d, score: score}
-		for _, k := range by {
-			switch k.path {
-			case "_score":
-				r.keys = append(r.keys, score)
-			case "_doc":
-				r.keys = append(r.keys, d.ordinal)
-			case "_id":
-				r.keys = append(r.keys, d.id)
-			default:
-				var v any
-				if values := ix.valuesOf(d, k.path); len(values) > 0 {
-					v = values[0]
-				}
-				if f := ix.mapping.at(k.path); f != nil &&
-					(f.Type == "long" || f.Type == "integer" || f.Type == "double" || f.Type == "float") {
-					if text, ok := v.(string); ok {
-						v = json.Number(text) // a number is one, however it was written
-					}
-				}
-				r.keys = append(r.keys, v)
-			}
-		}
-		out = append(out, r)
-	}
-	sort.Slice(out, func(i, j int) bool {
-		a, b := out[i], out[j]
-		if len(by) == 0 && a.score != b.score {
-			return a.score > b.score
-		}
-		if c := compareKeys(a.keys, b.keys, by); c != 0 {
-			return c < 0
-		}
-		return a.doc.ordinal < b.doc.ordinal
-	})
-	return out
-}
-
-func compareKeys(a, b []any, by []sortKey) int {
-	for i := range min(len(a), len(b), len(by)) {
-		switch {
-		case a[i] == nil && b[i] == nil:
-			continue
-		case a[i] == nil:
-			return 1
-		case b[i] == nil:
-			return -1
-		}
-		if c := compare(a[i], b[i]); c != 0 {
-			if by[i].desc {
-				return -c
-			}
+	for _, k := range o {
+		x, hasX := k.key(a)
+		y, hasY := k.key(b)
+		if c := k.compare(x, hasX, y, hasY); c != 0 {
 			return c
 		}
 	}
-	return 0
+	return cmp.Compare(a.doc().ordinal, b.doc().ordinal)
+}
+
+// top keeps the best hits, the worst of them on top.
+type top struct {
+	ordering
+	hits []hit
+	most int
+}
+
+func (t *top) Len() int           { return len(t.hits) }
+func (t *top) Less(i, j int) bool { return t.compare(&t.hits[i], &t.hits[j]) > 0 }
+func (t *top) Swap(i, j int)      { t.hits[i], t.hits[j] = t.hits[j], t.hits[i] }
+func (t *top) Push(h any)         { t.hits = append(t.hits, h.(hit)) }
+func (t *top) Pop() any {
+	last := t.hits[len(t.hits)-1]
+	t.hits = t.hits[:len(t.hits)-1]
+	return last
+}
+
+func (t *top) add(h hit) {
+	if len(t.hits) < t.most {
+		heap.Push(t, h)
+	} else if t.most > 0 && t.compare(&h, &t.hits[0]) < 0 {
+		t.hits[0] = h
+		heap.Fix(t, 0)
+	}
+}
+
+// run searches an index as it was seen; nil takes what is visible now.
+func (r *searchRequest) run(ix *index, seen *snapshot) ([]searched, error) {
+	if seen == nil {
+		seen = ix.visible()
+	}
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
+	if ix.closed {
+		return nil, &apiError{400, "index_closed_exception", "closed", nil}
+	}
+	if err := r.check(ix); err != nil {
+		return nil, err
+	}
+	q := query(everything)
+	if r.query != nil {
+		var err error
+		if q, err = (&compiler{ix: ix, seen: seen}).compile(r.query); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]searched, 0, len(seen.segments))
+	for i, s := range seen.segments {
+		out = append(out, searched{ix: ix, segment: s, live: seen.live[i], found: &found{}})
+	}
+	ix.mu.Unlock() // segments never change
+	for i := range out {
+		f := q(out[i].segment)
+		for w := range f.docs {
+			f.docs[w] &= out[i].live[w]
+		}
+		out[i].found = f
+	}
+	ix.mu.Lock()
+	return out, nil
+}
+
+func (s *Server) search(name string, body []byte) (int, any, error) {
+	began := time.Now()
+	r, err := readSearch(body)
+	if err != nil {
+		return 0, nil, err
+	}
+	var indices []*index
+	var seen *snapshot
+	if r.pit != "" {
+		if name != "" {
+			return 0, nil, &apiError{
+				400,
+				"action_request_validation_exception",
+				"Validation Failed: 1: [indices] cannot be used with point in time;",
+				nil,
+			}
+		}
+		s.mu.Lock()
+		p := s.pits[r.pit]
+		if p != nil {
+			if keep, err := parseTime(r.keepAlive); err == nil {
+				p.expires = time.Now().Add(keep)
+			}
+			indices, seen = []*index{p.index}, p.seen
+		}
+		s.mu.Unlock()
+		if p == nil {
+			return 0, nil, &apiError{404, "search_phase_execution_exception", "all shards failed",
+				&apiError{
+					kind:   "search_context_missing_exception",
+					reason: "No search context found for id [" + r.pit + "]",
+				}}
+		}
+	} else if indices, err = s.resolve(name); err != nil {
+		return 0, nil, err
+	}
+	if r.query == nil && len(r.sort) == 1 && r.sort[0] == (sortKey{path: "_id"}) && len(indices) == 1 &&
+		len(r.facets) == 0 {
+		return r.walk(began, indices[0], seen)
+	}
+	best := &top{ordering: r.sort, most: r.from + r.size}
+	total := 0
+	counted := map[string]map[string]int{}
+	for _, ix := range indices {
+		parts, err := r.run(ix, seen)
+		if err != nil {
+			return 0, nil, err
+		}
+		for i := range parts {
+			p := &parts[i]
+			p.found.docs.each(func(n uint32) {
+				total++
+				h := hit{p, n, p.found.score(n)}
+				if r.after == nil || r.isAfter(&h) {
+					best.add(h)
+				}
+			})
+		}
+		for name, a := range r.facets {
+			if counted[name] == nil {
+				counted[name] = map[string]int{}
+			}
+			countValues(ix, parts, a.path, counted[name])
+		}
+	}
+	slices.SortFunc(best.hits, func(a, b hit) int { return best.compare(&a, &b) })
+	answer := r.answer(began, indices, best.hits[min(r.from, len(best.hits)):], total)
+	if len(r.facets) > 0 {
+		aggregations := object{}
+		for name, a := range r.facets {
+			aggregations[name] = object{"buckets": buckets(indices[0], a, counted[name])}
+		}
+		answer["aggregations"] = aggregations
+	}
+	return 200, answer, nil
+}
+
+// walk goes through everything in the order of ids, from page to page.
+func (r *searchRequest) walk(began time.Time, ix *index, seen *snapshot) (int, any, error) {
+	all := *r
+	all.size = 0
+	if _, err := all.run(ix, &snapshot{}); err != nil { // only for its checks
+		return 0, nil, err
+	}
+	if seen == nil {
+		seen = ix.visible()
+	}
+	after := ""
+	if len(r.after) == 1 {
+		after = fmt.Sprint(r.after[0]) + "\x00"
+	}
+	var hits []hit
+	for i, s := range seen.segments {
+		at, _ := slices.BinarySearchFunc(
+			s.docs,
+			after,
+			func(d *doc, id string) int { return strings.Compare(d.id, id) },
+		)
+		p := &searched{ix: ix, segment: s}
+		for taken := 0; at < len(s.docs) && taken < r.from+r.size; at++ {
+			if seen.live[i].has(uint32(at)) {
+				hits = append(hits, hit{in: p, n: uint32(at)})
+				taken++
+			}
+		}
+	}
+	slices.SortFunc(hits, func(a, b hit) int { return cmp.Compare(a.doc().id, b.doc().id) })
+	hits = hits[min(r.from, len(hits)):]
+	return 200, r.answer(began, []*index{ix}, hits[:min(r.size, len(hits))], seen.count), nil
+}
+
+// isAfter says whether a hit comes after search_after.
+func (r *searchRequest) isAfter(h *hit) bool {
+	for i, k := range r.sort {
+		at, has := h.in.ix.keyOf(k.path, r.after[i])
+		mine, hasMine := k.key(h)
+		if c := k.compare(mine, hasMine, at, has); c != 0 {
+			return c > 0
+		}
+	}
+	return false
+}
+
+// keyOf reads a value that was shown as what a hit is sorted by.
+func (ix *index) keyOf(path string, v any) (string, bool) {
+	text := fmt.Sprint(v)
+	if v == nil {
+		return "", false
+	}
+	f := ix.mapping.at(path)
+	switch {
+	case path == "_doc", f != nil && (f.whole() || f.Type == "date"):
+		n, err := parseInt(text)
+		return longKey(int64(n)), err == nil && n != math.MaxInt64 && n != math.MinInt64
+	case path == "_score", f != nil && f.real():
+		v, err := parseDouble(text)
+		return doubleKey(v), err == nil && !math.IsInf(v, 0)
+	}
+	return text, true
+}
+
+func countValues(ix *index, parts []searched, path string, into map[string]int) {
+	for _, p := range parts {
+		t := p.segment.fields[ix.mapping.at(path)]
+		if t == nil {
+			continue
+		}
+		for i := range t.postings {
+			n := 0
+			for doc := range t.postings[i].all() {
+				if p.found.docs.has(doc) {
+					n++
+				}
+			}
+			if n > 0 {
+				into[t.keys[i]] += n
+			}
+		}
+	}
+}
+
+func buckets(ix *index, a facet, counted map[string]int) []object {
+	keys := make([]string, 0, len(counted))
+	for k := range counted {
+		keys = append(keys, k)
+	}
+	slices.SortFunc(keys, func(a, b string) int {
+		return cmp.Or(cmp.Compare(counted[b], counted[a]), cmp.Compare(a, b))
+	})
+	out := []object{}
+	for _, k := range keys[:min(a.size, len(keys))] {
+		value, text := ix.mapping.at(a.path).shown(k)
+		b := object{"key": value, "doc_count": counted[k]}
+		if text != "" {
+			b["key_as_string"] = text
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+func (r *searchRequest) answer(began time.Time, indices []*index, found []hit, total int) object {
+	hits := []object{}
+	var best any
+	for i := range found {
+		f := &found[i]
+		h := object{"_index": f.in.ix.name, "_id": f.doc().id, "_score": f.score}
+		if r.source != false {
+			h["_source"] = pick(f.doc().source, r.source)
+		}
+		if len(r.sort) > 0 {
+			values := make([]any, len(r.sort))
+			for i, k := range r.sort {
+				values[i] = k.shown(f)
+			}
+			h["sort"] = values
+			h["_score"] = nil
+		} else if best == nil {
+			best = f.score
+		}
+		hits = append(hits, h)
+	}
+	return object{
+		"took":      time.Since(began).Milliseconds(),
+		"timed_out": false,
+		"_shards":   shards(len(indices)),
+		"hits":      object{"total": object{"value": total, "relation": "eq"}, "max_score": best, "hits": hits},
+	}
+}
+
+// shown is what a hit is sorted by, as answers show it. In the place of a number that is
+// not there stands the one that it was sorted as.
+func (k sortKey) shown(h *hit) any {
+	key, has := k.key(h)
+	f := h.in.ix.mapping.at(k.path)
+	switch {
+	case k.path == "_id":
+		return key
+	case k.path == "_doc":
+		return longOf(key)
+	case k.path == "_score":
+		return h.score
+	case has:
+		v, _ := f.shown(key)
+		return v
+	case f.Type == "keyword":
+		return nil
+	}
+	largest := k.gapsFirst == k.down
+	switch {
+	case f.real() && largest:
+		return "Infinity"
+	case f.real():
+		return "-Infinity"
+	case f.Type == "boolean" && largest:
+		return math.MaxInt32
+	case f.Type == "boolean":
+		return math.MinInt32
+	case largest:
+		return math.MaxInt64
+	}
+	return math.MinInt64
+}
+
+// pick keeps the top-level members that _source asks for.
+func pick(source []byte, want any) json.RawMessage {
+	list, ok := want.([]any)
+	if !ok {
+		return source
+	}
+	var all map[string]json.RawMessage
+	if json.Unmarshal(source, &all) != nil {
+		return source
+	}
+	out := map[string]json.RawMessage{}
+	for _, name := range list {
+		if v, ok := all[fmt.Sprint(name)]; ok {
+			out[fmt.Sprint(name)] = v
+		}
+	}
+	b, _ := json.Marshal(out)
+	return b
 }

@@ -13,7 +13,6 @@ import (
 	"sort"
 	"strings"
 	"sync"
-	"time"
 )
 
 // Server answers the part of OpenSearch's public HTTP interface that its clients
@@ -31,14 +30,6 @@ type Server struct {
 
 	faults faults
 	bodies sync.Pool
-}
-
-// pit is a point in time: what was visible when it was opened.
-type pit struct {
-	index   *index
-	docs    map[string]*doc
-	ordered []*doc // by id
-	expires time.Time
 }
 
 // maxBody is the largest request, as the server's http.max_content_length has it.
@@ -121,9 +112,10 @@ func problem(err error) (int, any) {
 	if !errors.As(err, &api) {
 		api = &apiError{500, "exception", err.Error(), nil}
 	}
-	o := api.object()
-	o["root_cause"] = []any{object{"type": api.kind, "reason": api.reason}}
-	return api.status, object{"error": o, "status": api.status}
+	if api.kind == "" { // some are said in plain words
+		return api.status, object{"error": api.reason, "status": api.status}
+	}
+	return api.status, object{"error": withRoot(api), "status": api.status}
 }
 
 func noSuchIndex(name string) error {
@@ -142,6 +134,9 @@ func (s *Server) route(r *http.Request, body []byte) (int, any, error) {
 			"tagline":      "a stand-in that ships with Pingo",
 		}, nil
 	case parts[0] == "_cluster" && len(parts) > 1 && parts[1] == "health":
+		if method != http.MethodGet {
+			return 0, nil, wrongMethod(r.URL.Path, method)
+		}
 		s.mu.RLock()
 		defer s.mu.RUnlock()
 		return 200, object{
@@ -164,68 +159,81 @@ func (s *Server) route(r *http.Request, body []byte) (int, any, error) {
 		return s.closePits(body)
 	case parts[0] == "_search":
 		return s.search("", body)
-	case strings.HasPrefix(parts[0], "_"):
-		return 0, nil, &apiError{
-			400,
-			"illegal_argument_exception",
-			fmt.Sprintf("no handler found for uri [%s] and method [%s]", r.URL.Path, method),
-			nil,
-		}
 	case len(parts) == 1:
 		return s.indexItself(method, parts[0], body)
 	}
-	name, verb := parts[0], parts[1]
-	if verb == "_bulk" {
+	return s.within(r, parts, body)
+}
+
+// within answers what is asked of an index, by its name or an alias.
+func (s *Server) within(r *http.Request, parts []string, body []byte) (int, any, error) {
+	name, verb, method := parts[0], parts[1], r.Method
+	switch verb {
+	case "_bulk":
 		return s.bulk(r, name, body)
-	}
-	if verb == "_doc" && len(parts) == 3 {
-		return s.document(r, name, parts[2], body)
+	case "_mget":
+		return s.mget(name, body)
+	case "_doc":
+		if len(parts) == 3 {
+			return s.document(r, name, parts[2], body)
+		}
+		return 0, nil, wrongMethod(r.URL.Path, method)
+	case "_count", "_search", "_refresh", "_mapping", "_settings", "_alias", "_open", "_close":
+	default:
+		return 0, nil, &apiError{
+			400,
+			"",
+			fmt.Sprintf("no handler found for uri [%s] and method [%s]", r.URL.Path, method),
+			nil,
+		}
 	}
 	indices, err := s.resolve(name)
 	if err != nil {
 		return 0, nil, err
 	}
 	switch verb {
-	case "_mget":
-		return s.mget(indices[0], body)
 	case "_count":
-		total := 0
-		for _, ix := range indices {
-			n, err := ix.count(body)
-			if err != nil {
-				return 0, nil, err
-			}
-			total += n
-		}
-		return 200, object{"count": total, "_shards": shards(len(indices))}, nil
+		return s.count(indices, body)
 	case "_search":
 		if len(parts) > 2 && parts[2] == "point_in_time" && method == http.MethodPost {
 			return s.openPit(indices[0], r)
 		}
 		return s.search(name, body)
+	case "_open", "_close":
+		for _, ix := range indices {
+			ix.mu.Lock()
+			ix.closed = verb == "_close"
+			ix.mu.Unlock()
+		}
+		return 200, object{"acknowledged": true}, nil
 	case "_refresh":
 		for _, ix := range indices {
+			if ix.shut() {
+				return 0, nil, &apiError{400, "index_closed_exception", "closed", nil}
+			}
 			ix.mu.Lock()
 			ix.refresh()
 			ix.mu.Unlock()
 		}
 		return 200, object{"_shards": shards(len(indices))}, nil
-	case "_mapping", "_settings", "_alias":
-		if verb == "_settings" && method == http.MethodPut {
-			return putSettings(indices, body)
-		}
-		out := object{}
-		for _, ix := range indices {
-			whole := s.describe(ix)
-			key := map[string]string{"_mapping": "mappings", "_settings": "settings", "_alias": "aliases"}[verb]
-			out[ix.name] = object{key: whole[key]}
-		}
-		return 200, out, nil
 	}
-	return 0, nil, &apiError{
-		400,
-		"illegal_argument_exception",
-		fmt.Sprintf("no handler found for uri [%s] and method [%s]", r.URL.Path, method),
+	if verb == "_settings" && method == http.MethodPut {
+		return putSettings(indices, body)
+	}
+	out := object{}
+	for _, ix := range indices {
+		whole := s.describe(ix)
+		key := map[string]string{"_mapping": "mappings", "_settings": "settings", "_alias": "aliases"}[verb]
+		out[ix.name] = object{key: whole[key]}
+	}
+	return 200, out, nil
+}
+
+func wrongMethod(path, method string) error {
+	return &apiError{
+		405,
+		"",
+		fmt.Sprintf("Incorrect HTTP method for uri [%s] and method [%s]", path, method),
 		nil,
 	}
 }

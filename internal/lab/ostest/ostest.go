@@ -1,0 +1,56 @@
+// Package ostest gives tests a real OpenSearch server, where they are asked to use one.
+package ostest
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"sync"
+	"testing"
+
+	"pingo/internal/lab/osnode"
+)
+
+var shared struct {
+	once   sync.Once
+	dir    string
+	server *osnode.Server
+	err    error
+}
+
+// Server gives tests the one real server of their process, which ends with the process.
+// The test is skipped unless PINGO_TEST_ENGINES is set, as make test-engines does.
+func Server(t testing.TB) *osnode.Server {
+	t.Helper()
+	Wanted(t)
+	shared.once.Do(func() {
+		if shared.dir, shared.err = os.MkdirTemp("", "pingo-engine-"); shared.err == nil {
+			shared.server, shared.err = osnode.Start(context.Background(), osnode.Options{Dir: shared.dir})
+		}
+	})
+	if shared.err != nil {
+		t.Fatal(shared.err)
+	}
+	return shared.server
+}
+
+// Wanted skips the test unless tests with real servers are asked for.
+func Wanted(t testing.TB) {
+	t.Helper()
+	if os.Getenv("PINGO_TEST_ENGINES") == "" {
+		t.Skip("make test-engines runs this with a real server")
+	}
+}
+
+// Main runs a package's tests and stops the server that they may have started.
+func Main(m *testing.M) {
+	code := m.Run()
+	if shared.server != nil {
+		if err := shared.server.Stop(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			code = 1
+		}
+		os.RemoveAll(shared.dir)
+	}
+	os.Exit(code)
+}

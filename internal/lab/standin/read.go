@@ -1,0 +1,150 @@
+package standin
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+)
+
+// pit is a point in time: what was visible when it was opened.
+type pit struct {
+	index   *index
+	seen    *snapshot
+	expires time.Time
+}
+
+func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {
+	written := r.URL.Query().Get("keep_alive")
+	if written == "" {
+		return 0, nil, &apiError{
+			400,
+			"action_request_validation_exception",
+			"Validation Failed: 1: keep alive not specified;",
+			nil,
+		}
+	}
+	keep, err := parseTime(written)
+	if err != nil {
+		return 0, nil, badTime("keep_alive", written)
+	}
+	seen := ix.visible()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for id, p := range s.pits {
+		if time.Now().After(p.expires) {
+			delete(s.pits, id)
+		}
+	}
+	s.pitSeq++
+	id := fmt.Sprintf("standin-pit-%d", s.pitSeq)
+	s.pits[id] = &pit{ix, seen, time.Now().Add(keep)}
+	return 200, object{"pit_id": id, "creation_time": time.Now().UnixMilli()}, nil
+}
+
+func (s *Server) closePits(body []byte) (int, any, error) {
+	var request struct {
+		IDs []string `json:"pit_id"`
+	}
+	if err := json.Unmarshal(body, &request); err != nil {
+		return 0, nil, badQuery("%s", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, id := range request.IDs {
+		if !strings.HasPrefix(id, "standin-pit-") {
+			return 0, nil, &apiError{
+				400,
+				"illegal_argument_exception",
+				fmt.Sprintf("invalid id: [%s]", id),
+				&apiError{kind: "e_o_f_exception", reason: "too short"},
+			}
+		}
+		delete(s.pits, id)
+	}
+	return 200, object{"pits": []any{}}, nil
+}
+
+// count counts what the query of a request's body finds.
+func (s *Server) count(indices []*index, body []byte) (int, any, error) {
+	o, err := readObject(body)
+	if err != nil {
+		return 0, nil, err
+	}
+	for name := range o {
+		if name != "query" {
+			return 0, nil, badQuery("request does not support [%s]", name)
+		}
+	}
+	total := 0
+	for _, ix := range indices {
+		parts, err := (&searchRequest{query: o["query"]}).run(ix, nil)
+		if err != nil {
+			return 0, nil, err
+		}
+		for _, p := range parts {
+			total += p.found.docs.count()
+		}
+	}
+	return 200, object{"count": total, "_shards": shards(len(indices))}, nil
+}
+
+// mget answers for each document, also when there is no such index.
+func (s *Server) mget(name string, body []byte) (int, any, error) {
+	if len(bytes.TrimSpace(body)) == 0 {
+		return 0, nil, &apiError{400, "parse_exception", "request body or source parameter is required", nil}
+	}
+	o, err := readObject(body)
+	if err != nil {
+		return 0, nil, err
+	}
+	var ids []string
+	for member, v := range o {
+		list, ok := v.([]any)
+		switch {
+		case member != "ids" && member != "docs":
+			return 0, nil, badQuery("unknown key [%s] for a START_ARRAY, expected [docs] or [ids]", member)
+		case !ok:
+			return 0, nil, badQuery("unexpected token [VALUE_STRING], expected [FIELD_NAME] or [START_ARRAY]")
+		}
+		for _, item := range list {
+			if d, is := item.(object); is {
+				item = d["_id"]
+			}
+			ids = append(ids, fmt.Sprint(item))
+		}
+	}
+	if len(ids) == 0 {
+		return 0, nil, &apiError{
+			400,
+			"action_request_validation_exception",
+			"Validation Failed: 1: no documents to get;",
+			nil,
+		}
+	}
+	indices, err := s.resolve(name)
+	docs := []object{}
+	for _, id := range ids {
+		d := object{"_index": name, "_id": id}
+		var failed *apiError
+		switch {
+		case err != nil:
+			failed = err.(*apiError)
+		case indices[0].shut():
+			failed = &apiError{400, "index_closed_exception", "closed", nil}
+		case id == "":
+			failed = &apiError{400, "illegal_argument_exception", "Ids can't be empty", nil}
+		}
+		if failed != nil {
+			d["error"] = withRoot(failed)
+		} else if found := indices[0].get(id); found != nil {
+			d["found"], d["_version"], d["_source"] = true, found.version, json.RawMessage(found.source)
+		} else {
+			d["found"] = false
+		}
+		docs = append(docs, d)
+	}
+	return 200, object{"docs": docs}, nil
+}
