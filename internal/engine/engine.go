@@ -46,7 +46,9 @@ type Engine interface {
 }
 
 // Versioned is an engine that answers "already newer" to a document whose version is
-// not above that of the one it holds, or that it deleted.
+// not above that of the one it holds, or that it deleted. An engine that is not keeps what
+// comes last: it sees to it that what Deliver asked for is not carried out any more once
+// Deliver has returned, for whatever reason.
 type Versioned interface {
 	RefusesOlderVersions()
 }

@@ -100,13 +100,14 @@ func (e *episode) restoreSource(work *sync.WaitGroup) {
 
 // restoreRecords puts the records back to what they are now, in a while.
 func (e *episode) restoreRecords(work *sync.WaitGroup) {
-	older, claims := e.records.Copy(), e.records.Claims()
+	older, claims, claiming := e.records.Copy(), e.records.Claims(), e.records.Claiming()
 	d, on := time.Duration(3+e.random.IntN(10))*time.Second, e.random.IntN(2) == 0
 	work.Go(func() {
 		time.Sleep(d)
 		for source, c := range e.records.Claims() {
 			// A claim that has moved by less than two marks tells nobody anything.
-			on = on || c.Epoch == claims[source].Epoch && c.Mark < claims[source].Mark+2
+			known := c.Epoch <= max(claims[source].Epoch, claiming[source])
+			on = on || known && c.Mark < claims[source].Mark+2
 		}
 		e.records.Restore(older, on)
 		e.mu.Lock()

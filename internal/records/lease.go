@@ -23,10 +23,11 @@ type Lease struct {
 	Epoch     int64     `db:"epoch"`
 	Beat      int64     `db:"beat"`
 	ChangedAt time.Time `db:"changed_at"` // by the clock of the records, for people
-	// History names the line of history that the records are on, and Before the one that
-	// they were on when the holder before last renewed the lease, empty when none did.
+	// History names the line of history that the records are on, and Sound the one that they
+	// were on when a holder last knew them to be whole, or had recorded what may be missing;
+	// empty when none did.
 	History string `db:"history"`
-	Before  string `db:"before"`
+	Sound   string `db:"sound"`
 	// Claimed is the last claim on the source that is known to have been made, and Claiming
 	// the epoch of the last that may have been.
 	Claimed  change.Claim    `db:"-"`
@@ -72,12 +73,11 @@ func (r *Records) Take(ctx context.Context, source, process string, seen *Lease,
 	}
 	var row leaseRow
 	err := r.db.GetContext(ctx, &row, `
-		WITH before AS (SELECT history FROM lease WHERE source = $1)
 		INSERT INTO lease AS l (source, holder, epoch, changed_at, history)
 		SELECT $1, $2, greatest(extract(epoch FROM now())::bigint - $3, $7::bigint + 1), now(), `+history+`
 		ON CONFLICT (source) DO UPDATE SET holder = excluded.holder, epoch = greatest(l.epoch + 1, excluded.epoch), beat = 0, changed_at = now(), history = excluded.history
 		WHERE l.holder = $4 AND l.epoch = $5 AND l.beat = $6
-		RETURNING source, holder, epoch, beat, changed_at, history, coalesce((SELECT history FROM before), '') AS before, claimed, claiming, status`,
+		RETURNING source, holder, epoch, beat, changed_at, history, sound, claimed, claiming, status`,
 		source, process, int64(epochStart), seen.Holder, seen.Epoch, seen.Beat, above)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -103,7 +103,7 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 	n, err := changed(
 		r.db.ExecContext(
 			ctx,
-			`UPDATE lease SET beat = $4, claimed = $6, claiming = $9, status = $7, changed_at = now()
+			`UPDATE lease SET beat = $4, claimed = $6, claiming = $9, sound = $10, status = $7, changed_at = now()
 		WHERE source = $1 AND holder = $2 AND epoch = $3 AND beat >= $5 AND beat < $4 AND history = $8 AND `+history+` = $8`,
 			l.Source,
 			l.Holder,
@@ -114,6 +114,7 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 			string(status),
 			l.History,
 			l.Claiming,
+			l.Sound,
 		),
 	)
 	if err != nil || n > 0 {

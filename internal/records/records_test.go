@@ -183,6 +183,18 @@ func TestLeasesAndFencing(t *testing.T) {
 	if above, err := b.Take(ctx, "lodge", "B", look(t, b, "lodge"), 1<<40); err != nil || above.Epoch != 1<<40+1 {
 		t.Errorf("above another epoch: %+v %v", above, err)
 	}
+	// Whoever finds the records on another line of history may die before it has recorded
+	// that: the next one finds the same.
+	pgtest.Exec(t, conn, "UPDATE lease SET sound = 'another/1' WHERE source = 'lodge'")
+	for range 2 {
+		l := take(t, a, "lodge", "A")
+		if l.Sound != "another/1" || l.History == l.Sound || l.History == "" {
+			t.Errorf("%+v", l)
+		}
+		if err := a.Renew(ctx, l, 1, []byte("{}")); err != nil {
+			t.Error(err)
+		}
+	}
 	if v, err = b.Heartbeat(ctx, Process{ID: "B"}); err != nil || len(v.Processes) != 1 || v.Processes[0].ID != "B" {
 		t.Errorf("%+v %v", v, err)
 	}

@@ -144,7 +144,8 @@ func (c *Claimer) try(ctx context.Context) error {
 			return fmt.Errorf("%w, with a copy of these records: stop one of the two", errOthers)
 		}
 		reason = RecordsOlder
-	case c.lease.older, now.Epoch == before.Epoch && now.Mark > before.Mark+1:
+	case c.lease.older(), now.Epoch >= before.Epoch && now.Mark > before.Mark+1:
+		// The mark moves only once the records have the last one, and a claim is one step.
 		reason = RecordsOlder
 	case now.Behind(before):
 		reason = sourceRestored
@@ -174,7 +175,6 @@ func (c *Claimer) try(ctx context.Context) error {
 		return err
 	}
 	c.lease.SetClaimed(claim)
-	c.lease.older = false // it is recorded
 	return nil
 }
 

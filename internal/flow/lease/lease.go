@@ -42,9 +42,6 @@ type Lease struct {
 	until   atomic.Pointer[time.Time]
 	lost    chan struct{}
 	once    sync.Once
-	// older: the records were older than they had been when this holder took over; for the
-	// goroutine that claims the source.
-	older bool
 
 	mu     sync.Mutex    // guards what follows
 	record records.Lease // as it was last renewed
@@ -53,6 +50,7 @@ type Lease struct {
 	// been made; they are recorded with the next renewal.
 	claimed  change.Claim
 	claiming int64
+	sound    string          // see records.Lease
 	status   json.RawMessage // that was told last
 }
 
@@ -76,10 +74,10 @@ func Take(
 		record:   *record,
 		claimed:  record.Claimed,
 		claiming: record.Claiming,
+		sound:    record.Sound,
 		beat:     record.Beat,
 		lost:     make(chan struct{}),
 	}
-	l.older = record.Before != "" && record.Before != record.History
 	l.until.Store(&until)
 	return l, nil
 }
@@ -191,11 +189,19 @@ func (l *Lease) Keep(
 	}
 }
 
+// older reports whether the records may be older than they were before, which is not recorded
+// as missing yet.
+func (l *Lease) older() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.sound != "" && l.sound != l.asTaken.History
+}
+
 // Intend records what claim was found on the source, and that it may be claimed under this
-// lease from now on.
+// lease from now on. Whatever may be missing is recorded by then.
 func (l *Lease) Intend(ctx context.Context, found change.Claim) error {
 	l.mu.Lock()
-	l.claimed, l.claiming = found, l.record.Epoch
+	l.claimed, l.claiming, l.sound = found, l.record.Epoch, l.asTaken.History
 	l.mu.Unlock()
 	return l.Renew(ctx, nil)
 }
@@ -214,7 +220,7 @@ func (l *Lease) Renew(ctx context.Context, status json.RawMessage) error {
 	l.mu.Lock()
 	l.beat++ // also of a try that failed, since it may have come through
 	next, beat := l.record, l.beat
-	next.Claimed, next.Claiming = l.claimed, l.claiming
+	next.Claimed, next.Claiming, next.Sound = l.claimed, l.claiming, l.sound
 	if status == nil {
 		status = l.status
 	}

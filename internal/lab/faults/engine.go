@@ -28,7 +28,8 @@ type search struct {
 	engine.Engine
 	p       *Process
 	refuses func(body []byte) bool
-	// plain: the engine keeps what comes last, so nothing may come very late.
+	// plain: the engine keeps what comes last, so nothing may come after its caller has given up,
+	// or very late.
 	plain bool
 }
 
@@ -47,7 +48,7 @@ func (s *search) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		"engine",
 		"deliver "+edition+" "+docs[0].Key,
 		func(half bool) ([]engine.Result, error) {
-			if s.plain && time.Since(began) > time.Second {
+			if s.plain && (ctx.Err() != nil || time.Since(began) > time.Second) {
 				return nil, errFault
 			}
 			n := len(sent)

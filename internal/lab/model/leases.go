@@ -100,7 +100,7 @@ func (r *Records) Take(
 		return nil, nil
 	}
 	now.Source, now.Holder, now.Beat = source, process, 0
-	now.Before, now.History = now.History, fmt.Sprint(r.history)
+	now.History = fmt.Sprint(r.history)
 	now.Epoch = max(now.Epoch+1, time.Now().Unix()-epochStart, above+1)
 	r.leases[source] = now
 	return &now, nil
@@ -119,7 +119,8 @@ func (r *Records) Renew(_ context.Context, l *records.Lease, beat int64, status 
 	case now.Beat >= beat:
 		return records.ErrLost
 	}
-	now.Beat, now.Claimed, now.Claiming, now.Status, now.ChangedAt = beat, l.Claimed, l.Claiming, status, time.Now()
+	now.Beat, now.Claimed, now.Claiming, now.Sound = beat, l.Claimed, l.Claiming, l.Sound
+	now.Status, now.ChangedAt = status, time.Now()
 	r.leases[l.Source] = now
 	return nil
 }

@@ -117,6 +117,17 @@ func (r *Records) Claims() map[string]change.Claim {
 	return out
 }
 
+// Claiming are the epochs of the last claims on sources that may have been made.
+func (r *Records) Claiming() map[string]int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := map[string]int64{}
+	for source, l := range r.leases {
+		out[source] = l.Claiming
+	}
+	return out
+}
+
 // Only is the only edition as it is recorded.
 func (r *Records) Only() *records.Edition {
 	list, _ := r.Editions(context.Background())
