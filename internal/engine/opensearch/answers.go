@@ -54,29 +54,92 @@ func classify(status int, kind string) retry.Outcome {
 	return retry.Blocked
 }
 
+// longestKey is how many bytes a document's id may have.
+const longestKey = 512
+
+// keyTooLong is the kind of refusal that is found before the engine has to.
+const keyTooLong = "key_too_long"
+
+const unblock = "somebody blocked writes, by a setting of the index or of the cluster (blocks.write, read_only); Pingo goes on once the block is gone"
+
+// adviceOn says what to do about a failure that is nobody's document's; empty when the engine's
+// words say it all.
+func adviceOn(kind, words string) string {
+	switch {
+	case kind == "index_closed_exception":
+		return "somebody closed the index; open it again (POST /INDEX/_open), or run pingo apply for another edition"
+	case kind == "cluster_block_exception" && strings.Contains(words, "flood-stage"):
+		return "the engine's disk is nearly full; it takes documents again by itself once there is room"
+	case kind == "cluster_block_exception":
+		return unblock
+	case strings.Contains(words, "maxClauseCount"):
+		return "the search has too many words for the number of fields that are searched; use fewer"
+	}
+	return ""
+}
+
 var (
 	wrongType    = regexp.MustCompile(`failed to parse field \[([^\]]+)\] of type \[([^\]]+)\]`)
 	unknownField = regexp.MustCompile(`introduction of \[([^\]]+)\] within \[([^\]]+)\]`)
+	notAnObject  = regexp.MustCompile(`object mapping for \[([^\]]+)\] tried to parse`)
+	tooLong      = regexp.MustCompile(`immense term in field="([^"]+)"`)
+	twice        = regexp.MustCompile(`Duplicate field '([^']*)'`)
 )
 
 // Explain reads a refusal of a document.
 func (*Engine) Explain(kind, reason string) retry.Cause {
 	pattern := retry.Pattern(reason)
+	because := func(field, format string, args ...any) retry.Cause {
+		return retry.CauseOf(kind, pattern, field, fmt.Sprintf(format, args...))
+	}
+	if kind == keyTooLong {
+		return because(
+			"",
+			"The key is longer than the %d bytes that the engine takes. A shorter primary key is needed.",
+			longestKey,
+		)
+	}
+	if m := tooLong.FindStringSubmatch(reason); m != nil {
+		return because(
+			m[1],
+			"The value of %s is longer than the engine keeps whole. Make the field a text that is searched by its words, or cut it with sql:.",
+			m[1],
+		)
+	}
+	if m := twice.FindStringSubmatch(reason); m != nil {
+		return because(
+			"",
+			"A json value of the row has the key %s twice. The type jsonb keeps one of them (sql: column::jsonb).",
+			m[1],
+		)
+	}
 	if m := wrongType.FindStringSubmatch(reason); m != nil {
 		return retry.WrongType(kind, pattern, m[1], m[2])
 	}
 	if m := unknownField.FindStringSubmatch(reason); m != nil {
 		return retry.UnknownField(kind, pattern, strings.TrimPrefix(m[2]+"."+m[1], "_doc."))
 	}
-	if strings.Contains(reason, "id is too long") {
-		return retry.CauseOf(
-			kind,
-			pattern,
+	if m := notAnObject.FindStringSubmatch(reason); m != nil {
+		return retry.WrongType(kind, pattern, m[1], "an object")
+	}
+	switch {
+	case strings.Contains(reason, "nested array field"):
+		return because(
 			"",
-			"The key is longer than the 512 bytes that the engine takes. A shorter primary key is needed.",
+			"Lists are nested in each other more deeply than the engine takes (20). Flatten them with sql:.",
+		)
+	case strings.Contains(reason, "Number value length"):
+		return because(
+			"",
+			"A number has more digits than the engine reads (1,000). Round it, or make a text of it with sql:.",
+		)
+	case strings.Contains(reason, "nesting depth"), strings.Contains(reason, "Document nesting"):
+		return because(
+			"",
+			"A json value of the row is nested more deeply than the engine reads. Index a part of it with sql:.",
 		)
 	}
-	return retry.CauseOf(kind, pattern, "", retry.AsTheEngineSays)
+	return because("", "%s", retry.AsTheEngineSays)
 }
 
 // RefusesOlderVersions: documents are sent with external versions.

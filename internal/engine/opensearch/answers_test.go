@@ -25,6 +25,7 @@ func TestAnswersAreClassified(t *testing.T) {
 	}
 }
 
+// The words are those that a real server was seen to use.
 func TestRefusalsAreExplained(t *testing.T) {
 	e := &Engine{}
 	words := func(id, value string) string {
@@ -40,22 +41,44 @@ func TestRefusalsAreExplained(t *testing.T) {
 	if a != b || a.Field != "beds" || !strings.Contains(a.Explanation, "keeps beds as long") {
 		t.Errorf("%+v\n%+v", a, b)
 	}
-	for reason, field := range map[string]string{
-		"mapping set to strict, dynamic introduction of [lift] within [_doc] is not allowed":   "lift",
-		"mapping set to strict, dynamic introduction of [name] within [region] is not allowed": "region.name",
-		"some other words": "",
+	for reason, want := range map[string]struct{ field, says string }{
+		"mapping set to strict, dynamic introduction of [lift] within [_doc] is not allowed":                                 {"lift", "does not know the field lift"},
+		"mapping set to strict, dynamic introduction of [name] within [region] is not allowed":                               {"region.name", "does not know"},
+		"object mapping for [r] tried to parse field [null] as object, but found a concrete value":                           {"r", "keeps r as an object"},
+		"failed to parse field [p] of type [geo_point]: illegal latitude value [91.0] for p":                                 {"p", "keeps p as geo_point"},
+		`Document contains at least one immense term in field="k" (whose UTF8 encoding is longer than the max length 32766)`: {"k", "longer than the engine keeps whole"},
+		"failed to parse: Duplicate field 'a'":                                                                               {"", "has the key a twice"},
+		"failed to parse: The depth of the nested array field has exceeded the allowed limit of [20].":                       {"", "more deeply than the engine takes"},
+		"failed to parse: Number value length (1001) exceeds the maximum allowed (1000, from `Stream…`)":                     {"", "more digits than the engine reads"},
+		"some other words": {"", "for the reason that it gives"},
 	} {
-		if c := e.Explain("x", reason); c.Field != field || c.Explanation == "" || c.ID == a.ID {
+		if c := e.Explain("x", reason); c.Field != want.field || !strings.Contains(c.Explanation, want.says) ||
+			c.ID == a.ID {
 			t.Errorf("%s: %+v", reason, c)
+		}
+	}
+}
+
+func TestAdvice(t *testing.T) {
+	for _, c := range []struct{ kind, words, want string }{
+		{"index_closed_exception", "closed", "open it again"},
+		{"cluster_block_exception", "index [x] blocked by: [FORBIDDEN/8/index write (api)];", "somebody blocked writes"},
+		{"cluster_block_exception", "blocked by: [TOO_MANY_REQUESTS/12/disk usage exceeded flood-stage watermark, index has read-only-allow-delete block];", "disk is nearly full"},
+		{"query_shard_exception", "failed to create query: maxClauseCount is set to 1024", "use fewer"},
+		{"mapper_parsing_exception", "failed to parse", ""},
+	} {
+		if got := adviceOn(c.kind, c.words); !strings.Contains(got, c.want) || (got == "") != (c.want == "") {
+			t.Errorf("%s %s: %q", c.kind, c.words, got)
 		}
 	}
 }
 
 func TestCausesAreSaidToTheRoot(t *testing.T) {
 	for text, want := range map[string]string{
-		`{"reason": "no such index", "root_cause": [{"reason": "no such index"}]}`:                                    "no such index",
-		`{"reason": "failed to parse", "caused_by": {"reason": "not a number"}}`:                                      "failed to parse: not a number",
-		`{"reason": "all shards failed", "root_cause": [{"reason": "No mapping found for [x] in order to sort on"}]}`: "all shards failed: No mapping found for [x] in order to sort on",
+		`{"reason": "no such index", "root_cause": [{"reason": "no such index"}]}`:                                                                                "no such index",
+		`{"reason": "failed to parse", "caused_by": {"reason": "not a number"}}`:                                                                                  "failed to parse: not a number",
+		`{"type": "search_phase_execution_exception", "reason": "all shards failed", "root_cause": [{"reason": "No mapping found for [x] in order to sort on"}]}`: "No mapping found for [x] in order to sort on",
+		`{"reason": "failed to parse", "caused_by": {"reason": "failed to parse", "caused_by": {"reason": "at the root"}}}`:                                       "failed to parse: at the root",
 	} {
 		var c cause
 		if err := json.Unmarshal([]byte(text), &c); err != nil || c.words() != want {

@@ -2,14 +2,19 @@ package opensearch
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/base32"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"net/http"
+	"net/url"
 	"strings"
+	"time"
 
 	"pingo/internal/core/definition"
+	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 )
@@ -17,22 +22,89 @@ import (
 // Prepare creates an edition that refuses fields it does not know and does not
 // refresh until it is filled.
 func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) error {
+	index := indexOf(s)
+	index["settings"].(map[string]any)["index"].(map[string]any)["refresh_interval"] = "-1"
+	index["aliases"] = map[string]any{deliveries(edition): map[string]any{}}
+	if err := e.create(ctx, edition, index); err != nil {
+		return err
+	}
+	return e.remembersDeletions(ctx, edition)
+}
+
+// Try creates an empty index as an edition of the shape would be, and deletes it at once: the
+// engine's own words say what it would refuse.
+func (e *Engine) Try(ctx context.Context, s *shape.Shape) error {
+	b := make([]byte, 5)
+	if _, err := rand.Read(b); err != nil {
+		return err
+	}
+	name := "pingo-trial-" + strings.ToLower(base32.StdEncoding.EncodeToString(b))
+	defer func() { _ = e.Drop(context.WithoutCancel(ctx), name) }() // see Leftovers
+	return e.create(ctx, name, indexOf(s))
+}
+
+// indexOf is the body of the request that creates an index for a shape.
+func indexOf(s *shape.Shape) map[string]any {
 	settings := indexSettings(s)
-	settings["refresh_interval"] = "-1"
+	if settings["gc_deletes"] == nil {
+		settings["gc_deletes"] = rememberDeletions
+	}
+	if settings["refresh_interval"] == nil {
+		settings["refresh_interval"] = refreshEvery
+	}
 	if analysis := analysisOf(s); analysis != nil {
 		settings["analysis"] = analysis
 		settings["max_ngram_diff"] = longestPart - shortestPart
 	}
-	err := e.send(ctx, http.MethodPut, "/"+edition, map[string]any{
-		"settings": map[string]any{"index": settings},
-		"mappings": Mapping(s),
-		"aliases":  map[string]any{deliveries(edition): map[string]any{}},
-	})
+	return map[string]any{"settings": map[string]any{"index": settings}, "mappings": Mapping(s)}
+}
+
+// create creates an index, if there is none of that name. What the engine refuses is nobody's
+// document's fault.
+func (e *Engine) create(ctx context.Context, name string, index map[string]any) error {
+	err := e.send(ctx, http.MethodPut, "/"+name, index)
 	var f *engine.Failure
-	if errors.As(err, &f) && f.Kind == "resource_already_exists_exception" {
+	switch {
+	case !errors.As(err, &f):
+	case f.Kind == "resource_already_exists_exception":
 		return nil
+	case f.Outcome == retry.Refused:
+		f.Outcome = retry.Blocked
 	}
 	return err
+}
+
+const (
+	// rememberDeletions is for how long the engine knows the version of a document that it has
+	// deleted. An older write that comes later makes the document again, so this must be far
+	// longer than a write may be on its way: a request is given up after requestTimeout, and none
+	// is sent under a lease that is not held.
+	rememberDeletions = "1h"
+	// refreshEvery is how often a filled edition makes what it took visible to searches.
+	refreshEvery = "500ms"
+	// remembersAtLeast is what settings may lower rememberDeletions to.
+	remembersAtLeast = 5 * time.Minute
+)
+
+// remembersDeletions sees that an edition has the setting that keeps older writes out.
+func (e *Engine) remembersDeletions(ctx context.Context, edition string) error {
+	var out map[string]struct {
+		Settings map[string]string `json:"settings"`
+	}
+	if err := e.do(ctx, http.MethodGet, "/"+edition+"/_settings", url.Values{"flat_settings": {"true"}}, nil, &out); err != nil {
+		return err
+	}
+	is := out[edition].Settings["index.gc_deletes"]
+	if d, err := time.ParseDuration(is); err != nil || d < remembersAtLeast {
+		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
+			"%s has index.gc_deletes %q in %s, and deletions must be remembered for %s at least: look at the engine's templates",
+			e.base,
+			is,
+			edition,
+			remembersAtLeast,
+		)}
+	}
+	return nil
 }
 
 // indexSettings are the definition's own settings, under the names of the index level.
@@ -78,8 +150,19 @@ func InPlace(old, new *shape.Shape) bool {
 	return true
 }
 
-// Limits: there is nothing in a definition that this engine cannot do.
-func Limits(*shape.Shape) (refused, notes []string) { return nil, nil }
+// Limits says what a definition asks for that Pingo does not let this engine do. What the
+// engine itself refuses, it says when it is tried.
+func Limits(s *shape.Shape) (refused, notes []string) {
+	if text, set := indexSettings(s)["gc_deletes"]; set {
+		if d, err := time.ParseDuration(fmt.Sprint(text)); err != nil || d < remembersAtLeast {
+			refused = append(refused, fmt.Sprintf(
+				"engine_settings has gc_deletes %v, and deletions must be remembered for 5m at least: an older write that comes late would bring the document back",
+				text,
+			))
+		}
+	}
+	return refused, nil
+}
 
 // Bounds of the parts of words that prefix and infix fields are found by. What is
 // looked for is cut to the same length.

@@ -13,7 +13,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"reflect"
 	"sort"
 	"strings"
 	"sync"
@@ -89,14 +88,23 @@ type cause struct {
 	Roots []cause `json:"root_cause"`
 }
 
+// words are the whole of what the engine says, without saying anything twice. That shards
+// failed says nothing: what they met does.
 func (c *cause) words() string {
-	if c.CausedBy != nil && c.CausedBy.Reason != "" {
-		return c.Reason + ": " + c.CausedBy.words()
-	}
+	said := c.Reason
 	if len(c.Roots) > 0 && c.Roots[0].Reason != "" && c.Roots[0].Reason != c.Reason {
-		return c.Reason + ": " + c.Roots[0].words()
+		if c.Type == "search_phase_execution_exception" {
+			said = c.Roots[0].Reason
+		} else {
+			said += ": " + c.Roots[0].Reason
+		}
 	}
-	return c.Reason
+	for deeper := c.CausedBy; deeper != nil; deeper = deeper.CausedBy {
+		if deeper.Reason != "" && !strings.Contains(said, deeper.Reason) {
+			said += ": " + deeper.Reason
+		}
+	}
+	return said
 }
 
 // do sends a request and decodes the answer into out, which may be nil.
@@ -128,7 +136,7 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 	defer response.Body.Close()
 	defer io.Copy(io.Discard, io.LimitReader(response.Body, 1<<20))
 	if kind := response.Header.Get("Content-Type"); response.StatusCode != http.StatusUnauthorized &&
-		!strings.Contains(kind, "json") {
+		response.StatusCode != http.StatusRequestEntityTooLarge && !strings.Contains(kind, "json") {
 		start, _ := io.ReadAll(io.LimitReader(response.Body, 200))
 		f := failure(response.StatusCode)
 		f.Outcome = notJSON(response.StatusCode)
@@ -183,7 +191,16 @@ func (e *Engine) failed(response *http.Response) error {
 	switch response.StatusCode {
 	case http.StatusUnauthorized:
 		f.Message = fmt.Sprintf("%s refused the user or password: look at the url's user and password", e.base)
+	case http.StatusRequestEntityTooLarge:
+		f.Message = fmt.Sprintf(
+			"%s takes no request of this size (413): its http.max_content_length, or the limit of a proxy before it, is lower",
+			e.base,
+		)
 	case http.StatusForbidden:
+		if c.Type == "cluster_block_exception" {
+			f.Message = fmt.Sprintf("%s says %s: %s", e.base, c.words(), unblock)
+			break
+		}
 		f.Message = fmt.Sprintf(
 			"%s does not allow this user to do that (%s): give the user rights on the index and its editions",
 			e.base,
@@ -191,6 +208,9 @@ func (e *Engine) failed(response *http.Response) error {
 		)
 	default:
 		f.Message = fmt.Sprintf("%s says %s (%d)", e.base, c.words(), response.StatusCode)
+		if advice := adviceOn(c.Type, c.words()); advice != "" {
+			f.Message += ": " + advice
+		}
 	}
 	return f
 }
@@ -240,7 +260,7 @@ func deliveries(edition string) string { return edition + "-write" }
 
 // FinishFill lets the edition refresh by itself, and refreshes it now.
 func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape) error {
-	var refresh any = "500ms"
+	var refresh any = refreshEvery
 	if wanted, ok := indexSettings(s)["refresh_interval"]; ok {
 		refresh = wanted
 	}
@@ -293,11 +313,22 @@ func (e *Engine) send(ctx context.Context, method, path string, body any) error 
 
 // Deliver sends one bulk request with external versions.
 func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
+	results := make([]engine.Result, len(docs))
+	sent := make([]int, 0, len(docs))
 	body := e.bodies.Get().(*bytes.Buffer)
 	defer e.bodies.Put(body)
 	body.Reset()
 	for i := range docs {
 		d := &docs[i]
+		if len(d.Key) > longestKey { // one of them makes the server refuse the whole request
+			results[i] = engine.Result{Outcome: retry.Refused, Kind: keyTooLong, Reason: fmt.Sprintf(
+				"the key has %d bytes, and the engine takes %d", len(d.Key), longestKey)}
+			if d.Body == nil { // there cannot be such a document
+				results[i] = engine.Result{Outcome: retry.Done}
+			}
+			continue
+		}
+		sent = append(sent, i)
 		action := "index"
 		if d.Body == nil {
 			action = "delete"
@@ -318,6 +349,9 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 			body.WriteByte('\n')
 		}
 	}
+	if len(sent) == 0 {
+		return results, nil
+	}
 	var out struct {
 		Items []map[string]struct {
 			ID     string `json:"_id"`
@@ -329,11 +363,11 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 	if err := e.do(ctx, http.MethodPost, "/"+deliveries(edition)+"/_bulk", query, bytes.NewReader(body.Bytes()), &out); err != nil {
 		return nil, err
 	}
-	if len(out.Items) != len(docs) {
-		return nil, fmt.Errorf("%s answered for %d documents of %d", e.base, len(out.Items), len(docs))
+	if len(out.Items) != len(sent) {
+		return nil, fmt.Errorf("%s answered for %d documents of %d", e.base, len(out.Items), len(sent))
 	}
-	results := make([]engine.Result, len(docs))
-	for i, item := range out.Items {
+	for n, item := range out.Items {
+		i := sent[n]
 		action := "index"
 		if docs[i].Body == nil {
 			action = "delete"
@@ -355,6 +389,8 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 					e.base,
 					edition,
 				)
+			} else if advice := adviceOn(kind, results[i].Reason); advice != "" {
+				results[i].Reason += ": " + advice
 			}
 		}
 		results[i].Outcome = classify(r.Status, kind)
@@ -398,43 +434,30 @@ func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[st
 	return found, nil
 }
 
-// Scan walks all documents in a point in time, which it opens after a refresh.
+// scanPage is how many documents a page of a scan has.
+const scanPage = 5000
+
+// Scan walks all documents by a scroll, which it opens after a refresh. A scroll in the order
+// of the index lists every document once, on any number of shards, and takes no memory for
+// sorting; a point in time in that order does not list all, and one in the order of ids has all
+// ids loaded into the server's memory.
 func (e *Engine) Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error {
 	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_refresh", nil, nil, nil); err != nil {
 		return err
 	}
-	var pit struct {
-		ID string `json:"pit_id"`
-	}
-	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_search/point_in_time", url.Values{"keep_alive": {"2m"}}, nil, &pit); err != nil {
+	var page searchAnswer
+	err := e.ask(ctx, "/"+edition+"/_search", url.Values{"scroll": {"2m"}}, map[string]any{
+		"size": scanPage, "sort": []string{"_doc"}, "track_total_hits": true,
+		"_source": []string{definition.FingerprintField},
+	}, &page)
+	if err != nil {
 		return err
 	}
-	defer e.send(
-		context.WithoutCancel(ctx),
-		http.MethodDelete,
-		"/_search/point_in_time",
-		map[string]any{"pit_id": []string{pit.ID}},
-	)
-	var after []json.RawMessage
+	defer func() {
+		_ = e.delete(context.WithoutCancel(ctx), "/_search/scroll", map[string]any{"scroll_id": page.ScrollID})
+	}() // it ends by itself, too
+	total, listed := page.Hits.Total.Value, int64(0)
 	for {
-		request := map[string]any{
-			"size": 5000, "pit": map[string]any{"id": pit.ID, "keep_alive": "2m"},
-			// The one order that is total over all shards, and that every version knows.
-			"sort": []any{
-				map[string]any{"_id": "asc"},
-			}, "_source": []string{definition.FingerprintField},
-		}
-		if after != nil {
-			request["search_after"] = after
-		}
-		b, err := json.Marshal(request)
-		if err != nil {
-			return err
-		}
-		var page searchAnswer
-		if err := e.do(ctx, http.MethodPost, "/_search", nil, bytes.NewReader(b), &page); err != nil {
-			return err
-		}
 		if page.TimedOut || page.Shards.Failed > 0 {
 			return fmt.Errorf(
 				"%s listed a part of %s only (%d of its shards failed): look at the cluster's health",
@@ -443,7 +466,9 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 				page.Shards.Failed,
 			)
 		}
-		before := after
+		if len(page.Hits.Hits) == 0 {
+			break
+		}
 		for _, h := range page.Hits.Hits {
 			var fields map[string]string
 			if err := json.Unmarshal(h.Source, &fields); err != nil {
@@ -452,19 +477,44 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 			if err := each(h.ID, fields[definition.FingerprintField]); err != nil {
 				return err
 			}
-			after = h.Sort
 		}
-		if len(page.Hits.Hits) == 0 {
-			return nil
-		}
-		if reflect.DeepEqual(before, after) {
+		if listed += int64(len(page.Hits.Hits)); listed > total {
 			return fmt.Errorf("%s lists the same documents of %s again and again", e.base, edition)
 		}
+		next := searchAnswer{}
+		if err := e.ask(ctx, "/_search/scroll", nil, map[string]any{"scroll": "2m", "scroll_id": page.ScrollID}, &next); err != nil {
+			return err
+		}
+		page = next
 	}
+	if listed != total {
+		return fmt.Errorf(
+			"%s listed %d documents of %s, which has %d: look at the cluster's health",
+			e.base,
+			listed,
+			edition,
+			total,
+		)
+	}
+	return nil
+}
+
+// ask sends a question as a POST request.
+func (e *Engine) ask(ctx context.Context, path string, query url.Values, question, out any) error {
+	b, err := json.Marshal(question)
+	if err != nil {
+		return err
+	}
+	return e.do(ctx, http.MethodPost, path, query, bytes.NewReader(b), out)
+}
+
+func (e *Engine) delete(ctx context.Context, path string, body any) error {
+	return e.send(ctx, http.MethodDelete, path, body)
 }
 
 type searchAnswer struct {
-	TimedOut bool `json:"timed_out"`
+	ScrollID string `json:"_scroll_id"`
+	TimedOut bool   `json:"timed_out"`
 	Shards   struct {
 		Failed int `json:"failed"`
 	} `json:"_shards"`

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 )
@@ -14,6 +15,110 @@ type pit struct {
 	index   *index
 	seen    *snapshot
 	expires time.Time
+}
+
+// scroll is a search whose hits are handed out page by page.
+type scroll struct {
+	request *searchRequest
+	index   *index
+	hits    []hit // those to come
+	total   int
+	expires time.Time
+}
+
+func noSuchScroll(id string) error {
+	return &apiError{404, "search_phase_execution_exception", "all shards failed",
+		&apiError{kind: "search_context_missing_exception", reason: "No search context found for id [" + id + "]"}}
+}
+
+// openScroll searches an index and gives the first page.
+func (s *Server) openScroll(ix *index, keepAlive string, body []byte) (int, any, error) {
+	began := time.Now()
+	keep, err := parseTime(keepAlive)
+	if err != nil {
+		return 0, nil, badTime("scroll", keepAlive)
+	}
+	r, err := readSearch(body)
+	if err != nil {
+		return 0, nil, err
+	}
+	parts, err := r.run(ix, nil)
+	if err != nil {
+		return 0, nil, err
+	}
+	c := &scroll{request: r, index: ix, expires: time.Now().Add(keep)}
+	for i := range parts {
+		p := &parts[i]
+		p.found.docs.each(func(n uint32) { c.hits = append(c.hits, hit{p, n, p.found.score(n)}) })
+	}
+	c.total = len(c.hits)
+	if len(r.sort) != 1 || r.sort[0].path != "_doc" { // that is the order they are in
+		slices.SortFunc(c.hits, func(a, b hit) int { return ordering(r.sort).compare(&a, &b) })
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for id, c := range s.scrolls {
+		if time.Now().After(c.expires) {
+			delete(s.scrolls, id)
+		}
+	}
+	if s.scrolls == nil {
+		s.scrolls = map[string]*scroll{}
+	}
+	s.pitSeq++
+	id := fmt.Sprintf("standin-scroll-%d", s.pitSeq)
+	s.scrolls[id] = c
+	return 200, c.page(began, id), nil
+}
+
+// page hands out the next hits; the caller holds the server's lock.
+func (c *scroll) page(began time.Time, id string) object {
+	n := min(c.request.size, len(c.hits))
+	out := c.request.answer(began, []*index{c.index}, c.hits[:n], c.total)
+	c.hits = c.hits[n:]
+	out["_scroll_id"] = id
+	return out
+}
+
+// nextPage goes on with a scroll, and closeScroll ends it.
+func (s *Server) nextPage(body []byte) (int, any, error) {
+	id, o, err := scrollID(body)
+	if err != nil {
+		return 0, nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := s.scrolls[id]
+	if c == nil {
+		return 0, nil, noSuchScroll(id)
+	}
+	if keep, err := parseTime(fmt.Sprint(o["scroll"])); err == nil {
+		c.expires = time.Now().Add(keep)
+	}
+	return 200, c.page(time.Now(), id), nil
+}
+
+func (s *Server) closeScroll(body []byte) (int, any, error) {
+	id, _, err := scrollID(body)
+	if err != nil {
+		return 0, nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.scrolls, id)
+	return 200, object{"succeeded": true}, nil
+}
+
+func scrollID(body []byte) (string, object, error) {
+	o, err := readObject(body)
+	if err != nil {
+		return "", nil, err
+	}
+	id := fmt.Sprint(o["scroll_id"])
+	if !strings.HasPrefix(id, "standin-scroll-") {
+		return "", nil, &apiError{400, "illegal_argument_exception", "Cannot parse scroll id", &apiError{kind: "e_o_f_exception", reason: "it is too short"}}
+	}
+	return id, o, nil
 }
 
 func (s *Server) openPit(ix *index, r *http.Request) (int, any, error) {

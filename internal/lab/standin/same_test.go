@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"pingo/internal/lab/ostest"
 )
@@ -63,7 +64,7 @@ type exchange struct {
 }
 
 // repeated writes long things short: «k*513», and # is the number of the repetition.
-var repeated = regexp.MustCompile(`«(.+?)\*(\d+)»`)
+var repeated = regexp.MustCompile(`«([^«»]+)\*(\d+)»`)
 
 func readCases(t *testing.T) []exchange {
 	t.Helper()
@@ -177,6 +178,11 @@ func gists(lines []string) []string {
 
 func answerTo(t *testing.T, url string, c exchange) []string {
 	t.Helper()
+	if c.method == "WAIT" { // so many seconds
+		n, _ := strconv.Atoi(c.path)
+		time.Sleep(time.Duration(n) * time.Second)
+		return []string{"waited"}
+	}
 	path := strings.ReplaceAll(c.path, " ", "%20")
 	request, err := http.NewRequest(c.method, url+path, strings.NewReader(c.body))
 	if err != nil {
@@ -206,7 +212,7 @@ type said struct {
 
 var (
 	uuids  = regexp.MustCompile(`(/[A-Za-z0-9_-]{22}|@[0-9a-f]+)\]`)
-	source = regexp.MustCompile(`( at \[Source|\n|; nested|: \[?line: ).*`)
+	source = regexp.MustCompile(`( at \[Source|\n|; nested|: \[?line: |, allowed: ).*`)
 )
 
 // words are an error's, without what differs between two servers.
@@ -221,6 +227,24 @@ func (s *said) words() string {
 	if c := s.CausedBy; c != nil && c.Type != "json_parse_exception" && c.Type != "input_coercion_exception" &&
 		!(len(s.Roots) > 0 && s.Roots[0].Type == c.Type) {
 		out += " < " + c.words()
+	}
+	return out
+}
+
+// short says what is the same many times once.
+func short(lines []string) []string {
+	var out []string
+	for i := 0; i < len(lines); {
+		n := 1
+		for i+n < len(lines) && lines[i+n] == lines[i] {
+			n++
+		}
+		if n >= 50 {
+			out = append(out, fmt.Sprintf("%s (%d times)", lines[i], n))
+		} else {
+			out = append(out, lines[i:i+n]...)
+		}
+		i += n
 	}
 	return out
 }
@@ -288,7 +312,7 @@ func summary(status int, body []byte) []string {
 				out = append(out, line)
 			}
 		}
-		return out
+		return short(out)
 	case a.Count != nil:
 		return []string{fmt.Sprintf("%s count %d", head, *a.Count)}
 	case a.Docs != nil:

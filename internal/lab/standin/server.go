@@ -26,6 +26,7 @@ type Server struct {
 	indices map[string]*index
 	aliases map[string]map[string]bool // alias, index
 	pits    map[string]*pit
+	scrolls map[string]*scroll
 	pitSeq  int
 
 	faults faults
@@ -155,6 +156,10 @@ func (s *Server) route(r *http.Request, body []byte) (int, any, error) {
 		return s.updateAliases(body)
 	case parts[0] == "_bulk":
 		return s.bulk(r, "", body)
+	case parts[0] == "_search" && len(parts) > 1 && parts[1] == "scroll" && method == http.MethodDelete:
+		return s.closeScroll(body)
+	case parts[0] == "_search" && len(parts) > 1 && parts[1] == "scroll":
+		return s.nextPage(body)
 	case parts[0] == "_search" && len(parts) > 1 && method == http.MethodDelete:
 		return s.closePits(body)
 	case parts[0] == "_search":
@@ -198,6 +203,9 @@ func (s *Server) within(r *http.Request, parts []string, body []byte) (int, any,
 		if len(parts) > 2 && parts[2] == "point_in_time" && method == http.MethodPost {
 			return s.openPit(indices[0], r)
 		}
+		if keep := r.URL.Query().Get("scroll"); keep != "" {
+			return s.openScroll(indices[0], keep, body)
+		}
 		return s.search(name, body)
 	case "_open", "_close":
 		for _, ix := range indices {
@@ -223,6 +231,13 @@ func (s *Server) within(r *http.Request, parts []string, body []byte) (int, any,
 	out := object{}
 	for _, ix := range indices {
 		whole := s.describe(ix)
+		if verb == "_settings" && r.URL.Query().Get("flat_settings") == "true" {
+			flat := object{}
+			for name, value := range flatSettings(whole["settings"].(object)) {
+				flat["index."+name] = value
+			}
+			whole["settings"] = flat
+		}
 		key := map[string]string{"_mapping": "mappings", "_settings": "settings", "_alias": "aliases"}[verb]
 		out[ix.name] = object{key: whole[key]}
 	}

@@ -90,29 +90,37 @@ func appendOneLine(dst, v []byte) []byte {
 	return dst
 }
 
-// appendList writes an array literal as a JSON list of values of a type.
+// appendList writes an array literal as a JSON list of values of a type. Places that are none
+// are left out: engines have nothing for them in a list.
 func appendList(dst []byte, t shape.Type, form string, v []byte) []byte {
 	write := scalarWriter(form)
-	var neutral []byte
+	var neutral, item []byte
 	first := true // no element of this list yet
-	scanArray(v, func(token byte, item []byte) {
-		if !first && token != '}' {
+	scanArray(v, func(token byte, text []byte) {
+		item = item[:0]
+		switch {
+		case token == '{':
+			item = append(item, '[')
+		case token == '}':
+			first = false
+			dst = append(dst, ']')
+			return
+		case token == 'n':
+			item = append(item, "null"...)
+		case write != nil:
+			neutral = write(neutral[:0], text)
+			item = document.AppendJSON(item, t, neutral)
+		default:
+			item = document.AppendJSON(item, t, text)
+		}
+		if t == shape.Geo && string(item) == "null" {
+			return
+		}
+		if !first {
 			dst = append(dst, ',')
 		}
 		first = token == '{'
-		switch {
-		case token == '{':
-			dst = append(dst, '[')
-		case token == '}':
-			dst = append(dst, ']')
-		case token == 'n':
-			dst = append(dst, "null"...)
-		case write != nil:
-			neutral = write(neutral[:0], item)
-			dst = document.AppendJSON(dst, t, neutral)
-		default:
-			dst = document.AppendJSON(dst, t, item)
-		}
+		dst = append(dst, item...)
 	})
 	return dst
 }

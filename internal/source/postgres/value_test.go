@@ -39,7 +39,7 @@ func TestValuesBecomeNeutral(t *testing.T) {
 		kind           shape.Type
 		form, in, want string
 	}{
-		{shape.Geo, "point[]", `{"(8.5,46.25)",NULL}`, "[[8.5,46.25],null]"},
+		{shape.Geo, "point[]", `{"(8.5,46.25)",NULL}`, "[[8.5,46.25]]"},
 		{shape.Text, "text[]", `{a,"b \"c\", d",NULL,"NULL",""}`, `["a","b \"c\", d",null,"NULL",""]`},
 		{shape.Integer, "int4[]", "{{1,2},{3,NULL}}", "[[1,2],[3,null]]"}, {shape.Integer, "int4[]", "{}", "[]"}, {shape.Integer, "int4[]", "[0:1]={4,5}", "[4,5]"},
 		{shape.Boolean, "bool[]", "{t,f}", "[true,false]"}, {shape.Timestamp, "timestamptz[]", `{"2031-06-01 10:20:30+00"}`, `["2031-06-01T10:20:30Z"]`},
