@@ -6,7 +6,6 @@ import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 )
 
@@ -475,10 +474,11 @@ type FieldOrigin struct {
 func (o *FieldOrigin) TypeName() string { return typeName(o.Type, o.List) }
 
 // Query is a search. Every word of Text is found in some searched field, as the field
-// matches; without text all documents are.
+// matches, and what stands in quotation marks in a row; without text all documents are.
 type Query struct {
 	Text    string
-	Filters []string // FIELD=VALUE
+	Any     bool     // one of the words is enough
+	Filters []string // FIELD=VALUE, FIELD>=VALUE and so on
 	Sort    []string // FIELD, or -FIELD for downwards
 	Facets  []string // fields whose values are counted over all that is found
 	Limit   int
@@ -661,13 +661,4 @@ type Session struct {
 type Health struct {
 	Status  string `json:"status"`
 	Version string `json:"version,omitempty"`
-}
-
-// Filter takes a filter of a search apart.
-func Filter(text string) (field, value string, err error) {
-	field, value, ok := strings.Cut(text, "=")
-	if !ok || field == "" {
-		return "", "", fmt.Errorf("a filter is FIELD=VALUE, not %q", text)
-	}
-	return field, value, nil
 }

@@ -342,12 +342,22 @@ func milliseconds(ms float64, known bool) string {
 func (a *App) search() *cobra.Command {
 	limit := 10
 	var filters, order, facets []string
+	var any bool
 	cmd := &cobra.Command{
 		Use: "search INDEX TEXT…", Short: "Look for words in an index",
-		Long: "Finds documents in which every word stands in some searched field, as the field matches. Without text it lists documents.",
+		Long: `Finds documents in which every word stands in some searched field, as the field matches, and what stands in
+quotation marks in a row. Without text it lists documents. A filter is one of
+
+  FIELD=VALUE  FIELD=ONE|ANOTHER  FIELD=FROM..TO  FIELD>=VALUE  FIELD<VALUE
+  FIELD=near(LATITUDE,LONGITUDE,RADIUS)  FIELD=within(SOUTH,WEST,NORTH,EAST)
+
+where a day may be a month or a year, and means all of it.`,
 		Example: `  pingo search huts stone ridge
   pingo search huts winter -o json
-  pingo search huts --filter winter_room=true --sort -altitude_m --facet region.country`,
+  pingo search huts '"stone hut" tarn'
+  pingo search huts bothy refuge --any
+  pingo search huts --filter 'altitude_m>=2000' --filter opened=1990..1999 --sort -altitude_m
+  pingo search huts --filter winter_room=true --facet region.country`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return UsageError{Err: fmt.Errorf("%s takes an index and words to look for", cmd.CommandPath())}
@@ -355,11 +365,6 @@ func (a *App) search() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			for _, filter := range filters {
-				if _, _, err := api.Filter(filter); err != nil {
-					return UsageError{Err: fmt.Errorf("--filter: %w", err)}
-				}
-			}
 			if limit < 1 || limit > api.MaxHits {
 				return UsageError{
 					Err: fmt.Errorf("--limit is a number from 1 to %d, not %d", api.MaxHits, limit),
@@ -367,6 +372,7 @@ func (a *App) search() *cobra.Command {
 			}
 			q := api.Query{
 				Text:    strings.Join(args[1:], " "),
+				Any:     any,
 				Filters: filters,
 				Sort:    order,
 				Facets:  facets,
@@ -379,7 +385,8 @@ func (a *App) search() *cobra.Command {
 			return a.Print(hits, func() { a.showHits(args[0], hits, facets) })
 		},
 	}
-	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents with FIELD=VALUE")
+	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents that a filter keeps, such as 'FIELD>=VALUE'")
+	cmd.Flags().BoolVar(&any, "any", false, "one of the words is enough")
 	cmd.Flags().StringArrayVar(&order, "sort", nil, "order by FIELD, or by -FIELD downwards")
 	cmd.Flags().StringArrayVar(&facets, "facet", nil, "count the values of FIELD over all that is found")
 	cmd.Flags().IntVarP(&limit, "limit", "n", limit, fmt.Sprintf("how many documents, 1 to %d", api.MaxHits))

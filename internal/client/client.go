@@ -158,6 +158,9 @@ func (c *Client) Search(ctx context.Context, index string, q api.Query) (*api.Hi
 		"sort":   q.Sort,
 		"facet":  q.Facets,
 	}
+	if q.Any {
+		params.Set("any", "true")
+	}
 	out := &api.Hits{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", params, nil, out)
 }

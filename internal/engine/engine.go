@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 
+	"pingo/internal/core/query"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 )
@@ -34,8 +35,13 @@ type Engine interface {
 	Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error)
 	// Scan calls each for the key and fingerprint of every document, in no order.
 	Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error
-	// Search looks for words under a public name or in an edition of this shape.
-	Search(ctx context.Context, name string, s *shape.Shape, q Query) (Hits, error)
+	// Refresh lets searches find everything that the edition has taken by now.
+	Refresh(ctx context.Context, edition string) error
+	// Search looks for words under a public name or in an edition of this shape. A search that
+	// the engine refuses as it is fails with a Failure whose Outcome is Refused.
+	Search(ctx context.Context, name string, s *shape.Shape, q query.Query) (Hits, error)
+	// Editions lists what the engine holds that has the form of an edition, whoever made it.
+	Editions(ctx context.Context) ([]string, error)
 	// Switch points the public name at an edition, and at nothing else, atomically.
 	Switch(ctx context.Context, name, edition string) error
 	// Resolve lists the editions that answer under a public name; none when there is
@@ -57,6 +63,12 @@ type Versioned interface {
 // settings. Its kind's InPlace says which.
 type SettingsUpdater interface {
 	UpdateSettings(ctx context.Context, edition string, s *shape.Shape) error
+}
+
+// Trier is an engine that can try out what it would say to an edition of a shape, leaving
+// nothing behind.
+type Trier interface {
+	Try(ctx context.Context, s *shape.Shape) error
 }
 
 // Explainer is an engine that can say what its refusals mean.
@@ -136,26 +148,6 @@ func FailureOf(err error) Failure {
 		return *f
 	}
 	return Failure{Outcome: retry.Later, Message: err.Error()}
-}
-
-// Query is a search. Every word of Text is found in some searched field, as the field
-// matches; without text all documents are.
-type Query struct {
-	Text    string
-	Filters []Filter
-	Order   []Order
-	// Facets are fields whose values are counted over all that is found.
-	Facets []string
-	Limit  int
-}
-
-// Filter keeps documents that have a value in a field.
-type Filter struct{ Path, Value string }
-
-// Order sorts by a field, documents without it last.
-type Order struct {
-	Path       string
-	Descending bool
 }
 
 // FacetSize bounds how many values of a facet are counted: the most frequent.

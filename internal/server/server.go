@@ -394,6 +394,7 @@ func (s *Server) search(c echo.Context) error {
 	values := c.QueryParams()
 	q := api.Query{
 		Text:    values.Get("q"),
+		Any:     values.Get("any") == "true",
 		Limit:   limit,
 		Filters: values["filter"],
 		Sort:    values["sort"],

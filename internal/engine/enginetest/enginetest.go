@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"pingo/internal/core/query"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
@@ -63,7 +64,7 @@ func Shape() *shape.Shape {
 				Name:   "stays",
 				Many:   true,
 				Fields: []shape.Field{
-					{Name: "spots", Type: shape.Geo, Array: true},
+					{Name: "spots", Type: shape.Geo, Array: true, Filter: true},
 					{Name: "nights", Type: shape.Integer, Array: true, Filter: true},
 				},
 			},
@@ -195,7 +196,7 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 			t.Fatal(err)
 		}
 	}
-	find := func(q engine.Query) string {
+	find := func(q query.Query) string {
 		t.Helper()
 		q.Limit = 10
 		hits, err := e.Search(ctx, "huts", s, q)
@@ -211,7 +212,7 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 		}
 		return strings.Join(out, " ")
 	}
-	search := func(text string) string { t.Helper(); return find(engine.Query{Text: text}) }
+	search := func(text string) string { t.Helper(); return find(query.Query{Text: text}) }
 	want("a heavier field comes first", search("grim"), "2 1 5")
 	want("words in several fields, one begun, in any case", search("RIDG tarn stove"), "1 1")
 	want("words are found whole only", search("weath"), "0")
@@ -223,30 +224,60 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	want("a synonym of two words", search("loo"), "1 5")
 	want("a word that is not there", search("grim absent"), "0")
 	want("no words", search("")[:1], "3")
-	filter := func(path, value string) engine.Query {
-		return engine.Query{Filters: []engine.Filter{{Path: path, Value: value}}}
+	filtered := func(filters ...string) string {
+		t.Helper()
+		var q query.Query
+		for _, text := range filters {
+			f, err := query.ReadFilter(s, text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			q.Filters = append(q.Filters, f)
+		}
+		return find(q)
 	}
-	want("filter by number", find(filter("beds", "7")), "1 5")
-	want("filter by a number that a double cannot hold", find(filter("beds", "9007199254740993")), "1 1")
-	want("filter by a whole text in a list", find(filter("offers", "stable")), "1 5")
-	want("filter by a part of a text", find(filter("offers", "wood")), "0")
-	want("filter by a number in a list of lists", find(filter("stays.nights", "2")), "1 1")
-	want("filter by a keyword as it is written", find(filter("code", "A-1")), "1 1")
-	want("filter by a day before the first year", find(filter("since", "-0043-03-15")), "1 5")
-	want("order", find(engine.Query{Order: []engine.Order{{Path: "since"}}}), `3 5 1 a~1"\ü`)
+	want("filter by number", filtered("beds=7"), "1 5")
+	want("filter by a number that a double cannot hold", filtered("beds=9007199254740993"), "1 1")
+	want("filter by one of several", filtered("beds=7|9|10"), "1 5")
+	want("filter by a range", filtered("beds>5", "beds<=7"), "1 5")
+	want("filter by a range with a broken number", filtered("beds=6.5..7.5"), "1 5")
+	want("filter by a range that ends before", filtered("beds<7"), "0")
+	want("filter by a decimal", filtered("price>12.4"), "1 1")
+	want("filter by a boolean", filtered("open=false"), "1 5")
+	want("filter by a whole text in a list", filtered("offers=stable"), "1 5")
+	want("filter by a part of a text", filtered("offers=wood"), "0")
+	want("filter by a number in a list of lists", filtered("stays.nights=2"), "1 1")
+	want("filter by a range in a list: one value in all of it", filtered("stays.nights=2..2.5"), "1 1")
+	want("filter by a range in a list: none in all of it", filtered("stays.nights=2.2..2.8"), "0")
+	want("filter by a keyword as it is written", filtered("code=A-1"), "1 1")
+	want("filter by a day before the first year", filtered("since=-0043-03-15"), "1 5")
+	want("filter by a year", filtered("since=2031"), "1 1")
+	want("filter by days from and to", filtered("since=2031-05..2031-06-01"), "1 1")
+	want("filter by days before", filtered("since<2031-06-01"), "1 5")
+	want("filter by a place near another", filtered("position=near(46.5,8.6,10km)"), "1 1")
+	want("filter by a place too far from another", filtered("position=near(46.5,8.7,10km)"), "0")
+	want("filter by a box", filtered("position=within(46,8,47,9)"), "1 1")
+	want("filter by a box across the date line", filtered("position=within(46,170,47,8.4)"), "0")
+	want("filter by places in a list", filtered("stays.spots=near(46.6,8.6,1km)"), "1 1")
+	want("any of the words", find(query.Query{Text: "absent weather sonnwend", Any: true, Order: []query.Order{{Path: "beds"}}}), "2 5 1")
+	want("a phrase", find(query.Query{Phrases: []string{"ridge hut"}}), "1 1")
+	want("a phrase in another order", find(query.Query{Phrases: []string{"hut ridge"}}), "0")
+	want("a phrase of whole words", find(query.Query{Phrases: []string{"grim rid"}}), "0")
+	want("a phrase and a word", find(query.Query{Text: "stone", Phrases: []string{"grim ridge"}}), "1 1")
+	want("order", find(query.Query{Order: []query.Order{{Path: "since"}}}), `3 5 1 a~1"\ü`)
 	want(
 		"order, downwards",
-		find(engine.Query{Text: "grim", Order: []engine.Order{{Path: "beds", Descending: true}}}),
+		find(query.Query{Text: "grim", Order: []query.Order{{Path: "beds", Descending: true}}}),
 		"2 1 5",
 	)
-	want("order by text", find(engine.Query{Text: "grim", Order: []engine.Order{{Path: "name"}}}), "2 5 1")
+	want("order by text", find(query.Query{Text: "grim", Order: []query.Order{{Path: "name"}}}), "2 5 1")
 	want(
 		"facets",
 		find(
-			engine.Query{
+			query.Query{
 				Text:   "grim",
 				Facets: []string{"offers", "region.name", "open"},
-				Order:  []engine.Order{{Path: "beds"}},
+				Order:  []query.Order{{Path: "beds"}},
 			},
 		),
 		"2 5 1 [{wood stove 2} {stable 1}] [{Tarn Country 2}] [{false 1} {true 1}]",
@@ -278,11 +309,25 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	}
 	want("a dropped edition is not made anew", deliver("huts-e1", doc("1", 99, "")), "blocked")
 
-	want("small changes", deliver("huts-e2", doc("10", 9, `,"name":"Fresh Snow"`)), "done")
+	want("small changes", deliver("huts-e2", doc("10", 9, `,"name":"Fresh Snow"`), doc("13", 9, `,"name":"Freshwater Hut"`), doc("14", 9, `,"name":"Fresher Bothy"`)), "done done done")
 	for deadline := time.Now().Add(5 * time.Second); search("fresh snow") != "1 10"; time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("a change is not found by searches")
 		}
+	}
+	want("whole words before beginnings", strings.Join(strings.Fields(search("fresh"))[:2], " "), "3 10")
+	want("one more", deliver("huts-e2", doc("15", 9, `,"name":"Soon Found"`)), "done")
+	if err := e.Refresh(ctx, "huts-e2"); err != nil {
+		t.Fatal(err)
+	}
+	want("at once after a refresh", search("soon found"), "1 15")
+	if tries, ok := e.(engine.Trier); ok {
+		if err := tries.Try(ctx, s); err != nil {
+			t.Errorf("trying a shape: %v", err)
+		}
+	}
+	if list, err := e.Editions(ctx); err != nil || !slices.Equal(list, []string{"huts-e2"}) {
+		t.Errorf("editions: %v %v", list, err)
 	}
 	if faults.Busy == nil {
 		return

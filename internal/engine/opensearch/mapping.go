@@ -31,6 +31,9 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 	return e.remembersDeletions(ctx, edition)
 }
 
+// trial is what the names of indices begin with that are only there to be refused.
+const trial = "pingo-trial-"
+
 // Try creates an empty index as an edition of the shape would be, and deletes it at once: the
 // engine's own words say what it would refuse.
 func (e *Engine) Try(ctx context.Context, s *shape.Shape) error {
@@ -38,8 +41,8 @@ func (e *Engine) Try(ctx context.Context, s *shape.Shape) error {
 	if _, err := rand.Read(b); err != nil {
 		return err
 	}
-	name := "pingo-trial-" + strings.ToLower(base32.StdEncoding.EncodeToString(b))
-	defer func() { _ = e.Drop(context.WithoutCancel(ctx), name) }() // see Leftovers
+	name := trial + strings.ToLower(base32.StdEncoding.EncodeToString(b))
+	defer func() { _ = e.Drop(context.WithoutCancel(ctx), name) }() // else it is listed among what is left over
 	return e.create(ctx, name, indexOf(s))
 }
 
@@ -89,12 +92,12 @@ const (
 // remembersDeletions sees that an edition has the setting that keeps older writes out.
 func (e *Engine) remembersDeletions(ctx context.Context, edition string) error {
 	var out map[string]struct {
-		Settings map[string]string `json:"settings"`
+		Settings map[string]any `json:"settings"` // some are lists
 	}
 	if err := e.do(ctx, http.MethodGet, "/"+edition+"/_settings", url.Values{"flat_settings": {"true"}}, nil, &out); err != nil {
 		return err
 	}
-	is := out[edition].Settings["index.gc_deletes"]
+	is := fmt.Sprint(out[edition].Settings["index.gc_deletes"])
 	if d, err := time.ParseDuration(is); err != nil || d < remembersAtLeast {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"%s has index.gc_deletes %q in %s, and deletions must be remembered for %s at least: look at the engine's templates",
@@ -315,10 +318,26 @@ func wordsMapping(s *shape.Shape, f shape.Placed) map[string]any {
 			out["analyzer"], out["search_analyzer"] = "standard", "pingo_words_search"
 		}
 	}
+	below := map[string]any{}
 	if f.Whole() {
-		out["fields"] = map[string]any{"whole": keyword()}
+		below["whole"] = keyword()
+	}
+	if path := plain(f); path != f.Path {
+		below["plain"] = map[string]any{"type": "text"}
+	}
+	if len(below) > 0 {
+		out["fields"] = below
 	}
 	return out
+}
+
+// plain is where the words of a searched field are found as they stand, whole: beside a field
+// that is found by parts of its words.
+func plain(f shape.Placed) string {
+	if kind := matching(f); f.Type == shape.Text && (kind == shape.Prefix || kind == shape.Infix) {
+		return f.Path + ".plain"
+	}
+	return f.Path
 }
 
 // whole is where the whole value of a field is found.
@@ -327,109 +346,4 @@ func whole(f shape.Placed) string {
 		return f.Path + ".whole"
 	}
 	return f.Path
-}
-
-// Search asks for documents in which each word is found in some field, or all of them
-// together in one, where phrases have their synonyms.
-func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q engine.Query) (engine.Hits, error) {
-	byPath := map[string]shape.Placed{}
-	for _, f := range s.Fields() {
-		byPath[f.Path] = f
-	}
-	at := func(path string) string {
-		if f, ok := byPath[path]; ok {
-			return whole(f)
-		}
-		return path
-	}
-	request := map[string]any{"query": words(s, q), "size": q.Limit, "track_total_hits": true}
-	if len(q.Order) > 0 {
-		order := make([]any, len(q.Order))
-		for i, o := range q.Order {
-			direction := "asc"
-			if o.Descending {
-				direction = "desc"
-			}
-			order[i] = map[string]any{at(o.Path): map[string]any{"order": direction, "missing": "_last"}}
-		}
-		request["sort"] = order
-	}
-	if len(q.Facets) > 0 {
-		facets := map[string]any{}
-		for i, path := range q.Facets {
-			facets[fmt.Sprint(i)] = map[string]any{
-				"terms": map[string]any{"field": at(path), "size": engine.FacetSize},
-			}
-		}
-		request["aggs"] = facets
-	}
-	if len(q.Filters) > 0 {
-		filters := make([]any, len(q.Filters))
-		for i, f := range q.Filters {
-			filters[i] = map[string]any{"term": map[string]any{at(f.Path): f.Value}}
-		}
-		request["query"] = map[string]any{
-			"bool": map[string]any{"must": []any{request["query"]}, "filter": filters},
-		}
-	}
-	b, err := json.Marshal(request)
-	if err != nil {
-		return engine.Hits{}, err
-	}
-	var out searchAnswer
-	if err := e.do(ctx, http.MethodPost, "/"+name+"/_search", nil, strings.NewReader(string(b)), &out); err != nil {
-		return engine.Hits{}, err
-	}
-	hits := engine.Hits{Total: out.Hits.Total.Value, Hits: []engine.Hit{}}
-	for _, h := range out.Hits.Hits {
-		hits.Hits = append(hits.Hits, engine.Hit{Key: h.ID, Score: h.Score, Document: h.Source})
-	}
-	for i, path := range q.Facets {
-		if hits.Facets == nil {
-			hits.Facets = map[string][]engine.Facet{}
-		}
-		hits.Facets[path] = []engine.Facet{}
-		for _, b := range out.Aggregations[fmt.Sprint(i)].Buckets {
-			value := b.KeyText
-			if value == "" {
-				value = fmt.Sprint(b.Key)
-			}
-			hits.Facets[path] = append(hits.Facets[path], engine.Facet{Value: value, Documents: b.Documents})
-		}
-	}
-	return hits, nil
-}
-
-func words(s *shape.Shape, q engine.Query) map[string]any {
-	words := strings.Fields(q.Text)
-	if len(words) == 0 {
-		return map[string]any{"match_all": map[string]any{}}
-	}
-	var fields []string
-	for _, f := range s.Searched() {
-		fields = append(fields, fmt.Sprintf("%s^%g", f.Path, f.Search))
-	}
-	look := func(text string) any {
-		return map[string]any{
-			"multi_match": map[string]any{
-				"query":    text,
-				"type":     "best_fields",
-				"operator": "and",
-				"fields":   fields,
-			},
-		}
-	}
-	each := make([]any, len(words))
-	for i, word := range words {
-		each[i] = look(word)
-	}
-	if len(words) == 1 {
-		return map[string]any{"bool": map[string]any{"must": each}}
-	}
-	return map[string]any{
-		"bool": map[string]any{
-			"minimum_should_match": 1,
-			"should":               []any{map[string]any{"bool": map[string]any{"must": each}}, look(q.Text)},
-		},
-	}
 }

@@ -273,7 +273,7 @@ func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape)
 	if err != nil {
 		return err
 	}
-	return e.do(ctx, http.MethodPost, "/"+edition+"/_refresh", nil, nil, nil)
+	return e.Refresh(ctx, edition)
 }
 
 // UpdateSettings takes dynamic settings into use.
@@ -442,7 +442,7 @@ const scanPage = 5000
 // sorting; a point in time in that order does not list all, and one in the order of ids has all
 // ids loaded into the server's memory.
 func (e *Engine) Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error {
-	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_refresh", nil, nil, nil); err != nil {
+	if err := e.Refresh(ctx, edition); err != nil {
 		return err
 	}
 	var page searchAnswer

@@ -2,26 +2,24 @@ package opensearch_test
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
-	"os"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"testing"
 
 	"pingo/internal/core/retry"
 	"pingo/internal/engine"
 	"pingo/internal/engine/enginetest"
 	"pingo/internal/engine/opensearch"
+	"pingo/internal/lab/ostest"
 	"pingo/internal/lab/standin"
 )
+
+func TestMain(m *testing.M) { ostest.Main(m) }
 
 func TestConformance(t *testing.T) {
 	server := httptest.NewServer(&standin.Server{User: "pingo", Password: "p:@/ w"})
@@ -49,48 +47,6 @@ func TestConformance(t *testing.T) {
 		enginetest.Faults{
 			Busy:       func() func() { fault("busy"); return func() {} },
 			LoseAnswer: func() { fault("lose_answer") },
-		},
-	)
-}
-
-// The same with a real server, where there is one: PINGO_TEST_OPENSEARCH=http://127.0.0.1:9200.
-// A proxy in front of it makes the faults.
-func TestConformanceOfARealServer(t *testing.T) {
-	address := os.Getenv("PINGO_TEST_OPENSEARCH")
-	if address == "" {
-		t.Skip("PINGO_TEST_OPENSEARCH is not set")
-	}
-	target, err := url.Parse(address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	var busy, lose atomic.Bool
-	proxy := httputil.NewSingleHostReverseProxy(target)
-	proxy.ModifyResponse = func(*http.Response) error {
-		if lose.CompareAndSwap(true, false) {
-			return errors.New("the answer is lost")
-		}
-		return nil
-	}
-	proxy.ErrorHandler = func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) }
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if busy.CompareAndSwap(true, false) {
-			w.WriteHeader(http.StatusTooManyRequests)
-			return
-		}
-		proxy.ServeHTTP(w, r)
-	}))
-	defer server.Close()
-	e, err := opensearch.Open(engine.Config{URL: server.URL})
-	if err != nil {
-		t.Fatal(err)
-	}
-	enginetest.Run(
-		t,
-		e,
-		enginetest.Faults{
-			Busy:       func() func() { busy.Store(true); return func() {} },
-			LoseAnswer: func() { lose.Store(true) },
 		},
 	)
 }

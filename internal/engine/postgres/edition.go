@@ -19,6 +19,10 @@ import (
 // Prepare creates an edition's table, without the indexes that a fill would only have
 // to carry along.
 func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) error {
+	return e.transaction(ctx, func(tx pgx.Tx) error { return create(ctx, tx, edition, s) })
+}
+
+func create(ctx context.Context, tx pgx.Tx, edition string, s *shape.Shape) error {
 	l := layoutOf(s)
 	text, err := json.Marshal(s)
 	if err != nil {
@@ -38,26 +42,24 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 		definitions = append(definitions, name(c.name)+" "+c.sqlType)
 	}
 	// Two that begin at once would both try to create the schema.
-	return e.transaction(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtext('pingo_search'))"); err != nil {
-			return err
+	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtext('pingo_search'))"); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, schemaSQL); err != nil {
+		return err
+	}
+	if l.uses(shape.Infix) {
+		if _, err := tx.Exec(ctx, "CREATE EXTENSION IF NOT EXISTS pg_trgm"); err != nil {
+			return fmt.Errorf("match: infix needs the extension pg_trgm, and creating it failed: %w", err)
 		}
-		if _, err := tx.Exec(ctx, schemaSQL); err != nil {
-			return err
-		}
-		if l.uses(shape.Infix) {
-			if _, err := tx.Exec(ctx, "CREATE EXTENSION IF NOT EXISTS pg_trgm"); err != nil {
-				return fmt.Errorf("match: infix needs the extension pg_trgm, and creating it failed: %w", err)
-			}
-		}
-		if _, err := tx.Exec(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s) WITH (toast_tuple_target = 1024)", qualified(edition), strings.Join(definitions, ", "))); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "INSERT INTO pingo_search.pingo_editions VALUES ($1, $2) ON CONFLICT (name) DO NOTHING", edition, text); err != nil {
-			return err
-		}
-		return l.saveSynonyms(ctx, tx, edition)
-	})
+	}
+	if _, err := tx.Exec(ctx, fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (%s) WITH (toast_tuple_target = 1024)", qualified(edition), strings.Join(definitions, ", "))); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "INSERT INTO pingo_search.pingo_editions VALUES ($1, $2) ON CONFLICT (name) DO NOTHING", edition, text); err != nil {
+		return err
+	}
+	return l.saveSynonyms(ctx, tx, edition)
 }
 
 // saveSynonyms replaces the rewriting rules of an edition's queries.
@@ -322,4 +324,50 @@ func lost(edition string) error {
 			edition,
 		),
 	}
+}
+
+// Editions lists the tables that were made as editions.
+func (e *Engine) Editions(ctx context.Context) ([]string, error) {
+	var there bool
+	if err := e.pool.QueryRow(ctx, "SELECT to_regclass('pingo_search.pingo_editions') IS NOT NULL").Scan(&there); err != nil || !there {
+		return nil, explainOrNil(err)
+	}
+	rows, err := e.pool.Query(ctx, "SELECT name FROM pingo_search.pingo_editions")
+	if err != nil {
+		return nil, explain(err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return list, explainOrNil(err)
+}
+
+func explainOrNil(err error) error {
+	if err == nil {
+		return nil
+	}
+	return explain(err)
+}
+
+// errTried ends the transaction of a trial.
+var errTried = errors.New("tried")
+
+// Try creates an edition and takes it back.
+func (e *Engine) Try(ctx context.Context, s *shape.Shape) error {
+	err := pgx.BeginFunc(ctx, e.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT $1::text::regconfig", layoutOf(s).config); err != nil {
+			return err
+		}
+		if err := create(ctx, tx, "pingo_trial", s); err != nil {
+			return err
+		}
+		return errTried
+	})
+	if errors.Is(err, errTried) {
+		return nil
+	}
+	err = explain(err)
+	var f *engine.Failure
+	if errors.As(err, &f) && f.Outcome == retry.Refused {
+		f.Outcome = retry.Blocked
+	}
+	return err
 }

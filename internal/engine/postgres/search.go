@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"pingo/internal/core/query"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 )
@@ -26,34 +27,17 @@ func (e *Engine) Search(
 	ctx context.Context,
 	index string,
 	s *shape.Shape,
-	q engine.Query,
+	q query.Query,
 ) (engine.Hits, error) {
 	hits := engine.Hits{Hits: []engine.Hit{}}
 	l := layoutOf(s)
 	b := &builder{}
-	where, rank, err := l.words(ctx, e, b, index, q.Text)
+	where, rank, err := l.words(ctx, e, b, index, q)
 	if err != nil {
 		return hits, err
 	}
 	for _, f := range q.Filters {
-		c := l.column(f.Path)
-		if (c.kind == shape.Date || c.kind == shape.Timestamp) && moment.MatchString(f.Value) {
-			f.Value = databaseTime(f.Value)
-		}
-		value := b.param(f.Value)
-		if c.repeated {
-			where = append(
-				where,
-				fmt.Sprintf(
-					"%s @> ARRAY[%s::text::%s]",
-					name(c.name),
-					value,
-					strings.TrimSuffix(c.sqlType, "[]"),
-				),
-			)
-			continue
-		}
-		where = append(where, fmt.Sprintf("%s = %s::text::%s", name(c.name), value, c.sqlType))
+		where = append(where, b.filter(l.column(f.Path), f))
 	}
 	from := fmt.Sprintf(
 		" FROM %s WHERE %s",
@@ -130,10 +114,11 @@ func (l *layout) words(
 	ctx context.Context,
 	e *Engine,
 	b *builder,
-	index, text string,
+	index string,
+	q query.Query,
 ) (where []string, rank string, err error) {
-	words := strings.Fields(text)
-	if len(words) == 0 {
+	words := strings.Fields(q.Text)
+	if len(words)+len(q.Phrases) == 0 {
 		return nil, "0", nil
 	}
 	editions, err := e.Resolve(ctx, index)
@@ -144,17 +129,19 @@ func (l *layout) words(
 		editions = []string{index}
 	}
 	config := b.param(l.config) + "::text::regconfig"
-	edition := b.param(
-		"SELECT said, means FROM pingo_search.pingo_synonyms WHERE edition = " + literal(editions[0]),
-	)
-	query := func(text string) string {
-		return fmt.Sprintf("ts_rewrite(plainto_tsquery(%s, %s::text), %s)", config, b.param(text), edition)
+	rules := "" // a parameter that is not used would have no type
+	plain := func(text string) string {
+		if rules == "" {
+			rules = b.param(
+				"SELECT said, means FROM pingo_search.pingo_synonyms WHERE edition = " + literal(editions[0]))
+		}
+		return fmt.Sprintf("ts_rewrite(plainto_tsquery(%s, %s::text), %s)", config, b.param(text), rules)
 	}
 	ranks := []string{}
 	weights := literal(rankWeights(l.weights)) + "::float4[]"
 	var each []string
 	for _, word := range words {
-		tsquery := query(word)
+		tsquery := plain(word)
 		any := []string{"pingo_words @@ " + tsquery}
 		ranks = append(ranks, fmt.Sprintf("ts_rank(%s, pingo_words, %s)", weights, tsquery))
 		if begun := beginnings(word); begun != "" && l.uses(shape.Prefix) {
@@ -171,15 +158,97 @@ func (l *layout) words(
 		}
 		each = append(each, "("+strings.Join(any, " OR ")+")")
 	}
-	whole := []string{"(" + strings.Join(each, " AND ") + ")"}
-	if len(words) > 1 {
-		whole = append(whole, "pingo_words @@ "+query(text))
+	var phrases []string
+	for _, phrase := range q.Phrases {
+		tsquery := fmt.Sprintf("phraseto_tsquery(%s, %s::text)", config, b.param(phrase))
+		any := []string{"pingo_words @@ " + tsquery}
 		if l.uses(shape.Exact) {
-			whole = append(whole, fmt.Sprintf("pingo_exact @> ARRAY[%s::text]", b.param(strings.ToLower(text))))
+			any = append(any, fmt.Sprintf("pingo_exact @> ARRAY[%s::text]", b.param(strings.ToLower(phrase))))
 		}
+		phrases = append(phrases, "("+strings.Join(any, " OR ")+")")
+		ranks = append(ranks, fmt.Sprintf("ts_rank(%s, pingo_words, %s)", weights, tsquery))
 	}
-	return []string{"(" + strings.Join(whole, " OR ") + ")"}, strings.Join(ranks, " + "), nil
+	rank = strings.Join(ranks, " + ")
+	if q.Any {
+		return []string{"(" + strings.Join(append(each, phrases...), " OR ") + ")"}, rank, nil
+	}
+	if len(each) > 0 {
+		whole := []string{"(" + strings.Join(each, " AND ") + ")"}
+		if len(words) > 1 {
+			whole = append(whole, "pingo_words @@ "+plain(q.Text))
+			if l.uses(shape.Exact) {
+				whole = append(whole, fmt.Sprintf("pingo_exact @> ARRAY[%s::text]", b.param(strings.ToLower(q.Text))))
+			}
+		}
+		where = append(where, "("+strings.Join(whole, " OR ")+")")
+	}
+	return append(where, phrases...), rank, nil
 }
+
+// filter is the condition that a filter sets on a column or on one of its values.
+func (b *builder) filter(c column, f query.Filter) string {
+	value := name(c.name)
+	if c.repeated {
+		value = "one"
+	}
+	var conditions []string
+	compare := func(way string, bound *query.Bound) {
+		if bound == nil {
+			return
+		}
+		if !bound.Open {
+			way += "="
+		}
+		conditions = append(conditions, fmt.Sprintf("%s %s %s::text::%s", value, way, b.param(c.written(bound.Value)), c.element()))
+	}
+	switch {
+	case f.Near != nil:
+		// The haversine formula, on a sphere.
+		conditions = append(conditions, fmt.Sprintf(`2 * 6371008.7714 * asin(sqrt(least(1, power(sin(radians(%[1]s[1] - %[2]s::float8) / 2), 2)
+			+ cos(radians(%[2]s::float8)) * cos(radians(%[1]s[1])) * power(sin(radians(%[1]s[0] - %[3]s::float8) / 2), 2)))) <= %[4]s::float8`,
+			value, b.param(f.Near.Latitude), b.param(f.Near.Longitude), b.param(f.Near.Metres)))
+	case f.Within != nil:
+		across := "AND"
+		if f.Within.West > f.Within.East {
+			across = "OR"
+		}
+		conditions = append(conditions, fmt.Sprintf(
+			"%[1]s[1] BETWEEN %[2]s::float8 AND %[3]s::float8 AND (%[1]s[0] >= %[4]s::float8 %[6]s %[1]s[0] <= %[5]s::float8)",
+			value, b.param(f.Within.South), b.param(f.Within.North), b.param(f.Within.West), b.param(f.Within.East), across))
+	case f.From != nil || f.To != nil:
+		compare(">", f.From)
+		compare("<", f.To)
+	default:
+		values := make([]string, len(f.Values))
+		for i, v := range f.Values {
+			values[i] = c.written(v)
+		}
+		list := b.param(values) + "::text[]::" + c.element() + "[]"
+		if c.repeated {
+			return name(c.name) + " && " + list
+		}
+		return name(c.name) + " = ANY(" + list + ")"
+	}
+	condition := strings.Join(conditions, " AND ")
+	if c.repeated {
+		return fmt.Sprintf("EXISTS (SELECT FROM unnest(%s) one WHERE %s)", name(c.name), condition)
+	}
+	return condition
+}
+
+// written is a filter's value as the database reads it.
+func (c column) written(v string) string {
+	if (c.kind == shape.Date || c.kind == shape.Timestamp) && moment.MatchString(v) {
+		return databaseTime(v)
+	}
+	return v
+}
+
+// element is the type of one value.
+func (c column) element() string { return strings.TrimSuffix(c.sqlType, "[]") }
+
+// Refresh: what is committed is found.
+func (e *Engine) Refresh(context.Context, string) error { return nil }
 
 // beginnings is the query for words that begin as those of a text do.
 func beginnings(text string) string {

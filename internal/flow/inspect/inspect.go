@@ -15,7 +15,9 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
+	"pingo/internal/core/query"
 	"pingo/internal/core/reindex"
+	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/flow/connect"
@@ -244,11 +246,7 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 }
 
 // Search looks for documents in an index by its public name.
-func (i *Inspector) Search(ctx context.Context, index string, query api.Query) (*api.Hits, error) {
-	q, err := parseQuery(query)
-	if err != nil {
-		return nil, &BadRequest{err}
-	}
+func (i *Inspector) Search(ctx context.Context, index string, asked api.Query) (*api.Hits, error) {
 	e, err := i.Edition(ctx, index)
 	if err != nil {
 		return nil, err
@@ -256,11 +254,15 @@ func (i *Inspector) Search(ctx context.Context, index string, query api.Query) (
 	if !e.Live() {
 		return nil, fmt.Errorf("index %s: %w", index, ErrNotYet)
 	}
-	if err := checkQuery(e.Record.Shape, q); err != nil {
-		return nil, err
+	q, err := readQuery(e.Record.Shape, asked)
+	if err != nil {
+		return nil, &BadRequest{err}
 	}
 	hits, err := e.Engine.Search(ctx, index, e.Record.Shape, q)
 	if err != nil {
+		if engine.FailureOf(err).Outcome == retry.Refused {
+			return nil, &BadRequest{err}
+		}
 		return nil, err
 	}
 	out := &api.Hits{Total: hits.Total, Hits: []api.Hit{}}
@@ -280,63 +282,25 @@ func (i *Inspector) Search(ctx context.Context, index string, query api.Query) (
 	return out, nil
 }
 
-func parseQuery(query api.Query) (engine.Query, error) {
-	q := engine.Query{Text: query.Text, Limit: query.Limit, Facets: query.Facets}
-	for _, text := range query.Filters {
-		path, value, err := api.Filter(text)
+// readQuery reads a search, whose fields must have the roles that they are used in.
+func readQuery(s *shape.Shape, asked api.Query) (query.Query, error) {
+	q := query.Query{Any: asked.Any, Limit: asked.Limit, Facets: asked.Facets}
+	q.Text, q.Phrases = query.Text(asked.Text)
+	if n := len(asked.Filters); n > query.MaxFilters {
+		return q, fmt.Errorf("there are %d filters, and a search may have %d", n, query.MaxFilters)
+	}
+	for _, text := range asked.Filters {
+		f, err := query.ReadFilter(s, text)
 		if err != nil {
 			return q, err
 		}
-		q.Filters = append(q.Filters, engine.Filter{Path: path, Value: value})
+		q.Filters = append(q.Filters, f)
 	}
-	for _, text := range query.Sort {
+	for _, text := range asked.Sort {
 		path, down := strings.CutPrefix(text, "-")
-		q.Order = append(q.Order, engine.Order{Path: path, Descending: down})
+		q.Order = append(q.Order, query.Order{Path: path, Descending: down})
 	}
-	return q, nil
-}
-
-// checkQuery sees that every field has the role that it is used in.
-func checkQuery(s *shape.Shape, q engine.Query) error {
-	check := func(path, role string, has func(f shape.Placed) bool) error {
-		if path == definition.RowsField && role != "sort" && s.Trees[0].Name != "" {
-			return nil
-		}
-		var known []string
-		for _, f := range s.Fields() {
-			if !has(f) {
-				continue
-			}
-			if f.Path == path {
-				return nil
-			}
-			known = append(known, f.Path)
-		}
-		words := fmt.Sprintf(
-			"index %s has no field %q with the role %s: %s",
-			s.Index,
-			path,
-			role,
-			definition.Nearest(path, known),
-		)
-		return &BadRequest{errors.New(strings.TrimSuffix(words, ": "))}
-	}
-	for _, f := range q.Filters {
-		if err := check(f.Path, "filter", func(f shape.Placed) bool { return f.Filter || f.Facet }); err != nil {
-			return err
-		}
-	}
-	for _, o := range q.Order {
-		if err := check(o.Path, "sort", func(f shape.Placed) bool { return f.Sort }); err != nil {
-			return err
-		}
-	}
-	for _, path := range q.Facets {
-		if err := check(path, "facet", func(f shape.Placed) bool { return f.Facet }); err != nil {
-			return err
-		}
-	}
-	return nil
+	return q, query.Check(s, q.Order, q.Facets)
 }
 
 // History lists how an index was over the last so many minutes, oldest first.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"pingo/internal/core/document"
+	"pingo/internal/core/query"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/records"
@@ -282,8 +283,14 @@ func (m *Engine) Scan(_ context.Context, _ string, each func(key, fingerprint st
 	return nil
 }
 
+// Refresh has nothing to do.
+func (m *Engine) Refresh(context.Context, string) error { return nil }
+
+// Editions is the one that there is.
+func (m *Engine) Editions(context.Context) ([]string, error) { return nil, nil }
+
 // Search finds nothing.
-func (m *Engine) Search(context.Context, string, *shape.Shape, engine.Query) (engine.Hits, error) {
+func (m *Engine) Search(context.Context, string, *shape.Shape, query.Query) (engine.Hits, error) {
 	return engine.Hits{}, nil
 }
 

@@ -4,6 +4,7 @@ package ostest
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"sync"
 	"testing"
@@ -53,4 +54,33 @@ func Main(m *testing.M) {
 		os.RemoveAll(shared.dir)
 	}
 	os.Exit(code)
+}
+
+// Pair starts a cluster of two servers, which end with the test. The first may be the only one
+// that is left: it alone decides.
+func Pair(t testing.TB) (one, two *osnode.Server) {
+	t.Helper()
+	var ports [2]int
+	for i := range ports {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		ports[i] = l.Addr().(*net.TCPAddr).Port
+		if err := l.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	start := func(name, roles string, port int) *osnode.Server {
+		s, err := osnode.Start(t.Context(), osnode.Options{Dir: t.TempDir(), Settings: []string{
+			"cluster.name=pair", "node.name=" + name, "node.roles=" + roles, fmt.Sprintf("transport.port=%d", port),
+			fmt.Sprintf("discovery.seed_hosts=127.0.0.1:%d", ports[0]), "cluster.initial_cluster_manager_nodes=one",
+		}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.Kill() })
+		return s
+	}
+	return start("one", "cluster_manager,data,ingest", ports[0]), start("two", "data,ingest", ports[1])
 }

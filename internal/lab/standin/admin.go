@@ -200,6 +200,23 @@ func (s *Server) describe(ix *index) object {
 	}
 }
 
+// allAliases lists every index with its aliases.
+func (s *Server) allAliases() (int, any, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	out := object{}
+	for name := range s.indices {
+		aliases := object{}
+		for alias, targets := range s.aliases {
+			if targets[name] {
+				aliases[alias] = object{}
+			}
+		}
+		out[name] = object{"aliases": aliases}
+	}
+	return 200, out, nil
+}
+
 func (s *Server) addAlias(alias, target string) {
 	if s.aliases[alias] == nil {
 		s.aliases[alias] = map[string]bool{}

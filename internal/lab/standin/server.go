@@ -154,6 +154,8 @@ func (s *Server) route(r *http.Request, body []byte) (int, any, error) {
 		return s.catAliases()
 	case parts[0] == "_aliases" && method == http.MethodPost:
 		return s.updateAliases(body)
+	case parts[0] == "_alias" && method == http.MethodGet:
+		return s.allAliases()
 	case parts[0] == "_bulk":
 		return s.bulk(r, "", body)
 	case parts[0] == "_search" && len(parts) > 1 && parts[1] == "scroll" && method == http.MethodDelete:

@@ -2,16 +2,20 @@ package tiny
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
 	"pingo/internal/core/definition"
+	"pingo/internal/core/query"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
@@ -176,6 +180,14 @@ func (s *search) live(name string) []engine.Document {
 	return out
 }
 
+func (s *search) Refresh(context.Context, string) error { return nil }
+
+func (s *search) Editions(context.Context) ([]string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Sorted(maps.Keys(s.editions)), nil
+}
+
 func (s *search) Count(_ context.Context, name string) (int64, error) {
 	return int64(len(s.live(name))), nil
 }
@@ -223,7 +235,7 @@ func (s *search) Resolve(_ context.Context, name string) ([]string, error) {
 }
 
 // Search looks at every document, word by word.
-func (s *search) Search(_ context.Context, name string, sh *shape.Shape, q engine.Query) (engine.Hits, error) {
+func (s *search) Search(_ context.Context, name string, sh *shape.Shape, q query.Query) (engine.Hits, error) {
 	hits := engine.Hits{Facets: map[string][]engine.Facet{}}
 	if q.Limit == 0 {
 		return hits, errors.New("a search without a limit")
@@ -235,7 +247,7 @@ func (s *search) Search(_ context.Context, name string, sh *shape.Shape, q engin
 	var all []found
 	for _, d := range s.live(name) {
 		f := found{engine.Hit{Key: d.Key, Document: d.Body}, flat(d.Body)}
-		if f.Score = score(sh, f.values, q.Text); f.Score > 0 && passes(f.values, q.Filters) {
+		if f.Score = score(sh, f.values, q); f.Score > 0 && passes(f.values, q.Filters) {
 			all = append(all, f)
 		}
 	}
@@ -282,16 +294,63 @@ func (s *search) Search(_ context.Context, name string, sh *shape.Shape, q engin
 	return hits, nil
 }
 
-func passes(values map[string][]any, filters []engine.Filter) bool {
+func passes(values map[string][]any, filters []query.Filter) bool {
 	for _, f := range filters {
-		if !slices.ContainsFunc(
-			values[f.Path],
-			func(v any) bool { return v != nil && fmt.Sprint(v) == f.Value },
-		) {
+		var places [][2]float64
+		if f.Near != nil || f.Within != nil {
+			places = placesIn(values[f.Path])
+		}
+		if !slices.ContainsFunc(values[f.Path], func(v any) bool { return v != nil && keeps(f, fmt.Sprint(v)) }) &&
+			!slices.ContainsFunc(places, func(p [2]float64) bool { return around(f, p[1], p[0]) }) {
 			return false
 		}
 	}
 	return true
+}
+
+func keeps(f query.Filter, v string) bool {
+	if f.From == nil && f.To == nil {
+		return slices.Contains(f.Values, v)
+	}
+	fits := func(b *query.Bound, sign int) bool {
+		if b == nil {
+			return true
+		}
+		c := strings.Compare(v, b.Value)
+		x, err1 := strconv.ParseFloat(v, 64)
+		y, err2 := strconv.ParseFloat(b.Value, 64)
+		if err1 == nil && err2 == nil {
+			c = cmp.Compare(x, y)
+		}
+		return c*sign > 0 || c == 0 && !b.Open
+	}
+	return fits(f.From, 1) && fits(f.To, -1)
+}
+
+// placesIn reads numbers, of which two make a place, longitude first.
+func placesIn(values []any) (out [][2]float64) {
+	for i := 0; i+1 < len(values); i += 2 {
+		lon, err1 := strconv.ParseFloat(fmt.Sprint(values[i]), 64)
+		lat, err2 := strconv.ParseFloat(fmt.Sprint(values[i+1]), 64)
+		if err1 == nil && err2 == nil {
+			out = append(out, [2]float64{lon, lat})
+		}
+	}
+	return out
+}
+
+// around is as good as a flat earth is.
+func around(f query.Filter, lat, lon float64) bool {
+	if f.Near != nil {
+		const degree = 111_195
+		x := (lon - f.Near.Longitude) * degree * math.Cos(lat*math.Pi/180)
+		return math.Hypot(x, (lat-f.Near.Latitude)*degree) <= f.Near.Metres
+	}
+	across := lon >= f.Within.West && lon <= f.Within.East
+	if f.Within.West > f.Within.East {
+		across = lon >= f.Within.West || lon <= f.Within.East
+	}
+	return across && lat >= f.Within.South && lat <= f.Within.North
 }
 
 // compare orders by the first value, documents without one last.
@@ -308,32 +367,51 @@ func compare(a, b []any) int {
 	return strings.Compare(text(a), text(b))
 }
 
-// score adds up the weights of the fields in which the words stand; 0 when one word is
-// in none. A synonym stands for its word.
-func score(sh *shape.Shape, values map[string][]any, text string) float64 {
-	total := 1.0
+// score adds up the weights of the fields in which the words and phrases stand; 0 when one of
+// them is in none, or all of them where one is enough. A synonym stands for its word, and a
+// whole word counts more.
+func score(sh *shape.Shape, values map[string][]any, q query.Query) float64 {
+	total, found := 1.0, false
 	searched := sh.Searched()
+	small := lower(values)
 	for _, f := range searched {
-		if f.Match == shape.Exact && text != "" &&
-			passes(lower(values), []engine.Filter{{Path: f.Path, Value: strings.ToLower(text)}}) {
+		if f.Match == shape.Exact && q.Text != "" &&
+			passes(small, []query.Filter{{Path: f.Path, Values: []string{strings.ToLower(q.Text)}}}) {
 			return f.Search
 		}
 	}
-	for _, word := range strings.Fields(strings.ToLower(text)) {
+	look := func(texts []string, whole bool) float64 {
 		best := 0.0
-		for _, meant := range synonyms(sh, word) {
-			for _, f := range searched {
-				for _, v := range lower(values)[f.Path] {
-					if f.Match != shape.Exact && matches(f.Match, fmt.Sprint(v), meant) {
+		for _, f := range searched {
+			for _, v := range small[f.Path] {
+				for _, text := range texts {
+					switch words := fmt.Sprint(v); {
+					case f.Match == shape.Exact:
+					case matches(shape.Words, words, text):
+						best = max(best, 2*f.Search)
+					case !whole && matches(f.Match, words, text):
 						best = max(best, f.Search)
 					}
 				}
 			}
 		}
-		if best == 0 {
+		return best
+	}
+	var wanted []float64
+	for _, word := range strings.Fields(strings.ToLower(q.Text)) {
+		wanted = append(wanted, look(synonyms(sh, word), false))
+	}
+	for _, phrase := range q.Phrases {
+		wanted = append(wanted, look([]string{strings.ToLower(phrase)}, true))
+	}
+	for _, n := range wanted {
+		if n == 0 && !q.Any {
 			return 0
 		}
-		total += best
+		total, found = total+n, found || n > 0
+	}
+	if q.Any && !found && len(wanted) > 0 {
+		return 0
 	}
 	return total
 }
