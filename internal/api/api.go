@@ -484,6 +484,25 @@ type Query struct {
 	Limit   int
 }
 
+// Waited says whether searches find what was committed before somebody asked.
+type Waited struct {
+	Index string `json:"index"`
+	Found bool   `json:"found"`
+	// Milliseconds is how long that took.
+	Milliseconds int64 `json:"milliseconds"`
+	// WaitsFor says in a sentence what is still waited for, when not all is found.
+	WaitsFor string `json:"waits_for,omitempty"`
+}
+
+// Leftover is an edition in an engine that the records do not know.
+type Leftover struct {
+	Engine    string `json:"engine"`
+	Edition   string `json:"edition"`
+	Documents int64  `json:"documents"`
+	// Answers is the public name under which it still answers, if it does.
+	Answers string `json:"answers,omitempty"`
+}
+
 // MaxHits is how many documents a search may return.
 const MaxHits = 100
 

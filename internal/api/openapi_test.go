@@ -27,6 +27,8 @@ var described = []any{
 	CaptureRemoval{},
 	Preview{},
 	Hits{},
+	Waited{},
+	Leftover{},
 	ChangeTrace{},
 	RecentChange{},
 	HistoryPoint{},

@@ -150,7 +150,7 @@ check also has 4 and 5, for what it would change.`,
 		}
 	}
 	add(GroupDefine, a.check(), a.apply(), a.capture())
-	add(groupLook, a.status(), a.search(), a.preview(), a.trace(), a.failed())
+	add(groupLook, a.status(), a.search(), a.wait(), a.preview(), a.trace(), a.failed(), a.leftovers())
 	add(groupOther, a.tokenCommand(), a.version())
 	for group, commands := range more {
 		add(group, commands...)

@@ -6,9 +6,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,6 +27,8 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/client"
 	"pingo/internal/lab/demo"
+	"pingo/internal/lab/osnode"
+	"pingo/internal/lab/ostest"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
@@ -54,7 +59,8 @@ type world struct {
 	pg      *pgserver.Server
 	pgDir   string
 	engine  *httptest.Server
-	standin *standin.Server
+	standin *standin.Server // the engine, or nil with a real one
+	node    *osnode.Server  // the real one
 	address string
 	env     []string
 	client  *client.Client
@@ -82,7 +88,36 @@ func (l *lockedBuffer) String() string {
 
 func newWorld(t *testing.T) *world {
 	t.Helper()
-	w := &world{t: t, pgDir: filepath.Join(pgtest.Dir(t), "pg"), log: &lockedBuffer{}, standin: &standin.Server{}}
+	stand := &standin.Server{}
+	w := newWorldOn(t, stand)
+	w.standin = stand
+	return w
+}
+
+// newRealWorld has a real OpenSearch server for its engine, behind the faults of a stand-in.
+func newRealWorld(t *testing.T) *world {
+	t.Helper()
+	ostest.Wanted(t)
+	node, err := osnode.Start(t.Context(), osnode.Options{Dir: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { node.Kill() })
+	target, err := url.Parse(node.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	proxy := httputil.NewSingleHostReverseProxy(target)
+	// What reaches nobody is a connection that is lost, not an answer.
+	proxy.ErrorHandler = func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) }
+	w := newWorldOn(t, standin.Before(proxy))
+	w.node = node
+	return w
+}
+
+func newWorldOn(t *testing.T, engine http.Handler) *world {
+	t.Helper()
+	w := &world{t: t, pgDir: filepath.Join(pgtest.Dir(t), "pg"), log: &lockedBuffer{}}
 	w.startPostgres(0)
 	t.Cleanup(func() { w.pg.Stop() })
 	for _, name := range []string{"pingo", "lodge", "tables"} {
@@ -90,7 +125,8 @@ func newWorld(t *testing.T) *world {
 			t.Fatal(err)
 		}
 	}
-	w.engine = httptest.NewServer(w.standin)
+	w.engine = httptest.NewServer(engine)
+	w.engine.Config.ErrorLog = log.New(io.Discard, "", 0) // connections that are lost on purpose
 	t.Cleanup(w.engine.Close)
 	w.address = freeAddress(t)
 	through := newDescribed(t, w.address)

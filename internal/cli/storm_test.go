@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"os/exec"
 	"slices"
@@ -28,7 +29,13 @@ import (
 // document equals what a second, deliberately simple way makes of the rows.
 //
 // PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer; see make storm.
-func TestStorm(t *testing.T) {
+func TestStorm(t *testing.T) { storm(t, newWorld(t)) }
+
+// The storm with a real engine, which is killed and started again, blocked by somebody, and out
+// of disk as well.
+func TestRealStorm(t *testing.T) { storm(t, newRealWorld(t)) }
+
+func storm(t *testing.T, w *world) {
 	seed, length := uint64(time.Now().UnixNano()%100000), 60*time.Second
 	if s := os.Getenv("PINGO_STORM_SEED"); s != "" {
 		seed, _ = strconv.ParseUint(s, 10, 64)
@@ -38,7 +45,6 @@ func TestStorm(t *testing.T) {
 	}
 	t.Logf("PINGO_STORM_SEED=%d", seed)
 	r := rand.New(rand.NewPCG(seed, 9))
-	w := newWorld(t)
 	port := w.pg.Port()
 	const huts = 20000 // many, so that few are changed again and mended by that
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
@@ -97,7 +103,12 @@ func TestStorm(t *testing.T) {
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
 		w.fault(`{}`) // it must catch up now and then, or its end would mend all that went wrong
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
-		switch r.IntN(12) {
+		happens := r.IntN(12)
+		if w.node != nil && r.IntN(4) == 0 {
+			engineTrouble(t, w, r)
+			continue
+		}
+		switch happens {
 		case 0:
 			kill()
 		case 11: // nobody is left
@@ -133,6 +144,9 @@ func TestStorm(t *testing.T) {
 		case 5:
 			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(100)))
 		case 6:
+			if w.node != nil {
+				continue // a real one refuses what it does not like only
+			}
 			w.fault(fmt.Sprintf(`{"refuse": {"%d": "a fault", "%d": "a fault"}}`, 1+r.IntN(huts), 1+r.IntN(huts)))
 		case 7:
 			if err := w.pg.Stop(); err != nil {
@@ -226,6 +240,45 @@ func TestStorm(t *testing.T) {
 		if err != nil || mustInt(t, strings.TrimSpace(string(out))) > 200_000 {
 			t.Errorf("a process holds %s kB, %v", out, err)
 		}
+	}
+}
+
+// engineTrouble is what happens to a real engine.
+func engineTrouble(t *testing.T, w *world, r *rand.Rand) {
+	ask := func(method, path, body string) {
+		request, err := http.NewRequestWithContext(t.Context(), method, w.node.URL()+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		request.Header.Set("Content-Type", "application/json")
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		if response.StatusCode >= 300 {
+			t.Fatal(method, path, response.Status)
+		}
+	}
+	switch r.IntN(3) {
+	case 0: // what it has acknowledged is there again
+		if err := w.node.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(r.IntN(2000)) * time.Millisecond)
+		if err := w.node.Restart(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	case 1:
+		ask("PUT", "/_all/_settings", `{"index": {"blocks.write": true}}`)
+		time.Sleep(time.Duration(r.IntN(4000)) * time.Millisecond)
+		ask("PUT", "/_all/_settings", `{"index": {"blocks.write": null}}`)
+	case 2: // the block comes with the next look at the disk, and goes with another one
+		full := `{"transient": {"cluster.info.update.interval": "10s", "cluster.routing.allocation.disk.watermark.low": %[1]s,
+			"cluster.routing.allocation.disk.watermark.high": %[1]s, "cluster.routing.allocation.disk.watermark.flood_stage": %[1]s}}`
+		ask("PUT", "/_cluster/settings", fmt.Sprintf(full, `"1%"`))
+		time.Sleep(12 * time.Second)
+		ask("PUT", "/_cluster/settings", fmt.Sprintf(full, "null"))
 	}
 }
 

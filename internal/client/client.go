@@ -165,6 +165,24 @@ func (c *Client) Search(ctx context.Context, index string, q api.Query) (*api.Hi
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", params, nil, out)
 }
 
+// Wait waits until searches of an index find what was committed before, at most so many seconds.
+func (c *Client) Wait(ctx context.Context, index string, seconds int) (*api.Waited, error) {
+	out := &api.Waited{}
+	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/wait",
+		url.Values{"seconds": {strconv.Itoa(seconds)}}, nil, out)
+}
+
+// Leftovers lists the editions in the engines that the records do not know.
+func (c *Client) Leftovers(ctx context.Context) ([]api.Leftover, error) {
+	var out []api.Leftover
+	return out, c.call(ctx, http.MethodGet, "/api/leftovers", nil, nil, &out)
+}
+
+// RemoveLeftover deletes one of them.
+func (c *Client) RemoveLeftover(ctx context.Context, engine, edition string) error {
+	return c.call(ctx, http.MethodDelete, "/api/leftovers/"+url.PathEscape(engine)+"/"+url.PathEscape(edition), nil, nil, nil)
+}
+
 // Sample previews the first documents of an index.
 func (c *Client) Sample(ctx context.Context, index string, n int) ([]api.Preview, error) {
 	var out []api.Preview

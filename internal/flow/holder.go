@@ -46,9 +46,8 @@ type holder struct {
 	requests chan func(context.Context) // carried out by run, in its context
 	work     sync.WaitGroup
 
-	mu       sync.Mutex // guards what follows
+	mu       sync.Mutex // guards editions
 	editions map[editionName]*fed
-	names    map[string]rebuild.Turn // of the public names of indexes
 }
 
 // fed is an edition, and the work on it.
@@ -73,7 +72,7 @@ func (s *Service) newHolder(l *lease.Lease) *holder {
 		log:         s.log,
 		stopped:     make(chan struct{}),
 		requests:    make(chan func(context.Context)),
-		editions:    map[editionName]*fed{}, names: map[string]rebuild.Turn{},
+		editions:    map[editionName]*fed{},
 	}
 	h.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, h.allMissed, &h.stream.Trouble, s.log)
 	h.mend = func(ctx context.Context) error { return s.Define.MendCapture(ctx, l.Source()) }
@@ -243,7 +242,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	f.Follower = stream.NewFollower(e, record.Name(), record.Shape, h.source.Reader, eng.Engine,
 		func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) })
 	if record.State != reindex.Switched {
-		f.Fill = rebuild.New(record, e, h.source.Reader, eng, h.records, h.lease, h.name(record.Index), h.log)
+		f.Fill = rebuild.New(record, e, h.source.Reader, eng, h.records, h.lease, h.log)
 	}
 	ctx, f.cancel = context.WithCancel(ctx)
 	h.mu.Lock()
@@ -384,11 +383,11 @@ func (h *holder) keepAnswering(ctx context.Context, f *fed) {
 // one in the same engine. It may be older than the one that is dropped, which was overtaken or
 // cancelled while its switch was on its way.
 func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
-	name := h.name(f.record.Index)
-	if !name.Take(ctx) {
+	turn := f.engine.Names.Turn(f.record.Index)
+	if !turn.Take(ctx) {
 		return ctx.Err()
 	}
-	defer name.Give()
+	defer turn.Give()
 	var live *fed
 	for _, other := range h.reported() {
 		if r := other.Edition.Record; r.Index == f.record.Index && r.Engine == f.record.Engine && other.Live() {
@@ -408,16 +407,6 @@ func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	}
 	h.log.Warn("public name switched again", "edition", live.record.Name(), "instead", names)
 	return f.engine.Switch(ctx, f.record.Index, live.record.Name())
-}
-
-// name is the turn to move an index's public name.
-func (h *holder) name(index string) rebuild.Turn {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.names[index] == nil {
-		h.names[index] = make(rebuild.Turn, 1)
-	}
-	return h.names[index]
 }
 
 // all lists the editions that are fed, or about to be left, in order.

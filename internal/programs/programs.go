@@ -236,12 +236,17 @@ func demoCommand(a *cli.App) *cobra.Command {
 		Args:  cli.Exactly(0, "no arguments"),
 		Long: `Starts a private PostgreSQL with the mountain huts of Firnline, an invented
 co-operative, a stand-in engine and the service; applies a definition, fills, and
-then keeps making gentle changes. Everything is on loopback and gone after Ctrl-C.`,
+then keeps making gentle changes. Everything is on loopback and gone after Ctrl-C.
+With --engine opensearch the engine is a real server, which make engines installs.`,
 		Example: `  pingo demo
   pingo demo --port 7470 --engine-port 9270 --database-port 5470
+  pingo demo --engine opensearch
   pingo demo --once
   pingo demo --once -o json`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if o.Engine != "standin" && o.Engine != "opensearch" {
+				return cli.UsageError{Err: fmt.Errorf("--engine is standin or opensearch, not %q", o.Engine)}
+			}
 			level := slog.LevelWarn
 			if verbose {
 				level = slog.LevelInfo
@@ -271,8 +276,9 @@ then keeps making gentle changes. Everything is on loopback and gone after Ctrl-
 	}
 	flags := cmd.Flags()
 	flags.BoolVar(&o.Once, "once", false, "run the whole example, check it, print a summary and end")
+	flags.StringVar(&o.Engine, "engine", "standin", "search engine to run: standin, or opensearch for a real one")
 	flags.IntVar(&o.Port, "port", 0, "port of the service and console (default: a free one)")
-	flags.IntVar(&o.EnginePort, "engine-port", 0, "port of the stand-in engine (default: a free one)")
+	flags.IntVar(&o.EnginePort, "engine-port", 0, "port of the engine (default: a free one)")
 	flags.IntVar(&o.DatabasePort, "database-port", 0, "port of PostgreSQL (default: a free one)")
 	flags.Int64Var(&o.Seed, "seed", 1, "seed of the invented data and changes")
 	flags.BoolVarP(&verbose, "verbose", "v", false, "show the service's log")

@@ -75,13 +75,18 @@ func bind[T any](c echo.Context) (T, error) {
 }
 
 func limitOf(c echo.Context, standard, most int) (int, error) {
-	text := c.QueryParam("limit")
+	return numberOf(c, "limit", standard, most)
+}
+
+// numberOf reads a parameter that is a number from 1 on.
+func numberOf(c echo.Context, name string, standard, most int) (int, error) {
+	text := c.QueryParam(name)
 	if text == "" {
 		return standard, nil
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > most {
-		return 0, problemf(http.StatusBadRequest, "limit is a number from 1 to %d, not %q", most, text)
+		return 0, problemf(http.StatusBadRequest, "%s is a number from 1 to %d, not %q", name, most, text)
 	}
 	return n, nil
 }

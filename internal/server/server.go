@@ -116,6 +116,8 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/definition/versions", s.versions)
 	viewer.GET("/definition/versions/:version", s.definition)
 	viewer.GET("/indexes/:index/search", s.search)
+	viewer.GET("/indexes/:index/wait", s.wait)
+	viewer.GET("/leftovers", s.leftovers)
 	viewer.GET("/indexes/:index/preview/:key", s.preview)
 	viewer.GET("/indexes/:index/sample", s.sample)
 	viewer.GET("/indexes/:index/history", s.history)
@@ -137,6 +139,12 @@ func (s *Server) routes(e *echo.Echo) {
 	admin.POST("/definition/check", s.check)
 	admin.POST("/definition/apply", s.apply)
 	admin.POST("/definition/capture-script", s.captureScriptFor)
+	admin.DELETE("/leftovers/:engine/:edition", func(c echo.Context) error {
+		if err := s.flow.Inspect.RemoveLeftover(c.Request().Context(), c.Param("engine"), c.Param("edition")); err != nil {
+			return err
+		}
+		return c.NoContent(http.StatusNoContent)
+	})
 	admin.GET("/capture", s.captureScript)
 	admin.POST("/capture", s.installCapture)
 	admin.GET("/capture/removal", s.planRemoval)
@@ -407,6 +415,29 @@ func (s *Server) search(c echo.Context) error {
 	return c.JSON(http.StatusOK, hits)
 }
 
+// maxWait is how long a request may wait for an index, in seconds.
+const maxWait = 300
+
+func (s *Server) wait(c echo.Context) error {
+	seconds, err := numberOf(c, "seconds", 30, maxWait)
+	if err != nil {
+		return err
+	}
+	waited, err := flow.WaitFor(c.Request().Context(), s.flow, c.Param("index"), time.Duration(seconds)*time.Second)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, waited)
+}
+
+func (s *Server) leftovers(c echo.Context) error {
+	list, err := s.flow.Inspect.Leftovers(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
 func (s *Server) preview(c echo.Context) error {
 	key, err := keyOf(c)
 	if err != nil {
@@ -443,13 +474,9 @@ func (s *Server) sample(c echo.Context) error {
 
 // history says how an index was over the last minutes.
 func (s *Server) history(c echo.Context) error {
-	minutes := 60
-	if text := c.QueryParam("minutes"); text != "" {
-		n, err := strconv.Atoi(text)
-		if err != nil || n < 1 || n > 24*60 {
-			return problemf(http.StatusBadRequest, "minutes is a number from 1 to 1440, not %q", text)
-		}
-		minutes = n
+	minutes, err := numberOf(c, "minutes", 60, 1440)
+	if err != nil {
+		return err
 	}
 	list, err := s.flow.Inspect.History(c.Request().Context(), c.Param("index"), minutes)
 	if err != nil {

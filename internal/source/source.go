@@ -125,6 +125,9 @@ type Depth struct {
 	Changes int64
 	Oldest  *time.Time
 	Bytes   int64
+	// First is the number of the first of them, 0 when there is none, and Last the highest
+	// that was given out: whatever is committed has no higher one.
+	First, Last int64
 }
 
 // Advice is something about the source that a developer should know, with the statement

@@ -34,6 +34,7 @@ type Engine struct {
 	engine.Engine
 	Name    string
 	Limiter *Limiter
+	Names   Names
 }
 
 // Connections are the sources and engines of the definition in force. An engine that is
@@ -156,7 +157,7 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 		if err != nil {
 			return nil, err
 		}
-		ch.engines[eng.Name] = &Engine{opened, eng.Name, NewLimiter()}
+		ch.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter()}
 		moved = moved || c.engines[eng.Name] != nil
 	}
 	if moved { // which sources feed it is not known here
@@ -278,6 +279,6 @@ func (c *Connections) AddEngine(eng *definition.Engine) (*Engine, error) {
 		opened.Close()
 		return known, nil
 	}
-	c.engines[eng.Name] = &Engine{opened, eng.Name, NewLimiter()}
+	c.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter()}
 	return c.engines[eng.Name], nil
 }

@@ -14,6 +14,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
+	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/flow/connect"
@@ -58,6 +59,7 @@ type plan struct {
 	// kinds are those of the engines that were asked for theirs.
 	kinds   map[string]string
 	sources map[string]*source.Source // opened for the plan
+	engines map[string]engine.Engine  // that answer
 	indexes []*planned
 	need    map[string][]shape.Captured // by source
 }
@@ -94,6 +96,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 	p := &plan{
 		kinds:   map[string]string{},
 		sources: map[string]*source.Source{},
+		engines: map[string]engine.Engine{},
 		need:    map[string][]shape.Captured{},
 		Plan: api.Plan{
 			Findings: []api.Finding{},
@@ -108,6 +111,9 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 	defer func() {
 		for _, src := range p.sources {
 			src.Close()
+		}
+		for _, eng := range p.engines {
+			eng.Close()
 		}
 	}()
 	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
@@ -182,19 +188,33 @@ func (p *plan) askEngine(ctx context.Context, d *Definer, eng *definition.Engine
 		}
 	}
 	if err == nil {
-		var opened interface {
-			Describe(context.Context) (string, error)
-			Close()
-		}
+		var opened engine.Engine
 		if opened, err = d.Connections.OpenEngine(eng); err == nil {
-			defer opened.Close()
-			a.Message, err = opened.Describe(ctx)
+			if a.Message, err = opened.Describe(ctx); err == nil {
+				p.engines[eng.Name] = opened
+			} else {
+				opened.Close()
+			}
 		}
 	}
 	if a.Answers = err == nil; !a.Answers {
 		a.Message = err.Error()
 	}
 	return a
+}
+
+// tried tries an index out on its engine, and gives the engine's words when it refuses it. An
+// engine that does not answer refuses nothing.
+func (p *plan) tried(ctx context.Context, name string, s *shape.Shape) string {
+	trier, can := p.engines[name].(engine.Trier)
+	if !can {
+		return ""
+	}
+	err := trier.Try(ctx, s)
+	if err == nil || engine.FailureOf(err).Outcome != retry.Blocked {
+		return ""
+	}
+	return fmt.Sprintf("engine %s does not take the index %s: %s", name, s.Index, err)
 }
 
 // capture says which tables of a source would be captured, which rights that
@@ -326,6 +346,15 @@ func (p *plan) index(
 	}
 	if err := out.compare(ctx, d, ix, kind, src); err != nil {
 		return nil, err
+	}
+	if out.Change != api.ChangeNone && len(findings) == 0 {
+		if words := p.tried(ctx, ix.Engine, compiled); words != "" {
+			findings = append(findings, definition.Finding{
+				Pos:        ix.EnginePos,
+				Message:    words,
+				Suggestion: "change what the engine does not take: it is in engine_settings or in the fields",
+			})
+		}
 	}
 	p.indexes = append(p.indexes, out)
 	return findings, nil

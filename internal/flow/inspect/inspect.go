@@ -50,6 +50,7 @@ type Store interface {
 		keys []string,
 		at []time.Time,
 	) (added int64, err error)
+	BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error)
 	FailedKeys(ctx context.Context, e *records.Edition, cause string) ([]string, error)
 	FailedDocument(ctx context.Context, index, key string) (*records.Failed, error)
 	FailedDocuments(ctx context.Context, index, cause string, limit int) ([]records.Failed, error)
@@ -247,6 +248,11 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 
 // Search looks for documents in an index by its public name.
 func (i *Inspector) Search(ctx context.Context, index string, asked api.Query) (*api.Hits, error) {
+	for _, text := range asked.Filters { // what is wrong in any index
+		if _, _, _, err := query.Split(text); err != nil {
+			return nil, &BadRequest{err}
+		}
+	}
 	e, err := i.Edition(ctx, index)
 	if err != nil {
 		return nil, err

@@ -39,7 +39,6 @@ type Fill struct {
 	engine  *connect.Engine
 	store   Store
 	fence   deliver.Fence
-	name    Turn
 	log     *slog.Logger
 
 	mu       sync.Mutex // guards what follows
@@ -47,23 +46,7 @@ type Fill struct {
 	progress reindex.Progress
 }
 
-// Turn is the right to move a public name, for one at a time: a channel that holds one.
-type Turn chan struct{}
-
-// Take waits for the turn; false when the context ended.
-func (t Turn) Take(ctx context.Context) bool {
-	select {
-	case t <- struct{}{}:
-		return true
-	case <-ctx.Done():
-		return false
-	}
-}
-
-// Give gives the turn back.
-func (t Turn) Give() { <-t }
-
-// New prepares a fill; record is copied. name is the turn of its index's public name.
+// New prepares a fill; record is copied.
 func New(
 	record *records.Edition,
 	e *deliver.Edition,
@@ -71,10 +54,9 @@ func New(
 	eng *connect.Engine,
 	store Store,
 	fence deliver.Fence,
-	name Turn,
 	log *slog.Logger,
 ) *Fill {
-	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, name: name, record: *record,
+	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, record: *record,
 		log:      log.With("index", record.Index, "edition", record.Name()),
 		progress: reindex.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}}
 }
@@ -330,10 +312,11 @@ func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error
 	if err := f.engine.FinishFill(ctx, record.Name(), record.Shape); err != nil {
 		return fmt.Errorf("making %s searchable: %w", record.Name(), err)
 	}
-	if !f.name.Take(ctx) {
+	turn := f.engine.Names.Turn(record.Index)
+	if !turn.Take(ctx) {
 		return ctx.Err()
 	}
-	defer f.name.Give() // only once it is recorded what the name points to
+	defer turn.Give() // only once it is recorded what the name points to
 	if !f.fence.Holds() {
 		<-ctx.Done()
 		return ctx.Err()

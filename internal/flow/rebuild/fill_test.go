@@ -47,7 +47,7 @@ func (r *rig) open(record *records.Edition) {
 	eng := &connect.Engine{Engine: r.engine, Name: "main", Limiter: connect.NewLimiter()}
 	log, fence := slog.New(slog.DiscardHandler), &model.Fence{}
 	r.e = deliver.New(record, r.table, eng, r.store, fence, log)
-	r.fill = New(record, r.e, r.table, eng, r.store, fence, make(Turn, 1), log)
+	r.fill = New(record, r.e, r.table, eng, r.store, fence, log)
 }
 
 func atOnce(context.Context) error { return nil }

@@ -20,6 +20,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/client"
+	"pingo/internal/lab/osnode"
 	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
@@ -34,6 +35,8 @@ type Options struct {
 	Seed int64
 	// Once runs the example through instead of going on.
 	Once bool
+	// Engine is the kind of search engine: standin, or opensearch for a real one.
+	Engine string
 
 	Console    fs.FS
 	Version    string
@@ -50,6 +53,8 @@ type world struct {
 	records   *records.Records
 	client    *client.Client
 	engineURL string
+	node      *osnode.Server // the engine, when it is a real one
+	stand     *http.Server   // else
 	lodge     *pgx.Conn
 	stop      context.CancelFunc
 	running   sync.WaitGroup
@@ -103,7 +108,9 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 	if err := Load(ctx, w.lodge, Huts, o.Seed); err != nil {
 		return w, err
 	}
-	w.engineURL = "http://" + engine.Addr().String()
+	if err := w.startEngine(ctx, o, engine); err != nil {
+		return w, err
+	}
 	os.Setenv("LODGE_URL", w.postgres.URL("lodge"))
 	os.Setenv("SEARCH_URL", w.engineURL)
 	os.Setenv("TABLES_URL", w.postgres.URL("tables"))
@@ -118,19 +125,33 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 	// The flow ends before what it rests on, so it does not end with ctx itself.
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	w.stop = stop
-	stand := &http.Server{
-		Handler:           &standin.Server{},
-		ReadHeaderTimeout: 10 * time.Second,
-		ErrorLog:          slog.NewLogLogger(slog.DiscardHandler, slog.LevelError),
-	}
-	go stand.Serve(engine)
-	context.AfterFunc(running, func() { stand.Close() })
 	w.running.Go(func() {
 		if err := server.Run(running, w.records, service, o.Console, o.Version, o.Log); err != nil {
 			w.failed <- err
 		}
 	})
 	return w, nil
+}
+
+// startEngine starts the search engine at the address of a listener.
+func (w *world) startEngine(ctx context.Context, o Options, at net.Listener) (err error) {
+	w.engineURL = "http://" + at.Addr().String()
+	if o.Engine == "opensearch" {
+		o.Say("Starting OpenSearch …")
+		port := at.Addr().(*net.TCPAddr).Port
+		if err := at.Close(); err != nil {
+			return err
+		}
+		w.node, err = osnode.Start(ctx, osnode.Options{Dir: w.dir + "/opensearch", Port: port})
+		return err
+	}
+	w.stand = &http.Server{
+		Handler:           &standin.Server{},
+		ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog:          slog.NewLogLogger(slog.DiscardHandler, slog.LevelError),
+	}
+	go w.stand.Serve(at)
+	return nil
 }
 
 func listen(port int, flag string) (net.Listener, error) {
@@ -156,6 +177,14 @@ func (w *world) close(log *slog.Logger) {
 	}
 	if w.records != nil {
 		w.records.Close()
+	}
+	if w.stand != nil {
+		w.stand.Close()
+	}
+	if w.node != nil {
+		if err := w.node.Stop(); err != nil {
+			log.Error("stopping OpenSearch", "error", err)
+		}
 	}
 	if w.postgres != nil {
 		if err := w.postgres.Stop(); err != nil {
@@ -267,7 +296,7 @@ PostgreSQL.
 
   Change a row by hand, and search again:
     psql '%s' -c "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42"
-    %[4]s search huts marmot observatory
+    %[4]s wait huts && %[4]s search huts marmot observatory
 
   Look at the engine itself:
     curl '%[6]s/_cat/indices?v'

@@ -78,51 +78,32 @@ func tableDocuments(ctx context.Context, url, index string) (map[string]any, err
 	return all, err
 }
 
-// allDocuments reads an index page by page, sorted by key, after a refresh.
+// allDocuments reads an index page by page, after a refresh.
 func allDocuments(ctx context.Context, engineURL, index string) (map[string]any, error) {
 	if err := post(ctx, engineURL+"/"+index+"/_refresh", nil, nil); err != nil {
 		return nil, err
 	}
-	var pit struct {
-		ID string `json:"pit_id"`
-	}
-	if err := post(ctx, engineURL+"/"+index+"/_search/point_in_time?keep_alive=1m", nil, &pit); err != nil {
-		return nil, err
+	type page struct {
+		ScrollID string `json:"_scroll_id"`
+		Hits     struct {
+			Hits []struct {
+				ID     string          `json:"_id"`
+				Source json.RawMessage `json:"_source"`
+			} `json:"hits"`
+		} `json:"hits"`
 	}
 	all := map[string]any{}
-	var after []any
-	for {
-		request := map[string]any{
-			"size": 5000,
-			"pit":  map[string]any{"id": pit.ID, "keep_alive": "1m"},
-			"sort": []any{map[string]any{"_id": "asc"}},
-		}
-		if after != nil {
-			request["search_after"] = after
-		}
-		var page struct {
-			Hits struct {
-				Hits []struct {
-					ID     string          `json:"_id"`
-					Source json.RawMessage `json:"_source"`
-					Sort   []any           `json:"sort"`
-				} `json:"hits"`
-			} `json:"hits"`
-		}
-		if err := post(ctx, engineURL+"/_search", request, &page); err != nil {
-			return nil, err
-		}
-		for _, h := range page.Hits.Hits {
-			after = h.Sort
-			var err error
+	var p page
+	err := post(ctx, engineURL+"/"+index+"/_search?scroll=1m", map[string]any{"size": 5000, "sort": []string{"_doc"}}, &p)
+	for ; err == nil && len(p.Hits.Hits) > 0; err = post(ctx, engineURL+"/_search/scroll", map[string]any{"scroll": "1m", "scroll_id": p.ScrollID}, &p) {
+		for _, h := range p.Hits.Hits {
 			if all[h.ID], err = plainsql.Decode(h.Source); err != nil {
 				return nil, err
 			}
 		}
-		if len(page.Hits.Hits) == 0 {
-			return all, nil
-		}
+		p = page{ScrollID: p.ScrollID}
 	}
+	return all, err
 }
 
 func post(ctx context.Context, url string, in, out any) error {

@@ -21,6 +21,34 @@ type Faults struct {
 	Refuse map[string]string `json:"refuse"`
 }
 
+// Before puts the faults of a stand-in before another server. It refuses no documents.
+func Before(next http.Handler) http.Handler {
+	f := &faults{}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/_standin/faults" {
+			f.serve(w, r)
+			return
+		}
+		lose, stopped := f.strike(w, r)
+		if stopped {
+			return
+		}
+		if !lose {
+			next.ServeHTTP(w, r)
+			return
+		}
+		next.ServeHTTP(&unheard{header: http.Header{}}, r)
+		panic(http.ErrAbortHandler)
+	})
+}
+
+// unheard takes an answer that nobody gets.
+type unheard struct{ header http.Header }
+
+func (u *unheard) Header() http.Header         { return u.header }
+func (u *unheard) Write(b []byte) (int, error) { return len(b), nil }
+func (u *unheard) WriteHeader(int)             {}
+
 type faults struct {
 	mu  sync.RWMutex
 	now Faults

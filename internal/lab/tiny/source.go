@@ -395,7 +395,12 @@ func (f *feed) Depth(context.Context) (source.Depth, error) {
 	d := source.Depth{Changes: int64(len(f.db.journal))}
 	if d.Changes > 0 {
 		d.Oldest = &f.db.journal[0].At
+		d.First = f.db.journal[0].Seq
+		for _, c := range f.db.journal {
+			d.First = min(d.First, c.Seq)
+		}
 	}
+	d.Last = f.db.seq
 	return d, nil
 }
 

@@ -499,16 +499,15 @@ func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
 	}
 	p.mu.Unlock()
 	var d source.Depth
-	var first, last int64
 	err := p.pool.QueryRow(ctx, `
 		WITH first_ones AS (SELECT seq, at FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2)
 		SELECT count(*), coalesce(min(seq), 0), (SELECT at FROM first_ones ORDER BY seq LIMIT 1), (SELECT last_value FROM pingo_capture.journal_seq),
-			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, low, countedRows).Scan(&d.Changes, &first, &d.Oldest, &last, &d.Bytes)
+			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, low, countedRows).Scan(&d.Changes, &d.First, &d.Oldest, &d.Last, &d.Bytes)
 	if err != nil {
 		return d, journalError(err)
 	}
 	if d.Changes == countedRows {
-		d.Changes = max(d.Changes, last-first+1)
+		d.Changes = max(d.Changes, d.Last-d.First+1)
 	}
 	return d, nil
 }

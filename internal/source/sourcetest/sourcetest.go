@@ -329,7 +329,8 @@ func (s *suite) changesAreNoticed() {
 		"update huts 1005",
 	)
 	s.read() // none comes twice
-	if d, err := s.src.Depth(ctx); err != nil || d.Changes != 6 || d.Oldest == nil {
+	if d, err := s.src.Depth(ctx); err != nil || d.Changes != 6 || d.Oldest == nil ||
+		d.First != slices.Min(first) || d.Last < d.First+5 {
 		s.Errorf("depth: %+v %v", d, err)
 	}
 	s.done(first, 0)

@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+)
+
+func (a *App) wait() *cobra.Command {
+	most := 30 * time.Second
+	cmd := &cobra.Command{
+		Use: "wait INDEX", Short: "Wait until searches find everything that was committed before",
+		Long: `Returns once searches of the index find every change that was committed before the command was given, for tests and
+scripts. When that takes longer than --timeout it says what is still waited for, and fails.`,
+		Example: `  pingo wait huts && pingo search huts stone`,
+		Args:    Exactly(1, "an index"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if most < time.Second || most > 5*time.Minute {
+				return UsageError{Err: fmt.Errorf("--timeout is a time from 1s to 5m, not %s", most)}
+			}
+			waited, err := a.client().Wait(cmd.Context(), args[0], int(most.Seconds()))
+			if err != nil {
+				return err
+			}
+			err = a.Print(waited, func() {
+				if waited.Found {
+					fmt.Fprintf(a.Out, "Searches of %s find everything that was committed until %s ago.\n", waited.Index,
+						(time.Duration(waited.Milliseconds) * time.Millisecond).Round(time.Millisecond))
+				}
+			})
+			if err == nil && !waited.Found {
+				return fmt.Errorf("searches of %s do not find everything after %s: %s", waited.Index, most, waited.WaitsFor)
+			}
+			return err
+		},
+	}
+	cmd.Flags().DurationVar(&most, "timeout", most, "how long to wait at most, 1s to 5m")
+	return cmd
+}
+
+func (a *App) leftovers() *cobra.Command {
+	leftovers := &cobra.Command{
+		Use: "leftovers", Short: "Editions in the engines that these records do not know",
+		Long: `Editions stay behind when an index is given up while its engine is away, or when the records are made anew. Another
+Pingo on the same engine has editions that are listed here, too: remove what you know to be nobody's.`,
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List them",
+		Args: Exactly(0, "no arguments"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			all, err := a.client().Leftovers(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.Print(all, func() {
+				if len(all) == 0 {
+					fmt.Fprintln(a.Out, "Nothing is left over: the records know every edition in the engines.")
+					return
+				}
+				t := a.table(table.Row{"engine", "edition", "documents", "answers"}, 3)
+				for _, l := range all {
+					t.AppendRow(table.Row{l.Engine, l.Edition, humanize.Comma(l.Documents), l.Answers})
+				}
+				t.Render()
+				fmt.Fprintf(a.Out, "\nTo delete one: pingo leftovers remove %s %s\n", all[0].Engine, all[0].Edition)
+			})
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove ENGINE EDITION", Short: "Delete one of them from its engine",
+		Example: `  pingo leftovers remove main huts-e3-k7w2qd`,
+		Args:    Exactly(2, "an engine and an edition"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.client().RemoveLeftover(cmd.Context(), args[0], args[1]); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "Edition %s is deleted from engine %s.\n", args[1], args[0])
+			return nil
+		},
+	}
+	leftovers.AddCommand(list, remove)
+	return leftovers
+}
