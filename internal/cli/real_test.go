@@ -1,13 +1,23 @@
 package cli_test
 
 import (
+	"crypto/sha1"
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
+	"fmt"
+	"net"
+	"net/http/httptest"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -86,7 +96,12 @@ func TestRealCookbook(t *testing.T) {
 				_, err := w.client.Apply(t.Context(), files, accept...)
 				return err
 			})
-			applied, index = true, plan.Indexes[len(plan.Indexes)-1].Name
+			applied = true
+			for _, i := range plan.Indexes {
+				if i.Change != api.ChangeRemoved {
+					index = i.Name
+				}
+			}
 			w.eventually(10*time.Second, "the example answers", func() error {
 				now, err := w.client.Check(t.Context(), files)
 				if err == nil && slices.ContainsFunc(now.Indexes, func(i api.IndexPlan) bool {
@@ -117,4 +132,66 @@ func TestRealCookbook(t *testing.T) {
 	if compared < 7 {
 		t.Errorf("only %d documents were compared", compared)
 	}
+}
+
+// A real engine behind a web server that asks for a user over TLS.
+func TestRealEngineBehindTLS(t *testing.T) {
+	w := newRealWorld(t)
+	forCertificate := httptest.NewTLSServer(nil)
+	defer forCertificate.Close()
+	dir := pgtest.Dir(t)
+	file := func(name string, text []byte) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), text, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	key, err := x509.MarshalPKCS8PrivateKey(forCertificate.TLS.Certificates[0].PrivateKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file("certificate.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: forCertificate.Certificate().Raw}))
+	file("key.pem", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}))
+	password := sha1.Sum([]byte("crevasse"))
+	file("users", []byte("firn:{SHA}"+base64.StdEncoding.EncodeToString(password[:])+"\n"))
+	address := freeAddress(t)
+	var modules strings.Builder
+	for _, name := range []string{"mpm_event", "ssl", "proxy", "proxy_http", "auth_basic", "authn_core", "authn_file", "authz_core", "authz_user"} {
+		fmt.Fprintf(&modules, "LoadModule %s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", name)
+	}
+	file("web.conf", []byte(modules.String()+fmt.Sprintf(`ServerName lodge.invalid
+Listen %[1]s
+PidFile %[2]s/pid
+ErrorLog %[2]s/errors
+User www-data
+Group www-data
+SSLEngine on
+SSLCertificateFile %[2]s/certificate.pem
+SSLCertificateKeyFile %[2]s/key.pem
+<Location "/">
+  AuthType Basic
+  AuthName "search"
+  AuthBasicProvider file
+  AuthUserFile %[2]s/users
+  Require valid-user
+  ProxyPass %[3]s/
+</Location>
+`, address, dir, w.node.URL())))
+	web := exec.Command("/usr/sbin/apache2", "-d", dir, "-f", filepath.Join(dir, "web.conf"), "-D", "FOREGROUND")
+	web.Stderr = w.log
+	if err := web.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		web.Process.Signal(syscall.SIGTERM)
+		web.Wait()
+	})
+	w.eventually(5*time.Second, "the web server answers", func() error {
+		conn, err := net.Dial("tcp", address)
+		if err == nil {
+			conn.Close()
+		}
+		return err
+	})
+	engineBehindTLS(t, w, "https://"+address, forCertificate.Certificate())
 }

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"crypto/x509"
 	"encoding/pem"
 
 	"pingo/internal/api"
@@ -249,20 +250,23 @@ func TestAJournalMayGiveUp(t *testing.T) {
 
 // An engine behind TLS that asks for a user: what is wrong is said, and what is right works.
 func TestEngineBehindTLS(t *testing.T) {
-	w := newWorld(t)
+	engine := httptest.NewTLSServer(&standin.Server{User: "firn", Password: "crevasse"})
+	t.Cleanup(engine.Close)
+	engineBehindTLS(t, newWorld(t), engine.URL, engine.Certificate())
+}
+
+func engineBehindTLS(t *testing.T, w *world, engine string, authority *x509.Certificate) {
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
 	pgtest.Exec(
 		t,
 		lodge,
 		"CREATE TABLE huts (id int PRIMARY KEY, name text); INSERT INTO huts VALUES (1, 'Krummhorn')",
 	)
-	engine := httptest.NewTLSServer(&standin.Server{User: "firn", Password: "crevasse"})
-	t.Cleanup(engine.Close)
 	certificate := filepath.Join(t.TempDir(), "authority.pem")
-	if err := os.WriteFile(certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: engine.Certificate().Raw}), 0o600); err != nil {
+	if err := os.WriteFile(certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authority.Raw}), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	u, err := url.Parse(engine.URL)
+	u, err := url.Parse(engine)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
@@ -245,20 +246,23 @@ func storm(t *testing.T, w *world) {
 
 // engineTrouble is what happens to a real engine.
 func engineTrouble(t *testing.T, w *world, r *rand.Rand) {
-	ask := func(method, path, body string) {
-		request, err := http.NewRequestWithContext(t.Context(), method, w.node.URL()+path, strings.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		request.Header.Set("Content-Type", "application/json")
-		response, err := http.DefaultClient.Do(request)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer response.Body.Close()
-		if response.StatusCode >= 300 {
-			t.Fatal(method, path, response.Status)
-		}
+	ask := func(path, body string) {
+		w.eventually(5*time.Second, "the engine takes a setting", func() error {
+			request, err := http.NewRequestWithContext(t.Context(), http.MethodPut, w.node.URL()+path, strings.NewReader(body))
+			if err != nil {
+				return err
+			}
+			request.Header.Set("Content-Type", "application/json")
+			response, err := http.DefaultClient.Do(request)
+			if err != nil {
+				return err
+			}
+			defer response.Body.Close()
+			if response.StatusCode >= 300 { // an edition of all may be dropped meanwhile
+				return errors.New(response.Status)
+			}
+			return nil
+		})
 	}
 	switch r.IntN(3) {
 	case 0: // what it has acknowledged is there again
@@ -270,15 +274,15 @@ func engineTrouble(t *testing.T, w *world, r *rand.Rand) {
 			t.Fatal(err)
 		}
 	case 1:
-		ask("PUT", "/_all/_settings", `{"index": {"blocks.write": true}}`)
+		ask("/_all/_settings", `{"index": {"blocks.write": true}}`)
 		time.Sleep(time.Duration(r.IntN(4000)) * time.Millisecond)
-		ask("PUT", "/_all/_settings", `{"index": {"blocks.write": null}}`)
+		ask("/_all/_settings", `{"index": {"blocks.write": null}}`)
 	case 2: // the block comes with the next look at the disk, and goes with another one
 		full := `{"transient": {"cluster.info.update.interval": "10s", "cluster.routing.allocation.disk.watermark.low": %[1]s,
 			"cluster.routing.allocation.disk.watermark.high": %[1]s, "cluster.routing.allocation.disk.watermark.flood_stage": %[1]s}}`
-		ask("PUT", "/_cluster/settings", fmt.Sprintf(full, `"1%"`))
+		ask("/_cluster/settings", fmt.Sprintf(full, `"1%"`))
 		time.Sleep(12 * time.Second)
-		ask("PUT", "/_cluster/settings", fmt.Sprintf(full, "null"))
+		ask("/_cluster/settings", fmt.Sprintf(full, "null"))
 	}
 }
 

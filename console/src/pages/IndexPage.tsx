@@ -1,7 +1,7 @@
-import { Box, CircularProgress, Link, Paper, Stack, TextField, Typography } from '@mui/material';
+import { Autocomplete, Box, CircularProgress, FormControlLabel, Link, Paper, Stack, Switch, TextField, Typography } from '@mui/material';
 import { useEffect, useRef, useState } from 'react';
 import { Link as To, useParams } from 'react-router-dom';
-import { useGet, useLive, type Document as Doc, type Hits, type Preview } from '../api';
+import { useGet, useLive, type Document as Doc, type Hits, type Plan, type Preview } from '../api';
 import { count } from '../format';
 import { FailedDocuments } from '../parts/failed';
 import { History } from '../parts/history';
@@ -42,6 +42,8 @@ export function IndexPage() {
 function SearchBox({ name, live, chosen, choose }: { name: string; live: boolean; chosen: string; choose: (key: string) => void }) {
   const [text, setText] = useState('');
   const [query, setQuery] = useState('');
+  const [filters, setFilters] = useState<string[]>([]);
+  const [any, setAny] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   useEffect(() => {
     const timer = setTimeout(() => setQuery(text), 150);
@@ -54,11 +56,21 @@ function SearchBox({ name, live, chosen, choose }: { name: string; live: boolean
     window.addEventListener('keydown', focus);
     return () => window.removeEventListener('keydown', focus);
   }, []);
-  const { data, error } = useGet<Hits>(live ? `/api/indexes/${name}/search?limit=12&q=${encodeURIComponent(query)}` : '');
+  const { data: plan } = useGet<Plan>('/api/definition/plan');
+  const fields = plan?.indexes.find((i) => i.name === name)?.fields.filter((f) => f.filter || f.facet) ?? [];
+  const asked = new URLSearchParams([['limit', '12'], ['q', query], ...filters.map((f) => ['filter', f]), ...(any ? [['any', 'true']] : [])]);
+  const { data, error } = useGet<Hits>(live ? `/api/indexes/${name}/search?${asked}` : '');
   return (
     <Paper component="section" aria-label="Search" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <TextField inputRef={input} fullWidth size="small" label={`Search ${name} as your users would`} value={text} onChange={(e) => setText(e.target.value)}
         helperText={data ? `${count(data.total)} found${query ? '' : ' without a word'}` : 'Press / to come here'} disabled={!live} />
+      {fields.length > 0 && (
+        <Autocomplete multiple freeSolo size="small" sx={{ mt: 1.5 }} disabled={!live} value={filters} onChange={(_, v) => setFilters(v as string[])}
+          options={fields.map((f) => example(f.path, f.type))} getOptionDisabled={(o) => filters.includes(o)} filterSelectedOptions
+          renderInput={(p) => <TextField {...p} label="Filters" helperText="FIELD=VALUE, FIELD=ONE|ANOTHER, FIELD=FROM..TO, FIELD>=VALUE" />} />
+      )}
+      <FormControlLabel sx={{ mt: 0.5, ml: 0, gap: 1 }} control={<Switch size="small" checked={any} onChange={(_, on) => setAny(on)} disabled={!live} />}
+        label={<Typography variant="body2">One of the words is enough</Typography>} />
       {error && <Notice color="error">{error.message}</Notice>}
       {!live && <Typography variant="body2">Searches answer once the first edition is filled.</Typography>}
       <Stack component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, gap: 0.25 }}>
@@ -74,9 +86,25 @@ function SearchBox({ name, live, chosen, choose }: { name: string; live: boolean
           </li>
         ))}
       </Stack>
-      {data && data.total === 0 && <Typography variant="body2" sx={{ mt: 1 }}>No document has all these words. Fewer words, or their beginnings, find more.</Typography>}
+      {data && data.total === 0 && (
+        <Typography variant="body2" sx={{ mt: 1 }}>
+          {filters.length > 0 ? 'No document has these words and passes all filters. Take a filter out to find more.'
+            : any ? 'No document has any of these words.' : 'No document has all these words. Fewer words, or their beginnings, find more.'}
+        </Typography>
+      )}
     </Paper>
   );
+}
+
+// example is what a filter on a field may look like, for its type.
+function example(path: string, type: string) {
+  switch (type) {
+    case 'integer': case 'decimal': return `${path}>=1`;
+    case 'date': case 'timestamp': return `${path}>=${new Date().getFullYear()}`;
+    case 'boolean': return `${path}=true`;
+    case 'geo': return `${path}=near(46.5,8.5,20km)`;
+    default: return `${path}=`;
+  }
 }
 
 const texts = (doc: Doc) =>
