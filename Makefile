@@ -39,7 +39,7 @@ test-engines: build engines
 race: build
 	go test -race -timeout 20m ./internal/core/... ./internal/flow/... ./internal/server ./internal/kinds ./internal/lab/...
 
-bench: build
+bench: build engines
 	go run ./bench
 
 # A longer storm: make storm SEED=7 MINUTES=10

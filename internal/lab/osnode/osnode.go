@@ -3,6 +3,7 @@
 package osnode
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -139,6 +141,24 @@ func (s *Server) ready(ctx context.Context) bool {
 
 // URL is where the server is reached.
 func (s *Server) URL() string { return fmt.Sprintf("http://127.0.0.1:%d", s.options.Port) }
+
+// ProcessorTime is what the server has used since it was started.
+func (s *Server) ProcessorTime() (time.Duration, error) {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.process.Process.Pid))
+	if err != nil {
+		return 0, err
+	}
+	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:]))
+	var ticks int64 // 100 a second, of user and system time
+	for _, f := range fields[11:13] {
+		n, err := strconv.ParseInt(f, 10, 64)
+		if err != nil {
+			return 0, err
+		}
+		ticks += n
+	}
+	return time.Duration(ticks) * 10 * time.Millisecond, nil
+}
 
 // Stop ends the server in order.
 func (s *Server) Stop() error {

@@ -1,0 +1,105 @@
+package cli_test
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"pingo/internal/client"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
+)
+
+// After a wait, searches find what was committed before; or it says what it waits for. It is
+// the same through a process that does not feed the index.
+func TestWaitUntilChangesAreFound(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 200, 1); err != nil {
+		t.Fatal(err)
+	}
+	w.serve()
+	w.eventually(10*time.Second, "the definition is applied", func() error {
+		_, err := w.client.Apply(t.Context(), demo.Files())
+		return err
+	})
+	w.must("wait", "finder") // also for the first fill
+	address := freeAddress(t)
+	w.second = w.process(address)
+	other := &client.Client{URL: "http://" + address, Token: w.client.Token}
+	w.eventually(10*time.Second, "the second process knows the index", func() error {
+		_, err := other.Wait(t.Context(), "finder", 30)
+		return err
+	})
+	for i := range 20 {
+		name := fmt.Sprintf("Quonset%d", i)
+		pgtest.Exec(t, lodge, "UPDATE huts SET name = $1, retired_at = NULL WHERE id = 42", name)
+		if i%2 == 0 {
+			w.must("wait", "finder")
+		} else if waited, err := other.Wait(t.Context(), "finder", 30); err != nil || !waited.Found {
+			t.Fatal(waited, err)
+		}
+		if out := w.must("search", "finder", name); !strings.Contains(out, name) {
+			t.Fatalf("%s is not found after a wait: %s", name, out)
+		}
+	}
+	// What was set aside is waited for, too: a change of very many documents.
+	pgtest.Exec(t, lodge, "UPDATE regions SET name = 'Quonset Land'")
+	w.must("wait", "finder")
+	if out := w.must("search", "finder", "quonset", "land", "-n", "1"); !strings.Contains(out, "Quonset Land") {
+		t.Error(out)
+	}
+
+	w.fault(`{"unavailable": -1}`)
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Nissen' WHERE id = 42")
+	out, errs, code := w.run("wait", "finder", "--timeout", "2s")
+	if code != 1 || !strings.Contains(errs, "searches of finder do not find everything after 2s:") {
+		t.Errorf("exit %d: %s%s", code, out, errs)
+	}
+	w.fault(`{}`)
+	w.must("wait", "finder")
+	if _, errs, code := w.run("wait", "nothing"); code != 1 || !strings.Contains(errs, `index "nothing" is not known`) {
+		t.Errorf("exit %d: %s", code, errs)
+	}
+	if _, _, code := w.run("wait", "finder", "--timeout", "1h"); code != 2 {
+		t.Errorf("exit %d", code)
+	}
+
+	// Editions that nobody knows any more are listed, and go when they are told to.
+	put := func(path, body string) {
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodPut, w.engine.URL+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		response, err := http.DefaultClient.Do(request)
+		if err != nil || response.StatusCode != 200 {
+			t.Fatal(response, err)
+		}
+		response.Body.Close()
+	}
+	if out := w.must("leftovers", "list"); !strings.Contains(out, "Nothing is left over") {
+		t.Error(out)
+	}
+	put("/peaks-e3-k7w2qd", `{"aliases": {"peaks-e3-k7w2qd-write": {}, "peaks": {}}}`)
+	put("/peaks-e2-aaaaaa", `{"aliases": {"peaks-e2-aaaaaa-write": {}}}`)
+	put("/somebody", `{}`)
+	if out := w.must("leftovers", "list"); !strings.Contains(out, "peaks-e3-k7w2qd") || !strings.Contains(out, "peaks-e2-aaaaaa") ||
+		strings.Contains(out, "somebody") || strings.Contains(out, "finder") {
+		t.Error(out)
+	}
+	for edition, want := range map[string]string{
+		"peaks-e3-k7w2qd":   "still answers searches of peaks",
+		w.edition("finder"): "belongs to an index of these records",
+		"somebody":          "is not known",
+	} {
+		if _, errs, code := w.run("leftovers", "remove", "main", edition); code != 1 || !strings.Contains(errs, want) {
+			t.Errorf("%s: exit %d: %s", edition, code, errs)
+		}
+	}
+	w.must("leftovers", "remove", "main", "peaks-e2-aaaaaa")
+	if out := w.must("leftovers", "list"); strings.Contains(out, "peaks-e2") {
+		t.Error(out)
+	}
+}
