@@ -42,7 +42,7 @@ type bench struct {
 
 func main() {
 	rows := flag.Int("rows", 300_000, "rows of the root table")
-	only := flag.String("only", "", "of fill, documents, changes, writes and real, joined by commas; all when empty")
+	only := flag.String("only", "", "of fill, documents, changes, writes, real and standin, joined by commas; all when empty")
 	out := flag.String("out", "bench/results.json", "where the figures go")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -93,7 +93,7 @@ func run(ctx context.Context, rows int, only, out string) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, *pgx.Conn) error
-	}{{"fill", b.fill}, {"documents", b.documents}, {"changes", b.changes}, {"writes", b.writes}, {"real", b.real}} {
+	}{{"fill", b.fill}, {"documents", b.documents}, {"changes", b.changes}, {"writes", b.writes}, {"real", b.real}, {"standin", b.standin}} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), part.name) {
 			continue
 		}
