@@ -42,7 +42,11 @@ type bench struct {
 
 func main() {
 	rows := flag.Int("rows", 300_000, "rows of the root table")
-	only := flag.String("only", "", "of fill, documents, changes, writes, real and standin, joined by commas; all when empty")
+	only := flag.String(
+		"only",
+		"",
+		"of fill, documents, changes, writes, real and standin, joined by commas; all when empty",
+	)
 	out := flag.String("out", "bench/results.json", "where the figures go")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)

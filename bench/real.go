@@ -39,7 +39,14 @@ func (b *bench) real(ctx context.Context, _ *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	b.report("real engine, Pingo's fill", float64(n)/took.Seconds(), "docs/s", "%d documents in %.1f s", n, took.Seconds())
+	b.report(
+		"real engine, Pingo's fill",
+		float64(n)/took.Seconds(),
+		"docs/s",
+		"%d documents in %.1f s",
+		n,
+		took.Seconds(),
+	)
 	pool, err := pgxpool.New(ctx, b.url)
 	if err != nil {
 		return err
@@ -50,7 +57,13 @@ func (b *bench) real(ctx context.Context, _ *pgx.Conn) error {
 		if err != nil {
 			return err
 		}
-		b.report(fmt.Sprintf("real engine, lag at %.0f changes a second, p50", rate), lag.P50, "ms", "p99 %.0f ms", lag.P99)
+		b.report(
+			fmt.Sprintf("real engine, lag at %.0f changes a second, p50", rate),
+			lag.P50,
+			"ms",
+			"p99 %.0f ms",
+			lag.P99,
+		)
 	}
 	s.stop()
 	bodies, err := sameBytes(node.URL())
@@ -85,9 +98,27 @@ func (b *bench) real(ctx context.Context, _ *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	b.report("real engine, posting the same bytes by hand", float64(n)/byHand.Seconds(), "docs/s", "in %.1f s, %d requests at once", byHand.Seconds(), atOnce)
-	b.report("real engine, Pingo's fill to posting by hand", byHand.Seconds()/took.Seconds(), "of it", "wanted: at least 0.85")
-	b.report("real engine, its processor time for Pingo's fill", (pingoCost - idle).Seconds(), "s", "by hand %.1f s; both without the start", (handCost - idle).Seconds())
+	b.report(
+		"real engine, posting the same bytes by hand",
+		float64(n)/byHand.Seconds(),
+		"docs/s",
+		"in %.1f s, %d requests at once",
+		byHand.Seconds(),
+		atOnce,
+	)
+	b.report(
+		"real engine, Pingo's fill to posting by hand",
+		byHand.Seconds()/took.Seconds(),
+		"of it",
+		"wanted: at least 0.85",
+	)
+	b.report(
+		"real engine, its processor time for Pingo's fill",
+		(pingoCost - idle).Seconds(),
+		"s",
+		"by hand %.1f s; both without the start",
+		(handCost - idle).Seconds(),
+	)
 	return nil
 }
 

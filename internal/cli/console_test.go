@@ -207,7 +207,8 @@ func TestConsole(t *testing.T) {
 		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync },
 	)
 	w.eventually(15*time.Second, "the page goes on", func() error {
-		if text := page(); strings.Contains(text, "has not answered since") || !strings.Contains(text, "huts is in sync") {
+		if text := page(); strings.Contains(text, "has not answered since") ||
+			!strings.Contains(text, "huts is in sync") {
 			return fmt.Errorf("%q", text)
 		}
 		return nil

@@ -79,8 +79,15 @@ func TestRealCookbook(t *testing.T) {
 			if !strings.HasPrefix(rest, "engines:\n") {
 				rest = "engines:\n" + rest
 			}
-			rest = strings.Replace(rest, "engines:\n", "engines:\n  main: { kind: opensearch, url: \"${SEARCH_URL}\" }\n", 1)
-			files := []api.File{{Name: "d.yaml", Text: "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\n" + rest}}
+			rest = strings.Replace(
+				rest,
+				"engines:\n",
+				"engines:\n  main: { kind: opensearch, url: \"${SEARCH_URL}\" }\n",
+				1,
+			)
+			files := []api.File{
+				{Name: "d.yaml", Text: "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\n" + rest},
+			}
 			plan, err := w.client.Check(t.Context(), files)
 			if err != nil {
 				t.Fatalf("%v\n%s", err, rest)
@@ -111,7 +118,12 @@ func TestRealCookbook(t *testing.T) {
 				}
 				return err
 			})
-			w.index(10*time.Second, "the example is filled", index, func(ix api.IndexStatus) bool { return ix.Live && ix.Fill == nil })
+			w.index(
+				10*time.Second,
+				"the example is filled",
+				index,
+				func(ix api.IndexStatus) bool { return ix.Live && ix.Fill == nil },
+			)
 		case part[3] == "No document":
 			if doc := stored(part[4]); doc != nil {
 				t.Errorf("document %s is there: %v", part[4], doc)
@@ -150,7 +162,10 @@ func TestRealEngineBehindTLS(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	file("certificate.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: forCertificate.Certificate().Raw}))
+	file(
+		"certificate.pem",
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: forCertificate.Certificate().Raw}),
+	)
 	file("key.pem", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}))
 	password := sha1.Sum([]byte("crevasse"))
 	file("users", []byte("firn:{SHA}"+base64.StdEncoding.EncodeToString(password[:])+"\n"))

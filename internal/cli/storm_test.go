@@ -248,7 +248,12 @@ func storm(t *testing.T, w *world) {
 func engineTrouble(t *testing.T, w *world, r *rand.Rand) {
 	ask := func(path, body string) {
 		w.eventually(5*time.Second, "the engine takes a setting", func() error {
-			request, err := http.NewRequestWithContext(t.Context(), http.MethodPut, w.node.URL()+path, strings.NewReader(body))
+			request, err := http.NewRequestWithContext(
+				t.Context(),
+				http.MethodPut,
+				w.node.URL()+path,
+				strings.NewReader(body),
+			)
 			if err != nil {
 				return err
 			}

@@ -27,12 +27,21 @@ scripts. When that takes longer than --timeout it says what is still waited for,
 			}
 			err = a.Print(waited, func() {
 				if waited.Found {
-					fmt.Fprintf(a.Out, "Searches of %s find everything that was committed until %s ago.\n", waited.Index,
-						(time.Duration(waited.Milliseconds) * time.Millisecond).Round(time.Millisecond))
+					fmt.Fprintf(
+						a.Out,
+						"Searches of %s find everything that was committed until %s ago.\n",
+						waited.Index,
+						(time.Duration(waited.Milliseconds) * time.Millisecond).Round(time.Millisecond),
+					)
 				}
 			})
 			if err == nil && !waited.Found {
-				return fmt.Errorf("searches of %s do not find everything after %s: %s", waited.Index, most, waited.WaitsFor)
+				return fmt.Errorf(
+					"searches of %s do not find everything after %s: %s",
+					waited.Index,
+					most,
+					waited.WaitsFor,
+				)
 			}
 			return err
 		},
@@ -65,7 +74,12 @@ Pingo on the same engine has editions that are listed here, too: remove what you
 					t.AppendRow(table.Row{l.Engine, l.Edition, humanize.Comma(l.Documents), l.Answers})
 				}
 				t.Render()
-				fmt.Fprintf(a.Out, "\nTo delete one: pingo leftovers remove %s %s\n", all[0].Engine, all[0].Edition)
+				fmt.Fprintf(
+					a.Out,
+					"\nTo delete one: pingo leftovers remove %s %s\n",
+					all[0].Engine,
+					all[0].Edition,
+				)
 			})
 		},
 	}

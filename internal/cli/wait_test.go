@@ -60,7 +60,8 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 	}
 	w.fault(`{}`)
 	w.must("wait", "finder")
-	if _, errs, code := w.run("wait", "nothing"); code != 1 || !strings.Contains(errs, `index "nothing" is not known`) {
+	if _, errs, code := w.run("wait", "nothing"); code != 1 ||
+		!strings.Contains(errs, `index "nothing" is not known`) {
 		t.Errorf("exit %d: %s", code, errs)
 	}
 	if _, _, code := w.run("wait", "finder", "--timeout", "1h"); code != 2 {
@@ -69,7 +70,12 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 
 	// Editions that nobody knows any more are listed, and go when they are told to.
 	put := func(path, body string) {
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPut, w.engine.URL+path, strings.NewReader(body))
+		request, err := http.NewRequestWithContext(
+			t.Context(),
+			http.MethodPut,
+			w.engine.URL+path,
+			strings.NewReader(body),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -86,7 +92,8 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 	put("/peaks-e2-aaaaaa", `{"aliases": {"peaks-e2-aaaaaa-write": {}}}`)
 	put("/somebody", `{}`)
 	if out := w.must("leftovers", "list"); !strings.Contains(out, "peaks-e3-k7w2qd") || !strings.Contains(out, "peaks-e2-aaaaaa") ||
-		strings.Contains(out, "somebody") || strings.Contains(out, "finder") {
+		strings.Contains(out, "somebody") ||
+		strings.Contains(out, "finder") {
 		t.Error(out)
 	}
 	for edition, want := range map[string]string{
@@ -94,7 +101,8 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 		w.edition("finder"): "belongs to an index of these records",
 		"somebody":          "is not known",
 	} {
-		if _, errs, code := w.run("leftovers", "remove", "main", edition); code != 1 || !strings.Contains(errs, want) {
+		if _, errs, code := w.run("leftovers", "remove", "main", edition); code != 1 ||
+			!strings.Contains(errs, want) {
 			t.Errorf("%s: exit %d: %s", edition, code, errs)
 		}
 	}

@@ -141,7 +141,13 @@ func (e *episode) probe(p *process) {
 		// The edition that the status tells of may have been replaced a moment ago.
 		names, err := e.engines[indexes[ix.Name].engine].Resolve(context.Background(), ix.Name)
 		if err != nil || len(names) != 1 {
-			e.fail("process %d says that %s is in sync, which is answered by %v (%v)", p.number, ix.Name, names, err)
+			e.fail(
+				"process %d says that %s is in sync, which is answered by %v (%v)",
+				p.number,
+				ix.Name,
+				names,
+				err,
+			)
 			return
 		}
 		if d := e.differences(ix.Name, names[0], time.Now().Add(-staleness)); len(d) > 0 {

@@ -248,7 +248,11 @@ var shapes = sync.OnceValue(func() map[string]*shape.Shape {
 	plain := tiny.EngineKind()
 	plain.Name, plain.Schemes = "plain", []string{"plain"}
 	set := &kinds.Set{Sources: []source.Kind{db.SourceKind()}, Engines: []engine.Kind{tiny.EngineKind(), plain}}
-	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: stormDefinition}}, set.Language(), nil)
+	def, findings := definition.Parse(
+		[]definition.File{{Name: "d.yaml", Text: stormDefinition}},
+		set.Language(),
+		nil,
+	)
 	if len(findings) > 0 {
 		panic(findings)
 	}

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -192,6 +193,7 @@ slow_ms, busy (429), unavailable (503), close, lose_answer (each a number of req
   PINGO_STANDIN_PASSWORD=… pingo standin opensearch --user pingo
   curl -X POST 127.0.0.1:9264/_standin/faults -d '{"busy": 20}'`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			debug.SetGCPercent(50) // what it holds is large, and stays
 			engine := &standin.Server{User: user, Password: os.Getenv("PINGO_STANDIN_PASSWORD")}
 			if user != "" && engine.Password == "" {
 				return cli.UsageError{

@@ -188,7 +188,14 @@ func requestOddly(t *testing.T, h http.Handler, token string, known map[string]s
 					t.Errorf("%s %.200s %.60q: %d", method, target, body, response.StatusCode)
 				case response.StatusCode < 400:
 				case response.Header.Get("Content-Type") != "application/problem+json" || json.NewDecoder(response.Body).Decode(&p) != nil || p.Status != response.StatusCode || p.Detail == "":
-					t.Errorf("%s %.200s %.60q: %d is no problem object: %+v", method, target, body, response.StatusCode, p)
+					t.Errorf(
+						"%s %.200s %.60q: %d is no problem object: %+v",
+						method,
+						target,
+						body,
+						response.StatusCode,
+						p,
+					)
 				}
 			}
 			try(nil, "", token)

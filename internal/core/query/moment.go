@@ -10,7 +10,8 @@ import (
 )
 
 var iso = regexp.MustCompile(
-	`^([+-]?\d{4,6})(?:-(\d\d)(?:-(\d\d)(?:[T ](\d\d)(?::?(\d\d)(?::?(\d\d)(?:[.,](\d{1,9}))?)?)?(Z|[+-]\d\d(?::?\d\d)?)?)?)?)?$`)
+	`^([+-]?\d{4,6})(?:-(\d\d)(?:-(\d\d)(?:[T ](\d\d)(?::?(\d\d)(?::?(\d\d)(?:[.,](\d{1,9}))?)?)?(Z|[+-]\d\d(?::?\d\d)?)?)?)?)?$`,
+)
 
 // moment reads a day or moment as ISO 8601 writes it, with parts left out from the right. It
 // gives when what is named begins, and when what follows it does: the same for a moment with
@@ -18,7 +19,10 @@ var iso = regexp.MustCompile(
 func moment(text string) (first, next time.Time, err error) {
 	m := iso.FindStringSubmatch(text)
 	if m == nil {
-		return first, next, fmt.Errorf("%q is no day or moment, such as 2031, 2031-06, 2031-06-01 or 2031-06-01T10:20:30Z", text)
+		return first, next, fmt.Errorf(
+			"%q is no day or moment, such as 2031, 2031-06, 2031-06-01 or 2031-06-01T10:20:30Z",
+			text,
+		)
 	}
 	part := func(i, otherwise int) int {
 		if m[i] == "" {

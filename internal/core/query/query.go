@@ -114,7 +114,13 @@ func field(s *shape.Shape, path, role string, has func(f shape.Placed) bool) (sh
 		}
 		known = append(known, f.Path)
 	}
-	words := fmt.Sprintf("index %s has no field %q with the role %s: %s", s.Index, path, role, definition.Nearest(path, known))
+	words := fmt.Sprintf(
+		"index %s has no field %q with the role %s: %s",
+		s.Index,
+		path,
+		role,
+		definition.Nearest(path, known),
+	)
 	return shape.Placed{}, fmt.Errorf("%s", strings.TrimSuffix(words, ": "))
 }
 
@@ -191,7 +197,11 @@ func readValue(t shape.Type, way, value string) (Filter, error) {
 	}
 	values := alternatives(value)
 	if len(values) > MaxValues {
-		return Filter{}, fmt.Errorf("there are %d values, and at most %d can be asked for at once", len(values), MaxValues)
+		return Filter{}, fmt.Errorf(
+			"there are %d values, and at most %d can be asked for at once",
+			len(values),
+			MaxValues,
+		)
 	}
 	if len(values) == 1 && (t == shape.Date || t == shape.Timestamp) {
 		first, next, err := moment(values[0])
@@ -232,12 +242,14 @@ func alternatives(text string) []string {
 func readScalar(t shape.Type, v string) (string, error) {
 	switch t {
 	case shape.Integer:
-		if _, err := strconv.ParseInt(strings.TrimPrefix(v, "+"), 10, 64); err != nil || strings.HasPrefix(v, "+-") {
+		if _, err := strconv.ParseInt(strings.TrimPrefix(v, "+"), 10, 64); err != nil ||
+			strings.HasPrefix(v, "+-") {
 			return "", fmt.Errorf("%q is no whole number", v)
 		}
 		return strings.TrimPrefix(v, "+"), nil
 	case shape.Decimal:
-		if n, err := strconv.ParseFloat(v, 64); err != nil || math.IsInf(n, 0) || math.IsNaN(n) || strings.ContainsAny(v, "xX_pP") {
+		if n, err := strconv.ParseFloat(v, 64); err != nil || math.IsInf(n, 0) || math.IsNaN(n) ||
+			strings.ContainsAny(v, "xX_pP") {
 			return "", fmt.Errorf("%q is no number", v)
 		}
 		return strings.TrimPrefix(v, "+"), nil
@@ -295,13 +307,19 @@ func readPlace(text string) (Filter, error) {
 	name, inner, ok := strings.Cut(text, "(")
 	inner, closed := strings.CutSuffix(inner, ")")
 	parts := strings.Split(inner, ",")
-	if !ok || !closed || name == "near" && len(parts) != 3 || name == "within" && len(parts) != 4 || name != "near" && name != "within" {
+	if !ok || !closed || name == "near" && len(parts) != 3 || name == "within" && len(parts) != 4 ||
+		name != "near" && name != "within" {
 		return Filter{}, fmt.Errorf("a place is asked for by %s", placeForms)
 	}
 	degree := func(text string, most float64) (float64, error) {
 		n, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
 		if err != nil || math.Abs(n) > most || math.IsNaN(n) {
-			return 0, fmt.Errorf("%q is no number of degrees from -%g to %g", strings.TrimSpace(text), most, most)
+			return 0, fmt.Errorf(
+				"%q is no number of degrees from -%g to %g",
+				strings.TrimSpace(text),
+				most,
+				most,
+			)
 		}
 		return n, nil
 	}
@@ -326,7 +344,11 @@ func readPlace(text string) (Filter, error) {
 		return Filter{}, err
 	}
 	if north < latitude {
-		return Filter{}, fmt.Errorf("the box ends in the north (%g) before it begins in the south (%g)", north, latitude)
+		return Filter{}, fmt.Errorf(
+			"the box ends in the north (%g) before it begins in the south (%g)",
+			north,
+			latitude,
+		)
 	}
 	return Filter{Within: &Box{South: latitude, West: longitude, North: north, East: east}}, nil
 }

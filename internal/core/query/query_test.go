@@ -10,11 +10,17 @@ import (
 
 func huts() *shape.Shape {
 	field := func(name string, t shape.Type) shape.Field { return shape.Field{Name: name, Type: t, Filter: true} }
-	return &shape.Shape{Index: "huts", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Fields: []shape.Field{
-		field("beds", shape.Integer), field("price", shape.Decimal), field("kind", shape.Keyword), field("open", shape.Boolean),
-		field("since", shape.Date), field("seen", shape.Timestamp), field("place", shape.Geo),
-		{Name: "name", Type: shape.Text, Search: 1, Sort: true},
-	}}}}}}
+	return &shape.Shape{
+		Index: "huts",
+		Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Fields: []shape.Field{
+			field(
+				"beds",
+				shape.Integer,
+			), field("price", shape.Decimal), field("kind", shape.Keyword), field("open", shape.Boolean),
+			field("since", shape.Date), field("seen", shape.Timestamp), field("place", shape.Geo),
+			{Name: "name", Type: shape.Text, Search: 1, Sort: true},
+		}}}}},
+	}
 }
 
 func show(f Filter) string {

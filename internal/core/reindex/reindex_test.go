@@ -37,7 +37,13 @@ func TestTouchedNeverStepsBack(t *testing.T) {
 				c := open[i]
 				if !touched.Has(0, c.key, c.mark) {
 					if stored[c.key] > c.readAt {
-						t.Fatalf("seed %d: key %s read at %d replaces a read at %d", seed, c.key, c.readAt, stored[c.key])
+						t.Fatalf(
+							"seed %d: key %s read at %d replaces a read at %d",
+							seed,
+							c.key,
+							c.readAt,
+							stored[c.key],
+						)
 					}
 					stored[c.key] = c.readAt
 				}

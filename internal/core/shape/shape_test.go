@@ -59,7 +59,10 @@ func facts() Facts {
 			"lands":         table("lands", "code:keyword title:text", "code"),
 			"amenities":     table("amenities", "id:integer label:text", "id"),
 			"hut_amenities": table("hut_amenities", "hut_id:integer amenity_id:integer", "hut_id", "amenity_id"),
-			"notes":         table("notes", "id:integer hut_id:integer body:text approved:boolean written_at:timestamp"),
+			"notes": table(
+				"notes",
+				"id:integer hut_id:integer body:text approved:boolean written_at:timestamp",
+			),
 		},
 		Expressions: map[Expression]ExpressionFacts{
 			{"huts", "retired_at IS NULL", Condition}: {Columns: []string{"retired_at"}},

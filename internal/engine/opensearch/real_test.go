@@ -125,7 +125,13 @@ func fill(t *testing.T, e *opensearch.Engine, edition string, from, to int) {
 		var docs []engine.Document
 		for id := from; id < min(to, from+500); id++ {
 			docs = append(docs, engine.Document{Key: fmt.Sprint(id), Version: 5,
-				Body: fmt.Appendf(nil, `{"pingo_fingerprint":"%016d","name":"tarn %d","depth":%d}`, id, id, id%90)})
+				Body: fmt.Appendf(
+					nil,
+					`{"pingo_fingerprint":"%016d","name":"tarn %d","depth":%d}`,
+					id,
+					id,
+					id%90,
+				)})
 		}
 		for deadline := time.Now().Add(time.Minute); len(docs) > 0; {
 			results, err := e.Deliver(t.Context(), edition, docs)
@@ -140,7 +146,12 @@ func fill(t *testing.T, e *opensearch.Engine, edition string, from, to int) {
 			}
 			if len(docs) > 0 {
 				if time.Now().After(deadline) {
-					t.Fatalf("%d documents are not taken: %v %+v", len(docs), err, results[:min(1, len(results))])
+					t.Fatalf(
+						"%d documents are not taken: %v %+v",
+						len(docs),
+						err,
+						results[:min(1, len(results))],
+					)
 				}
 				time.Sleep(200 * time.Millisecond)
 			}
@@ -188,7 +199,8 @@ func TestRealDeletionsAreRemembered(t *testing.T) {
 		}
 		body := []byte(`{"name":"x"}`)
 		for i, d := range [][]engine.Document{docs(5, body), docs(9, nil)} {
-			if results, err := e.Deliver(t.Context(), "tarns-e1", d); err != nil || results[0].Outcome != retry.Done {
+			if results, err := e.Deliver(t.Context(), "tarns-e1", d); err != nil ||
+				results[0].Outcome != retry.Done {
 				t.Fatal(i, results, err)
 			}
 		}
@@ -196,12 +208,15 @@ func TestRealDeletionsAreRemembered(t *testing.T) {
 		if err := e.Refresh(t.Context(), "tarns-e1"); err != nil {
 			t.Fatal(err)
 		}
-		if results, err := e.Deliver(t.Context(), "tarns-e1", docs(7, body)); err != nil || results[0].Outcome != retry.Newer {
+		if results, err := e.Deliver(t.Context(), "tarns-e1", docs(7, body)); err != nil ||
+			results[0].Outcome != retry.Newer {
 			t.Error(results, err)
 		}
 		// With the setting taken away, the edition is not taken for one that is ready.
 		send(t, http.MethodPut, url+"/tarns-e1/_settings", object{"index": object{"gc_deletes": "1s"}})
-		if err := e.Prepare(t.Context(), "tarns-e1", plain(nil)); engine.FailureOf(err).Outcome != retry.Blocked ||
+		if err := e.Prepare(t.Context(), "tarns-e1", plain(nil)); engine.FailureOf(
+			err,
+		).Outcome != retry.Blocked ||
 			!strings.Contains(err.Error(), "deletions must be remembered for 5m0s at least") {
 			t.Error(err)
 		}
@@ -252,7 +267,12 @@ func TestRealRefusalsAreExplained(t *testing.T) {
 			{"3", `{"place":[8,91]}`, "place", "keeps place as geo_point"},
 			{"4", `{"facts":{"a":1,"a":2}}`, "", "has the key a twice"},
 			{"5", `{"facts":{"n":` + strings.Repeat("9", 1001) + `}}`, "", "more digits than the engine reads"},
-			{"6", `{"facts":` + strings.Repeat("[", 25) + strings.Repeat("]", 25) + `}`, "", "more deeply than the engine takes"},
+			{
+				"6",
+				`{"facts":` + strings.Repeat("[", 25) + strings.Repeat("]", 25) + `}`,
+				"",
+				"more deeply than the engine takes",
+			},
 			{"7", `{"since":"2031-02-30"}`, "since", "keeps since as date"},
 			{"8", `{"lift":1}`, "lift", "does not know the field lift"},
 			{strings.Repeat("ä", 256), `{"name":"as long as may be"}`, "", ""},
@@ -274,7 +294,8 @@ func TestRealRefusalsAreExplained(t *testing.T) {
 				continue
 			}
 			cause := e.Explain(r.Kind, r.Reason)
-			if r.Outcome != retry.Refused || cause.Field != c.field || !strings.Contains(cause.Explanation, c.want) {
+			if r.Outcome != retry.Refused || cause.Field != c.field ||
+				!strings.Contains(cause.Explanation, c.want) {
 				t.Errorf("%.20s: %+v\n%+v", c.body, r, cause)
 			}
 		}
@@ -287,7 +308,11 @@ func TestRealTroubleIsToldApart(t *testing.T) {
 		e := open(t, url)
 		prepared(t, e, "tarns-e1", plain(nil))
 		deliver := func() string {
-			results, err := e.Deliver(t.Context(), "tarns-e1", []engine.Document{{Key: "1", Version: 5, Body: []byte(`{}`)}})
+			results, err := e.Deliver(
+				t.Context(),
+				"tarns-e1",
+				[]engine.Document{{Key: "1", Version: 5, Body: []byte(`{}`)}},
+			)
 			if err != nil {
 				return err.Error()
 			}
@@ -310,7 +335,8 @@ func TestRealTroubleIsToldApart(t *testing.T) {
 			}
 		}
 		send(t, http.MethodPost, url+"/tarns-e1/_close", nil)
-		if got := deliver(); !strings.HasPrefix(got, "blocked") || !strings.Contains(got, "somebody closed the index") {
+		if got := deliver(); !strings.HasPrefix(got, "blocked") ||
+			!strings.Contains(got, "somebody closed the index") {
 			t.Errorf("closed: %s", got)
 		}
 		send(t, http.MethodPost, url+"/tarns-e1/_open", nil)
@@ -319,8 +345,14 @@ func TestRealTroubleIsToldApart(t *testing.T) {
 				t.Fatal(deliver())
 			}
 		}
-		_, err := e.Search(t.Context(), "tarns-e1", plain(nil), query.Query{Text: strings.Repeat("word ", 600), Limit: 1})
-		if engine.FailureOf(err).Outcome != retry.Refused || !strings.Contains(err.Error(), "may have 300 words, and this one has 600") {
+		_, err := e.Search(
+			t.Context(),
+			"tarns-e1",
+			plain(nil),
+			query.Query{Text: strings.Repeat("word ", 600), Limit: 1},
+		)
+		if engine.FailureOf(err).Outcome != retry.Refused ||
+			!strings.Contains(err.Error(), "may have 300 words, and this one has 600") {
 			t.Error(err)
 		}
 	})
@@ -334,10 +366,20 @@ func TestRealTemplatesAndNoAutomaticIndices(t *testing.T) {
 		"index_patterns": []string{"*"}, "priority": 1,
 		"template": object{"settings": object{"index": object{"gc_deletes": "1s", "number_of_shards": 2}}},
 	})
-	send(t, http.MethodPut, server.URL()+"/_cluster/settings", object{"transient": object{"action.auto_create_index": "false"}})
+	send(
+		t,
+		http.MethodPut,
+		server.URL()+"/_cluster/settings",
+		object{"transient": object{"action.auto_create_index": "false"}},
+	)
 	defer func() {
 		send(t, http.MethodDelete, server.URL()+"/_index_template/everything", nil)
-		send(t, http.MethodPut, server.URL()+"/_cluster/settings", object{"transient": object{"action.auto_create_index": nil}})
+		send(
+			t,
+			http.MethodPut,
+			server.URL()+"/_cluster/settings",
+			object{"transient": object{"action.auto_create_index": nil}},
+		)
 	}()
 	e := open(t, server.URL())
 	prepared(t, e, "tarns-e1", plain(nil))
@@ -345,7 +387,11 @@ func TestRealTemplatesAndNoAutomaticIndices(t *testing.T) {
 	if err := e.Drop(t.Context(), "tarns-e1"); err != nil {
 		t.Fatal(err)
 	}
-	results, err := e.Deliver(t.Context(), "tarns-e1", []engine.Document{{Key: "1", Version: 9, Body: []byte(`{}`)}})
+	results, err := e.Deliver(
+		t.Context(),
+		"tarns-e1",
+		[]engine.Document{{Key: "1", Version: 9, Body: []byte(`{}`)}},
+	)
 	if err == nil && results[0].Outcome != retry.Blocked {
 		t.Errorf("a deleted edition takes documents: %+v", results)
 	}

@@ -124,7 +124,11 @@ func words(s *shape.Shape, q query.Query) (object, error) {
 	}
 	if most := maxClauses / (2*len(fields) + len(parted) + 1); len(each)+len(q.Phrases) > most {
 		return nil, &engine.Failure{Outcome: retry.Refused, Message: fmt.Sprintf(
-			"a search in %d fields may have %d words, and this one has %d", len(fields), most, len(each)+len(q.Phrases))}
+			"a search in %d fields may have %d words, and this one has %d",
+			len(fields),
+			most,
+			len(each)+len(q.Phrases),
+		)}
 	}
 	look := func(text, kind string, fields []string) object {
 		return object{"multi_match": object{"query": text, "type": kind, "operator": "and", "fields": fields}}

@@ -329,7 +329,8 @@ func lost(edition string) error {
 // Editions lists the tables that were made as editions.
 func (e *Engine) Editions(ctx context.Context) ([]string, error) {
 	var there bool
-	if err := e.pool.QueryRow(ctx, "SELECT to_regclass('pingo_search.pingo_editions') IS NOT NULL").Scan(&there); err != nil || !there {
+	if err := e.pool.QueryRow(ctx, "SELECT to_regclass('pingo_search.pingo_editions') IS NOT NULL").Scan(&there); err != nil ||
+		!there {
 		return nil, explainOrNil(err)
 	}
 	rows, err := e.pool.Query(ctx, "SELECT name FROM pingo_search.pingo_editions")

@@ -131,7 +131,9 @@ func TestViewsForApplications(t *testing.T) {
 		results, err := e.Deliver(
 			ctx,
 			edition,
-			[]engine.Document{{Key: "1", Version: 1, Body: []byte(`{"pingo_fingerprint":"x","name":"Stones by the lakes"}`)}},
+			[]engine.Document{
+				{Key: "1", Version: 1, Body: []byte(`{"pingo_fingerprint":"x","name":"Stones by the lakes"}`)},
+			},
 		)
 		if err != nil || results[0].Outcome != retry.Done {
 			t.Fatal(results, err)

@@ -177,7 +177,10 @@ func (l *layout) words(
 		if len(words) > 1 {
 			whole = append(whole, "pingo_words @@ "+plain(q.Text))
 			if l.uses(shape.Exact) {
-				whole = append(whole, fmt.Sprintf("pingo_exact @> ARRAY[%s::text]", b.param(strings.ToLower(q.Text))))
+				whole = append(
+					whole,
+					fmt.Sprintf("pingo_exact @> ARRAY[%s::text]", b.param(strings.ToLower(q.Text))),
+				)
 			}
 		}
 		where = append(where, "("+strings.Join(whole, " OR ")+")")
@@ -199,14 +202,25 @@ func (b *builder) filter(c column, f query.Filter) string {
 		if !bound.Open {
 			way += "="
 		}
-		conditions = append(conditions, fmt.Sprintf("%s %s %s::text::%s", value, way, b.param(c.written(bound.Value)), c.element()))
+		conditions = append(
+			conditions,
+			fmt.Sprintf("%s %s %s::text::%s", value, way, b.param(c.written(bound.Value)), c.element()),
+		)
 	}
 	switch {
 	case f.Near != nil:
 		// The haversine formula, on a sphere.
-		conditions = append(conditions, fmt.Sprintf(`2 * 6371008.7714 * asin(sqrt(least(1, power(sin(radians(%[1]s[1] - %[2]s::float8) / 2), 2)
+		conditions = append(
+			conditions,
+			fmt.Sprintf(
+				`2 * 6371008.7714 * asin(sqrt(least(1, power(sin(radians(%[1]s[1] - %[2]s::float8) / 2), 2)
 			+ cos(radians(%[2]s::float8)) * cos(radians(%[1]s[1])) * power(sin(radians(%[1]s[0] - %[3]s::float8) / 2), 2)))) <= %[4]s::float8`,
-			value, b.param(f.Near.Latitude), b.param(f.Near.Longitude), b.param(f.Near.Metres)))
+				value,
+				b.param(f.Near.Latitude),
+				b.param(f.Near.Longitude),
+				b.param(f.Near.Metres),
+			),
+		)
 	case f.Within != nil:
 		across := "AND"
 		if f.Within.West > f.Within.East {
@@ -214,7 +228,13 @@ func (b *builder) filter(c column, f query.Filter) string {
 		}
 		conditions = append(conditions, fmt.Sprintf(
 			"%[1]s[1] BETWEEN %[2]s::float8 AND %[3]s::float8 AND (%[1]s[0] >= %[4]s::float8 %[6]s %[1]s[0] <= %[5]s::float8)",
-			value, b.param(f.Within.South), b.param(f.Within.North), b.param(f.Within.West), b.param(f.Within.East), across))
+			value,
+			b.param(f.Within.South),
+			b.param(f.Within.North),
+			b.param(f.Within.West),
+			b.param(f.Within.East),
+			across,
+		))
 	case f.From != nil || f.To != nil:
 		compare(">", f.From)
 		compare("<", f.To)

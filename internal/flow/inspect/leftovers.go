@@ -91,14 +91,25 @@ func (i *Inspector) RemoveLeftover(ctx context.Context, engine, edition string) 
 		return err
 	}
 	if slices.Contains(known, edition) {
-		return &BadRequest{fmt.Errorf("edition %s belongs to an index of these records; it is deleted when another one replaces it", edition)}
+		return &BadRequest{
+			fmt.Errorf(
+				"edition %s belongs to an index of these records; it is deleted when another one replaces it",
+				edition,
+			),
+		}
 	}
 	name, err := answers(ctx, eng, edition)
 	if err != nil {
 		return err
 	}
 	if name != "" {
-		return &BadRequest{fmt.Errorf("edition %s still answers searches of %s; whoever made it has to give the name up first", edition, name)}
+		return &BadRequest{
+			fmt.Errorf(
+				"edition %s still answers searches of %s; whoever made it has to give the name up first",
+				edition,
+				name,
+			),
+		}
 	}
 	return eng.Drop(ctx, edition)
 }

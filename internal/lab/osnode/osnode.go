@@ -119,7 +119,10 @@ func (s *Server) Restart(ctx context.Context) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 		if time.Now().After(deadline) {
-			return errors.Join(fmt.Errorf("OpenSearch does not answer after 5 minutes; its log is %s", log.Name()), s.Kill())
+			return errors.Join(
+				fmt.Errorf("OpenSearch does not answer after 5 minutes; its log is %s", log.Name()),
+				s.Kill(),
+			)
 		}
 	}
 }

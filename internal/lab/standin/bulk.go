@@ -101,9 +101,7 @@ func (s *Server) document(r *http.Request, name, id string, body []byte) (int, a
 		return 0, nil, out.err
 	}
 	if r.URL.Query().Get("refresh") == "true" {
-		ix.mu.Lock()
 		ix.refresh()
-		ix.mu.Unlock()
 	}
 	return out.status, object{
 		"_index":        ix.name,
@@ -250,13 +248,11 @@ func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, erro
 		items = appendItem(items, cmp.Or(result.index, a.target), &a.bulkWrite, result, wanted)
 	}
 	for ix := range touched {
-		ix.mu.Lock()
 		if query.Get("refresh") == "true" {
 			ix.refresh()
 		} else {
 			ix.autoRefresh() // a little at a time, rather than all when somebody next asks
 		}
-		ix.mu.Unlock()
 	}
 	items = append(items[:len(items)-1], "]}"...)
 	head := fmt.Appendf(nil, `{"took":%d,"errors":%t,`, time.Since(began).Milliseconds(), failed)

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,8 +16,10 @@ type index struct {
 	name    string
 	created time.Time
 
+	making   sync.Mutex // held while a segment is made; taken before mu
 	mu       sync.Mutex // guards what follows
 	mapping  *field
+	fixed    bool // no document adds to the mapping
 	settings map[string]string
 	analysis *analysis
 	closed   bool
@@ -46,8 +49,8 @@ type doc struct {
 	id      string
 	version int64
 	source  []byte
-	gone    time.Time // when it was deleted
-	dead    bool      // deleted or replaced
+	gone    int64 // when it was deleted, in nanoseconds; 0 when it was not
+	dead    bool  // deleted or replaced
 	ordinal int64
 	segment *segment
 	place   uint32
@@ -58,8 +61,15 @@ const bufferedDocuments = 4096
 
 func newIndex(name string, mapping *field, settings map[string]string, analysis *analysis) *index {
 	mapping.placed("")
+	fixed := true
+	mapping.each(func(f *field) {
+		if dynamic := f.dynamic("inherited"); dynamic == "true" || f == mapping && dynamic == "inherited" {
+			fixed = false
+		}
+	})
 	return &index{
 		name:      name,
+		fixed:     fixed,
 		created:   time.Now(),
 		mapping:   mapping,
 		settings:  settings,
@@ -119,26 +129,37 @@ func (ix *index) blocked() *apiError {
 
 // apply does one write.
 func (ix *index) apply(w *bulkWrite) written {
+	var terms []term
+	var bad *apiError
+	if ix.fixed && w.action != "delete" { // while others write
+		terms, bad = ix.read(w.id, w.source)
+	}
 	ix.mu.Lock()
-	defer ix.mu.Unlock()
+	out := ix.store(w, terms, bad)
+	full := len(ix.waiting) >= bufferedDocuments
+	ix.mu.Unlock()
+	if full {
+		ix.making.Lock()
+		ix.takeIn()
+		ix.making.Unlock()
+	}
+	return out
+}
+
+// store does one write whose document may have been read; the caller holds the lock.
+func (ix *index) store(w *bulkWrite, terms []term, bad *apiError) written {
 	if err := ix.blocked(); err != nil {
 		return refusal(err)
 	}
 	old := ix.stored[w.id]
-	alive := old != nil && old.gone.IsZero()
+	alive := old != nil && old.gone == 0
 	version := int64(1)
 	if old != nil {
 		version = old.version + 1
 	}
 	conflict := func(format string, args ...any) written {
-		return refusal(
-			&apiError{
-				409,
-				"version_conflict_engine_exception",
-				fmt.Sprintf("[%s]: version conflict, ", w.id) + fmt.Sprintf(format, args...),
-				nil,
-			},
-		)
+		return refusal(&apiError{409, "version_conflict_engine_exception",
+			fmt.Sprintf("[%s]: version conflict, ", w.id) + fmt.Sprintf(format, args...), nil})
 	}
 	if w.external {
 		if old != nil && (old.version > w.version || old.version == w.version && !w.equal) {
@@ -154,11 +175,12 @@ func (ix *index) apply(w *bulkWrite) written {
 		return conflict("document already exists (current version [%d])", old.version)
 	}
 	fresh := &doc{id: w.id, version: version, ordinal: ix.seqNo}
-	var terms []term
 	if w.action != "delete" {
-		var err *apiError
-		if terms, err = ix.read(w.id, w.source); err != nil {
-			return refusal(err)
+		if !ix.fixed {
+			terms, bad = ix.read(w.id, w.source)
+		}
+		if bad != nil {
+			return refusal(bad)
 		}
 		fresh.source = slices.Clone(w.source)
 	}
@@ -173,7 +195,7 @@ func (ix *index) apply(w *bulkWrite) written {
 	}
 	ix.stored[w.id] = fresh
 	if w.action == "delete" {
-		fresh.gone = time.Now()
+		fresh.gone = time.Now().UnixNano()
 		ix.graves = append(ix.graves, fresh)
 		out.result = "deleted"
 		if !alive {
@@ -185,16 +207,14 @@ func (ix *index) apply(w *bulkWrite) written {
 	if !alive {
 		out.status, out.result = 201, "created"
 	}
-	if ix.waiting = append(ix.waiting, read{fresh, terms}); len(ix.waiting) >= bufferedDocuments {
-		ix.takeIn()
-	}
+	ix.waiting = append(ix.waiting, read{fresh, terms})
 	return out
 }
 
 func (ix *index) get(id string) *doc {
 	ix.mu.Lock()
 	defer ix.mu.Unlock()
-	if d := ix.stored[id]; d != nil && d.gone.IsZero() {
+	if d := ix.stored[id]; d != nil && d.gone == 0 {
 		return d
 	}
 	return nil
@@ -206,29 +226,44 @@ func (ix *index) shut() bool {
 	return ix.closed
 }
 
-// takeIn makes a segment of what was written; the caller holds the lock.
+// takeIn makes a segment of what was written, which no search sees yet; the caller holds
+// making alone.
 func (ix *index) takeIn() {
+	ix.mu.Lock()
 	docs := slices.DeleteFunc(ix.waiting, func(r read) bool { return r.doc.dead })
 	ix.waiting = nil
+	ix.mu.Unlock()
 	if len(docs) == 0 {
 		return
 	}
 	s := newSegment(docs)
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
 	for n, d := range s.docs {
 		d.segment, d.place = s, uint32(n)
+		if d.dead { // by now; until the next refresh nothing else stands for it
+			ix.dying = append(ix.dying, d)
+		}
 	}
 	ix.hidden = append(ix.hidden, s)
 }
 
-// refresh makes all that was written visible to searches; the caller holds the lock.
+// refresh makes all that was written visible to searches.
 func (ix *index) refresh() {
+	ix.making.Lock()
+	defer ix.making.Unlock()
+	ix.mu.Lock()
 	ix.forget()
 	ix.refreshed = time.Now()
-	if !ix.changed {
+	changed, dying := ix.changed, ix.dying
+	ix.changed, ix.dying = false, nil
+	ix.mu.Unlock()
+	if !changed {
 		return
 	}
-	ix.changed = false
 	ix.takeIn()
+	ix.mu.Lock()
+	defer ix.mu.Unlock()
 	fresh := &snapshot{
 		segments: slices.Clone(ix.seen.segments),
 		live:     slices.Clone(ix.seen.live),
@@ -244,7 +279,7 @@ func (ix *index) refresh() {
 	}
 	ix.hidden = nil
 	owned := map[int]bool{}
-	for _, d := range ix.dying {
+	for _, d := range dying {
 		at := slices.Index(fresh.segments, d.segment)
 		if !owned[at] {
 			owned[at], fresh.live[at] = true, slices.Clone(fresh.live[at])
@@ -252,7 +287,6 @@ func (ix *index) refresh() {
 		fresh.live[at].unset(d.place)
 		fresh.count--
 	}
-	ix.dying = nil
 	ix.seen = fresh
 	ix.tidy()
 }
@@ -263,7 +297,7 @@ func (ix *index) forget() {
 	if d, err := parseTime(ix.settings["gc_deletes"]); err == nil {
 		keep = d
 	}
-	for len(ix.graves) > 0 && time.Since(ix.graves[0].gone) > keep {
+	for len(ix.graves) > 0 && time.Since(time.Unix(0, ix.graves[0].gone)) > keep {
 		if d := ix.graves[0]; ix.stored[d.id] == d {
 			delete(ix.stored, d.id)
 		}
@@ -339,27 +373,30 @@ func (ix *index) replace(old []*segment, merged *segment) {
 	ix.seen = now
 }
 
-// autoRefresh refreshes when the refresh interval has passed; the caller holds the lock.
+// autoRefresh refreshes when the refresh interval has passed.
 func (ix *index) autoRefresh() {
+	ix.mu.Lock()
 	interval := time.Second
 	if setting, ok := ix.settings["refresh_interval"]; ok {
-		if setting == "-1" {
-			return
-		}
 		if d, err := parseTime(setting); err == nil {
 			interval = d
 		}
+		if setting == "-1" {
+			interval = math.MaxInt64
+		}
 	}
-	if time.Since(ix.refreshed) >= interval {
+	due := time.Since(ix.refreshed) >= interval
+	ix.mu.Unlock()
+	if due {
 		ix.refresh()
 	}
 }
 
 // visible is what searches see now.
 func (ix *index) visible() *snapshot {
+	ix.autoRefresh()
 	ix.mu.Lock()
 	defer ix.mu.Unlock()
-	ix.autoRefresh()
 	return ix.seen
 }
 

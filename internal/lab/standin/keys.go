@@ -72,6 +72,9 @@ const maxTerm = 32766
 // keys gives what a value of a field is found by. why without a kind refuses it without
 // saying more; why with a status is the whole answer.
 func (f *field) keys(kind tokenKind, text string, a *analysis) (out []string, why *apiError) {
+	if f.Index != nil && !*f.Index && f.Type == "keyword" {
+		return nil, nil // kept in the document only
+	}
 	switch f.Type {
 	case "text":
 		return a.of(f, false).words(text), nil

@@ -86,11 +86,14 @@ func (f *field) placed(path string) {
 	}
 }
 
+// add puts a field below another. Searches may look at the fields meanwhile, so they get others.
 func (f *field) add(name string, child *field) {
-	if f.Properties == nil {
-		f.Properties = map[string]*field{}
+	more := maps.Clone(f.Properties)
+	if more == nil {
+		more = map[string]*field{}
 	}
-	f.Properties[name] = child
+	more[name] = child
+	f.Properties = more
 }
 
 func (f *field) dynamic(above string) string {

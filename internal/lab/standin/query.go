@@ -198,7 +198,31 @@ func every(parts []query) query {
 			}
 			out.add(f, len(s.docs))
 		}
+		if len(parts) > 1 {
+			out.forget()
+		}
 		return out
+	}
+}
+
+// forget takes the scores of documents that are not found.
+func (f *found) forget() {
+	if f.scores == nil {
+		return
+	}
+	for i, word := range f.docs {
+		scores := f.scores[i*64 : min(i*64+64, len(f.scores))]
+		switch word {
+		case 0:
+			clear(scores)
+		case ^uint64(0):
+		default:
+			for n := range scores {
+				if word&(1<<n) == 0 {
+					scores[n] = 0
+				}
+			}
+		}
 	}
 }
 
@@ -245,7 +269,7 @@ func atLeast(least int, parts []query) query {
 			for i := range out.docs {
 				out.docs[i] |= f.docs[i]
 			}
-			f.docs.each(func(n uint32) { out.scores[n] += f.score(n) })
+			out.add(f, len(s.docs))
 		}
 		return out
 	}
@@ -264,7 +288,15 @@ func best(parts []query) query {
 			for i := range out.docs {
 				out.docs[i] |= f.docs[i]
 			}
-			f.docs.each(func(n uint32) { out.scores[n] = max(out.scores[n], f.score(n)) })
+			if f.scores == nil {
+				f.docs.each(func(n uint32) { out.scores[n] = max(out.scores[n], f.same) })
+				continue
+			}
+			for i, v := range f.scores { // what is not found has none
+				if v > out.scores[i] {
+					out.scores[i] = v
+				}
+			}
 		}
 		return out
 	}

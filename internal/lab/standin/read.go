@@ -28,7 +28,10 @@ type scroll struct {
 
 func noSuchScroll(id string) error {
 	return &apiError{404, "search_phase_execution_exception", "all shards failed",
-		&apiError{kind: "search_context_missing_exception", reason: "No search context found for id [" + id + "]"}}
+		&apiError{
+			kind:   "search_context_missing_exception",
+			reason: "No search context found for id [" + id + "]",
+		}}
 }
 
 // openScroll searches an index and gives the first page.
@@ -49,6 +52,7 @@ func (s *Server) openScroll(ix *index, keepAlive string, body []byte) (int, any,
 	c := &scroll{request: r, index: ix, expires: time.Now().Add(keep)}
 	for i := range parts {
 		p := &parts[i]
+		ordering(r.sort).columns(p)
 		p.found.docs.each(func(n uint32) { c.hits = append(c.hits, hit{p, n, p.found.score(n)}) })
 	}
 	c.total = len(c.hits)
@@ -116,7 +120,12 @@ func scrollID(body []byte) (string, object, error) {
 	}
 	id := fmt.Sprint(o["scroll_id"])
 	if !strings.HasPrefix(id, "standin-scroll-") {
-		return "", nil, &apiError{400, "illegal_argument_exception", "Cannot parse scroll id", &apiError{kind: "e_o_f_exception", reason: "it is too short"}}
+		return "", nil, &apiError{
+			400,
+			"illegal_argument_exception",
+			"Cannot parse scroll id",
+			&apiError{kind: "e_o_f_exception", reason: "it is too short"},
+		}
 	}
 	return id, o, nil
 }

@@ -23,17 +23,46 @@ func (h *hit) doc() *doc { return h.in.segment.docs[h.n] }
 // searched is a segment with what was found in it.
 type searched struct {
 	ix      *index
+	at      int // among those that are searched
 	segment *segment
 	found   *found
 	live    bits
+	// sorts are the values of the fields that are sorted by, in the order of sorting.
+	sorts []sortColumn
+}
+
+// sortColumn is what documents of a segment are sorted by: each has the place of one of the keys,
+// or -1.
+type sortColumn struct {
+	keys   []string
+	places []int32
 }
 
 // ordering compares hits.
 type ordering []sortKey
 
-// key gives what a hit is sorted by, in a field's order-preserving form; false for none.
-func (k sortKey) key(h *hit) (string, bool) {
-	switch k.path {
+// columns prepares a segment for sorting.
+func (o ordering) columns(p *searched) {
+	p.sorts = make([]sortColumn, len(o))
+	for i, k := range o {
+		f := p.ix.mapping.at(k.path)
+		if f == nil {
+			continue
+		}
+		if t := p.segment.fields[f]; t != nil {
+			lowest, highest := t.smallestAndLargest(len(p.segment.docs))
+			p.sorts[i] = sortColumn{t.keys, lowest}
+			if k.down {
+				p.sorts[i].places = highest
+			}
+		}
+	}
+}
+
+// key gives what a hit is sorted by as the nth, in a field's order-preserving form; false for
+// none.
+func (o ordering) key(n int, h *hit) (string, bool) {
+	switch o[n].path {
 	case "_id":
 		return h.doc().id, true
 	case "_doc":
@@ -41,19 +70,11 @@ func (k sortKey) key(h *hit) (string, bool) {
 	case "_score":
 		return doubleKey(float64(h.score)), true
 	}
-	t := h.in.segment.fields[h.in.ix.mapping.at(k.path)]
-	if t == nil {
+	c := &h.in.sorts[n]
+	if c.places == nil || c.places[h.n] < 0 {
 		return "", false
 	}
-	lowest, highest := t.smallestAndLargest(len(h.in.segment.docs))
-	at := lowest[h.n]
-	if k.down {
-		at = highest[h.n]
-	}
-	if at < 0 {
-		return "", false
-	}
-	return t.keys[at], true
+	return c.keys[c.places[h.n]], true
 }
 
 func (k sortKey) compare(a string, hasA bool, b string, hasB bool) int {
@@ -72,16 +93,16 @@ func (k sortKey) compare(a string, hasA bool, b string, hasB bool) int {
 
 func (o ordering) compare(a, b *hit) int {
 	if len(o) == 0 {
-		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(a.doc().ordinal, b.doc().ordinal))
+		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(a.in.at, b.in.at), cmp.Compare(a.n, b.n))
 	}
-	for _, k := range o {
-		x, hasX := k.key(a)
-		y, hasY := k.key(b)
+	for i, k := range o {
+		x, hasX := o.key(i, a)
+		y, hasY := o.key(i, b)
 		if c := k.compare(x, hasX, y, hasY); c != 0 {
 			return c
 		}
 	}
-	return cmp.Compare(a.doc().ordinal, b.doc().ordinal)
+	return cmp.Or(cmp.Compare(a.in.at, b.in.at), cmp.Compare(a.n, b.n))
 }
 
 // top keeps the best hits, the worst of them on top.
@@ -132,7 +153,7 @@ func (r *searchRequest) run(ix *index, seen *snapshot) ([]searched, error) {
 	}
 	out := make([]searched, 0, len(seen.segments))
 	for i, s := range seen.segments {
-		out = append(out, searched{ix: ix, segment: s, live: seen.live[i], found: &found{}})
+		out = append(out, searched{ix: ix, at: i, segment: s, live: seen.live[i], found: &found{}})
 	}
 	ix.mu.Unlock() // segments never change
 	for i := range out {
@@ -196,6 +217,7 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 		}
 		for i := range parts {
 			p := &parts[i]
+			best.columns(p)
 			p.found.docs.each(func(n uint32) {
 				total++
 				h := hit{p, n, p.found.score(n)}
@@ -261,7 +283,7 @@ func (r *searchRequest) walk(began time.Time, ix *index, seen *snapshot) (int, a
 func (r *searchRequest) isAfter(h *hit) bool {
 	for i, k := range r.sort {
 		at, has := h.in.ix.keyOf(k.path, r.after[i])
-		mine, hasMine := k.key(h)
+		mine, hasMine := ordering(r.sort).key(i, h)
 		if c := k.compare(mine, hasMine, at, has); c != 0 {
 			return c > 0
 		}
@@ -338,8 +360,8 @@ func (r *searchRequest) answer(began time.Time, indices []*index, found []hit, t
 		}
 		if len(r.sort) > 0 {
 			values := make([]any, len(r.sort))
-			for i, k := range r.sort {
-				values[i] = k.shown(f)
+			for i := range r.sort {
+				values[i] = ordering(r.sort).shown(i, f)
 			}
 			h["sort"] = values
 			h["_score"] = nil
@@ -358,8 +380,9 @@ func (r *searchRequest) answer(began time.Time, indices []*index, found []hit, t
 
 // shown is what a hit is sorted by, as answers show it. In the place of a number that is
 // not there stands the one that it was sorted as.
-func (k sortKey) shown(h *hit) any {
-	key, has := k.key(h)
+func (o ordering) shown(n int, h *hit) any {
+	k := o[n]
+	key, has := o.key(n, h)
 	f := h.in.ix.mapping.at(k.path)
 	switch {
 	case k.path == "_id":

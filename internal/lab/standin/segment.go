@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/binary"
 	"iter"
@@ -34,34 +33,47 @@ type terms struct {
 // if more than once.
 type postings struct {
 	documents int
+	coded     string
+}
+
+// coder makes postings, document by document.
+type coder struct {
+	documents int
 	last      uint32
 	coded     []byte
 }
 
-func (p *postings) add(doc uint32, times uint8) {
-	step := uint64(doc-p.last) << 1
+func (c *coder) add(doc uint32, times uint8) {
+	step := uint64(doc-c.last) << 1
 	if times > 1 {
-		p.coded = append(binary.AppendUvarint(p.coded, step|1), times)
+		c.coded = append(binary.AppendUvarint(c.coded, step|1), times)
 	} else {
-		p.coded = binary.AppendUvarint(p.coded, step)
+		c.coded = binary.AppendUvarint(c.coded, step)
 	}
-	p.documents++
-	p.last = doc
+	c.documents++
+	c.last = doc
 }
+
+func (c *coder) postings() postings { return postings{c.documents, string(c.coded)} }
 
 // all yields each document and how often the key stands in it.
 func (p *postings) all() iter.Seq2[uint32, uint8] {
 	return func(yield func(uint32, uint8) bool) {
 		doc := uint32(0)
 		for at := 0; at < len(p.coded); {
-			step, n := binary.Uvarint(p.coded[at:])
-			at += n
+			step, shift := uint32(0), 0
+			for ; p.coded[at] >= 0x80; at++ {
+				step |= uint32(p.coded[at]&0x7f) << shift
+				shift += 7
+			}
+			step |= uint32(p.coded[at]) << shift
+			at++
 			times := uint8(1)
 			if step&1 == 1 {
 				times = p.coded[at]
 				at++
 			}
-			if doc += uint32(step >> 1); !yield(doc, times) {
+			if doc += step >> 1; !yield(doc, times) {
 				return
 			}
 		}
@@ -77,10 +89,8 @@ func (b bits) set(n uint32)      { b[n/64] |= 1 << (n % 64) }
 func (b bits) unset(n uint32)    { b[n/64] &^= 1 << (n % 64) }
 func (b bits) each(f func(uint32)) {
 	for i, word := range b {
-		for n := uint32(i * 64); word != 0; n, word = n+1, word>>1 {
-			if word&1 != 0 {
-				f(n)
-			}
+		for ; word != 0; word &= word - 1 {
+			f(uint32(i*64 + bits64.TrailingZeros64(word)))
 		}
 	}
 }
@@ -102,7 +112,7 @@ type read struct {
 func newSegment(documents []read) *segment {
 	slices.SortFunc(documents, func(a, b read) int { return cmp.Compare(a.doc.id, b.doc.id) })
 	s := &segment{docs: make([]*doc, len(documents)), fields: map[*field]*terms{}}
-	collected := map[*field]map[string]*postings{}
+	collected := map[*field]map[string]*coder{}
 	for n, d := range documents {
 		s.docs[n] = d.doc
 		slices.SortFunc(
@@ -116,12 +126,12 @@ func newSegment(documents []read) *segment {
 			}
 			byKey := collected[t.field]
 			if byKey == nil {
-				byKey = map[string]*postings{}
+				byKey = map[string]*coder{}
 				collected[t.field] = byKey
 			}
 			list := byKey[t.key]
 			if list == nil {
-				list = &postings{}
+				list = &coder{}
 				byKey[strings.Clone(t.key)] = list
 			}
 			list.add(uint32(n), uint8(min(times, 255)))
@@ -131,7 +141,7 @@ func newSegment(documents []read) *segment {
 		t := &terms{keys: slices.Sorted(maps.Keys(byKey))}
 		t.postings = make([]postings, len(t.keys))
 		for i, k := range t.keys {
-			t.postings[i] = *byKey[k]
+			t.postings[i] = byKey[k].postings()
 		}
 		s.fields[f] = t
 	}
@@ -164,6 +174,8 @@ func merge(segments []*segment, live []bits) *segment {
 		out.docs = append(out.docs, doc(f))
 		place[f.segment][f.n] = uint32(n)
 	}
+	var list coder
+	var moved []posting
 	fields := map[*field]bool{}
 	for _, s := range segments {
 		for f := range s.fields {
@@ -183,7 +195,7 @@ func merge(segments []*segment, live []bits) *segment {
 			if !some {
 				break
 			}
-			var moved []posting
+			moved = moved[:0]
 			for i, s := range segments {
 				if old := s.fields[f]; old != nil && at[i] < len(old.keys) && old.keys[at[i]] == key {
 					for doc, times := range old.postings[at[i]].all() {
@@ -196,12 +208,11 @@ func merge(segments []*segment, live []bits) *segment {
 			}
 			if len(moved) > 0 {
 				slices.SortFunc(moved, func(a, b posting) int { return cmp.Compare(a.doc, b.doc) })
-				var list postings
+				list.documents, list.last, list.coded = 0, 0, list.coded[:0]
 				for _, p := range moved {
 					list.add(p.doc, p.times)
 				}
-				list.coded = bytes.Clone(list.coded)
-				t.keys, t.postings = append(t.keys, key), append(t.postings, list)
+				t.keys, t.postings = append(t.keys, key), append(t.postings, list.postings())
 			}
 		}
 		t.keys, t.postings = slices.Clip(t.keys), slices.Clip(t.postings)

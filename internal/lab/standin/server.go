@@ -221,9 +221,7 @@ func (s *Server) within(r *http.Request, parts []string, body []byte) (int, any,
 			if ix.shut() {
 				return 0, nil, &apiError{400, "index_closed_exception", "closed", nil}
 			}
-			ix.mu.Lock()
 			ix.refresh()
-			ix.mu.Unlock()
 		}
 		return 200, object{"_shards": shards(len(indices))}, nil
 	}

@@ -40,7 +40,12 @@ func TestCookbook(t *testing.T) {
 			if !strings.HasPrefix(rest, "engines:\n") {
 				rest = "engines:\n" + rest
 			}
-			rest = strings.Replace(rest, "engines:\n", "engines:\n  main: { kind: opensearch, url: \"http://h\" }\n", 1)
+			rest = strings.Replace(
+				rest,
+				"engines:\n",
+				"engines:\n  main: { kind: opensearch, url: \"http://h\" }\n",
+				1,
+			)
 			def, wrong := definition.Parse(
 				[]definition.File{
 					{Name: "d.yaml", Text: "sources: { lodge: { kind: postgres, url: \"${LODGE_URL}\" } }\n" + rest},

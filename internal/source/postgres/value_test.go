@@ -55,7 +55,11 @@ func TestValuesBecomeNeutral(t *testing.T) {
 func throughRows(in string, c shape.Column) string {
 	tree := &shape.Tree{
 		Nodes: []*shape.Node{
-			{Parent: -1, Columns: []shape.Column{c}, Fields: []shape.Field{{Name: "v", Type: c.Type, Array: c.Array}}},
+			{
+				Parent:  -1,
+				Columns: []shape.Column{c},
+				Fields:  []shape.Field{{Name: "v", Type: c.Type, Array: c.Array}},
+			},
 		},
 	}
 	set := document.NewSet(tree)
