@@ -210,3 +210,26 @@ SSLCertificateKeyFile %[2]s/key.pem
 	})
 	engineBehindTLS(t, w, "https://"+address, forCertificate.Certificate())
 }
+
+// A truncated table leaves nothing behind in an index of several shards, which is more than one
+// page of a listing.
+func TestRealTruncatedRoot(t *testing.T) {
+	w := newRealWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, "CREATE TABLE tarns (id int PRIMARY KEY, name text); "+
+		"INSERT INTO tarns SELECT i, 'Tarn ' || i FROM generate_series(1, 7000) i")
+	w.serve()
+	w.must("apply", "--yes", w.write(`
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  tarns: { engine: main, rows: lodge.tarns, fields: { name: { search: 1 } }, engine_settings: { number_of_shards: 3 } }
+`))
+	w.must("wait", "tarns")
+	pgtest.Exec(t, lodge, "TRUNCATE tarns; INSERT INTO tarns VALUES (7, 'Last Tarn')")
+	w.must("wait", "tarns")
+	hits, err := w.client.Search(t.Context(), "tarns", api.Query{Limit: 10})
+	if err != nil || hits.Total != 1 || hits.Hits[0].Key != "7" {
+		t.Errorf("%+v %v", hits, err)
+	}
+}

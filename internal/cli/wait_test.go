@@ -111,3 +111,34 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 		t.Error(out)
 	}
 }
+
+// Settings that the engine refuses are found by check, in its words, and keep apply from
+// beginning.
+func TestSettingsAreTriedByCheck(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, "CREATE TABLE tarns (id int PRIMARY KEY, name text)")
+	w.serve()
+	definition := func(settings string) string {
+		return w.write(`
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  tarns: { engine: main, rows: lodge.tarns, fields: { name: { search: 1 } }, engine_settings: ` + settings + ` }
+`)
+	}
+	for settings, want := range map[string]string{
+		"{ colour: red }":            "unknown setting [index.colour]",
+		"{ refresh_interval: soon }": "failed to parse setting [index.refresh_interval] with value [soon]",
+		"{ gc_deletes: 10s }":        "deletions must be remembered for 5m at least",
+	} {
+		for _, command := range [][]string{{"check"}, {"apply", "--yes"}} {
+			out, errs, code := w.run(append(command, definition(settings))...)
+			if code != 3 || !strings.Contains(out+errs, want) {
+				t.Errorf("%v %s: exit %d: %s%s", command, settings, code, out, errs)
+			}
+		}
+	}
+	w.must("apply", "--yes", definition("{ number_of_replicas: 0 }"))
+	w.must("wait", "tarns")
+}
