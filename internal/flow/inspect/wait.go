@@ -27,7 +27,7 @@ func (i *Inspector) Wait(ctx context.Context, index string) error {
 	}
 	began, upTo := time.Now(), int64(-1)
 	var last error
-	for {
+	for looks := 1; ; looks++ {
 		done, err := found(ctx, i.Records, e, &upTo, began)
 		if done {
 			if err = e.Engine.Refresh(ctx, e.Record.Name()); err == nil {
@@ -42,6 +42,9 @@ func (i *Inspector) Wait(ctx context.Context, index string) error {
 				last = ErrNotFoundYet
 			}
 			return last
+		}
+		if looks%20 != 0 && e.Live() {
+			continue
 		}
 		if fresh, err := i.Newest(ctx, index); err == nil && fresh != nil {
 			e = fresh // another edition may answer by now
