@@ -34,8 +34,8 @@ func (i *Inspector) Wait(ctx context.Context, index string) error {
 				return nil
 			}
 		}
-		if err != nil && ctx.Err() == nil {
-			last = err
+		if ctx.Err() == nil {
+			last = err // what there was before is over
 		}
 		if !retry.Sleep(ctx, lookEvery) {
 			if last == nil {
