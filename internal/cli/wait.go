@@ -27,12 +27,8 @@ scripts. When that takes longer than --timeout it says what is still waited for,
 			}
 			err = a.Print(waited, func() {
 				if waited.Found {
-					fmt.Fprintf(
-						a.Out,
-						"Searches of %s find everything that was committed until %s ago.\n",
-						waited.Index,
-						(time.Duration(waited.Milliseconds) * time.Millisecond).Round(time.Millisecond),
-					)
+					fmt.Fprintf(a.Out, "Searches of %s find everything that was committed until %s ago.\n",
+						waited.Index, milliseconds(float64(waited.Milliseconds), true))
 				}
 			})
 			if err == nil && !waited.Found {
