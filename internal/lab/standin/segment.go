@@ -196,6 +196,7 @@ func merge(segments []*segment, live []bits) *segment {
 				break
 			}
 			moved = moved[:0]
+			from := 0 // how many segments
 			for i, s := range segments {
 				if old := s.fields[f]; old != nil && at[i] < len(old.keys) && old.keys[at[i]] == key {
 					for doc, times := range old.postings[at[i]].all() {
@@ -204,10 +205,13 @@ func merge(segments []*segment, live []bits) *segment {
 						}
 					}
 					at[i]++
+					from++
 				}
 			}
 			if len(moved) > 0 {
-				slices.SortFunc(moved, func(a, b posting) int { return cmp.Compare(a.doc, b.doc) })
+				if from > 1 { // else they are in order
+					slices.SortFunc(moved, func(a, b posting) int { return cmp.Compare(a.doc, b.doc) })
+				}
 				list.documents, list.last, list.coded = 0, 0, list.coded[:0]
 				for _, p := range moved {
 					list.add(p.doc, p.times)
