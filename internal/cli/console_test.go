@@ -140,6 +140,17 @@ func TestConsole(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = 77 WHERE id = 42")
 	do("searching", chromedp.KeyEvent("/"), chromedp.KeyEvent("marmot obs"))
 	shows("the hit", "1 found", "Marmot Observatory")
+	// Filters are taken up one by one; what is wrong with one is said in a sentence.
+	filter := func(text string) {
+		t.Helper()
+		do("filtering by "+text, chromedp.SendKeys(`//label[text()="Filters"]/..//input`, text+"\r", chromedp.BySearch))
+	}
+	filter("beds=lots")
+	shows("what is wrong with it", `"lots" is no whole number`)
+	do("taking it out", chromedp.SendKeys(`//label[text()="Filters"]/..//input`, "\b", chromedp.BySearch))
+	filter("beds<0")
+	shows("that nothing passes", "No document has these words and passes all filters")
+	do("taking it out", chromedp.SendKeys(`//label[text()="Filters"]/..//input`, "\b", chromedp.BySearch))
 	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))
 	shows("the document", "Document 42", "is what the row makes now", `"beds": 77`)
 	do("the definition", chromedp.Navigate(url+"/definition"))
