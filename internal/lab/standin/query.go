@@ -2,8 +2,10 @@ package standin
 
 import (
 	"fmt"
+	bits64 "math/bits"
 	"slices"
 	"strconv"
+	"sync"
 )
 
 // found is what a query finds in a segment: documents, and how well they fit. Without
@@ -14,6 +16,28 @@ type found struct {
 	same   float32 // the score of all, without scores
 }
 
+// spare are scores that no search uses any more, by their size as a power of two.
+var spare [32]sync.Pool
+
+// newScores gives a score of 0 to each of some documents.
+func newScores(n int) []float32 {
+	class := bits64.Len(uint(n))
+	if old, ok := spare[class].Get().(*[]float32); ok {
+		scores := (*old)[:n]
+		clear(scores)
+		return scores
+	}
+	return make([]float32, n, 1<<class)
+}
+
+// free gives the scores of a result back, which nobody looks at any more.
+func (f *found) free() {
+	if scores := f.scores; scores != nil {
+		spare[bits64.Len(uint(len(scores)))].Put(&scores)
+		f.scores = nil
+	}
+}
+
 func (f *found) score(n uint32) float32 {
 	if f.scores != nil {
 		return f.scores[n]
@@ -21,7 +45,7 @@ func (f *found) score(n uint32) float32 {
 	return f.same
 }
 
-// query finds documents of a segment, dead ones among them.
+// query finds documents of a segment, dead ones among them. What it gives belongs to the caller.
 type query func(s *segment) *found
 
 func nothing(s *segment) *found { return &found{docs: newBits(len(s.docs))} }
@@ -175,14 +199,11 @@ func times(q query, by float32) query {
 	}
 	return func(s *segment) *found {
 		f := q(s)
-		out := &found{docs: f.docs, same: f.same * by}
-		if f.scores != nil {
-			out.scores = make([]float32, len(f.scores))
-			for i, v := range f.scores {
-				out.scores[i] = v * by
-			}
+		f.same *= by
+		for i := range f.scores {
+			f.scores[i] *= by
 		}
-		return out
+		return f
 	}
 }
 
@@ -197,6 +218,7 @@ func every(parts []query) query {
 				out.docs[i] &= f.docs[i]
 			}
 			out.add(f, len(s.docs))
+			f.free()
 		}
 		if len(parts) > 1 {
 			out.forget()
@@ -233,7 +255,10 @@ func (f *found) add(other *found, n int) {
 		return
 	}
 	if f.scores == nil {
-		f.scores = slices.Repeat([]float32{f.same}, n)
+		f.scores = newScores(n)
+		for i := range f.scores {
+			f.scores[i] = f.same
+		}
 	}
 	if other.scores == nil {
 		other.docs.each(func(n uint32) { f.scores[n] += other.same })
@@ -250,7 +275,7 @@ func anyOf(parts []query) query { return atLeast(1, parts) }
 func atLeast(least int, parts []query) query {
 	return func(s *segment) *found {
 		out := nothing(s)
-		out.scores = make([]float32, len(s.docs))
+		out.scores = newScores(len(s.docs))
 		if least > 1 {
 			hits := make([]uint16, len(s.docs))
 			for _, p := range parts {
@@ -261,6 +286,7 @@ func atLeast(least int, parts []query) query {
 					}
 					out.scores[n] += f.score(n)
 				})
+				f.free()
 			}
 			return out
 		}
@@ -270,6 +296,7 @@ func atLeast(least int, parts []query) query {
 				out.docs[i] |= f.docs[i]
 			}
 			out.add(f, len(s.docs))
+			f.free()
 		}
 		return out
 	}
@@ -282,7 +309,7 @@ func best(parts []query) query {
 	}
 	return func(s *segment) *found {
 		out := nothing(s)
-		out.scores = make([]float32, len(s.docs))
+		out.scores = newScores(len(s.docs))
 		for _, p := range parts {
 			f := p(s)
 			for i := range out.docs {
@@ -297,6 +324,7 @@ func best(parts []query) query {
 					out.scores[i] = v
 				}
 			}
+			f.free()
 		}
 		return out
 	}
@@ -375,12 +403,14 @@ func (c *compiler) boolean(b object) (query, error) {
 			for i := range out.docs {
 				out.docs[i] &= f.docs[i]
 			}
+			f.free()
 		}
 		for _, p := range parts["must_not"] {
 			f := p(s)
 			for i := range out.docs {
 				out.docs[i] &^= f.docs[i]
 			}
+			f.free()
 		}
 		if len(should) > 0 {
 			f := some(s)
@@ -390,6 +420,7 @@ func (c *compiler) boolean(b object) (query, error) {
 				}
 			}
 			out.add(f, len(s.docs))
+			f.free()
 		}
 		return out
 	}, b["boost"])
@@ -400,7 +431,11 @@ func (c *compiler) constant(b object) (query, error) {
 	if err != nil {
 		return nil, err
 	}
-	return boosted(func(s *segment) *found { return &found{docs: q(s).docs, same: 1} }, b["boost"])
+	return boosted(func(s *segment) *found {
+		f := q(s)
+		f.free()
+		return &found{docs: f.docs, same: 1}
+	}, b["boost"])
 }
 
 func (c *compiler) best(b object) (query, error) {

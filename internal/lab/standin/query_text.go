@@ -300,7 +300,7 @@ func (c *compiler) word(f *field, word string, begun bool) query {
 		byTimes[n] = idf * float32(n) * 2.2 / (float32(n) + 1.2)
 	}
 	return func(s *segment) *found {
-		out := &found{docs: newBits(len(s.docs)), scores: make([]float32, len(s.docs))}
+		out := &found{docs: newBits(len(s.docs)), scores: newScores(len(s.docs))}
 		for _, list := range lists[s] {
 			for doc, times := range list.all() {
 				out.docs.set(doc)

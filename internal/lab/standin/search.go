@@ -232,6 +232,9 @@ func (s *Server) search(name string, body []byte) (int, any, error) {
 			}
 			countValues(ix, parts, a.path, counted[name])
 		}
+		for _, p := range parts {
+			p.found.free()
+		}
 	}
 	slices.SortFunc(best.hits, func(a, b hit) int { return best.compare(&a, &b) })
 	answer := r.answer(began, indices, best.hits[min(r.from, len(best.hits)):], total)
