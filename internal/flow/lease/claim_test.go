@@ -1,0 +1,106 @@
+package lease
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"testing"
+	"testing/synctest"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/stats"
+	"pingo/internal/lab/model"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+// claims is a feed of which only the claim matters.
+type claims struct {
+	source.Feed
+	now change.Claim
+}
+
+func (c *claims) Claimed(context.Context) (change.Claim, error) { return c.now, nil }
+
+func (c *claims) Claim(_ context.Context, _, fresh change.Claim) error {
+	c.now = fresh
+	return nil
+}
+
+// Records that were put back are noticed by whoever has the lease next, also when the one that
+// noticed first died before it was recorded, and when the copy is from between a claim and its
+// record.
+func TestRecordsThatWerePutBack(t *testing.T) { synctest.Test(t, recordsPutBack) }
+
+func recordsPutBack(t *testing.T) {
+	store := model.NewRecords()
+	feed := &claims{}
+	die := errors.New("dies")
+	claim := func(process string, recorded error) (reason string) {
+		t.Helper()
+		v, err := store.Heartbeat(t.Context(), processOf(process))
+		if err != nil {
+			t.Fatal(err)
+		}
+		lease, err := Take(t.Context(), store, "lodge", process, first(v.Leases), 0)
+		if err != nil || lease == nil {
+			t.Fatal(lease, err)
+		}
+		c := NewClaimer(lease, feed, "one", func(_ context.Context, why string) error {
+			reason = why
+			return recorded
+		}, &stats.TroubleSpot{}, slog.New(slog.DiscardHandler))
+		if err := c.try(t.Context()); !errors.Is(err, recorded) {
+			t.Fatal(process, err)
+		}
+		if err := lease.Renew(t.Context(), nil); err != nil { // it lives a little longer
+			t.Fatal(err)
+		}
+		return reason
+	}
+	if reason := claim("A", nil); reason != "" {
+		t.Errorf("at first: %s", reason)
+	}
+	if reason := claim("B", nil); reason != "" {
+		t.Errorf("taken over: %s", reason)
+	}
+	copied := store.Copy() // only its line of history tells it from the original
+	store.Restore(copied, true)
+	for _, process := range []string{"C", "D"} {
+		if reason := claim(process, die); reason != RecordsOlder {
+			t.Errorf("%s finds %q", process, reason)
+		}
+	}
+	if reason := claim("E", nil); reason != RecordsOlder {
+		t.Errorf("E finds %q", reason)
+	}
+	if reason := claim("F", nil); reason != "" {
+		t.Errorf("after it was recorded: %s", reason)
+	}
+
+	// The records know that F was about to claim; meanwhile its mark has moved on.
+	v, err := store.Heartbeat(t.Context(), processOf("G"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lease, err := Take(t.Context(), store, "lodge", "G", first(v.Leases), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := lease.Intend(t.Context(), feed.now); err != nil {
+		t.Fatal(err)
+	}
+	feed.now = change.Claim{Service: "one", Holder: "G", Epoch: lease.Epoch(), Mark: feed.now.Mark + 4}
+	if reason := claim("H", nil); reason != RecordsOlder {
+		t.Errorf("H finds %q", reason)
+	}
+}
+
+func processOf(id string) records.Process { return records.Process{ID: id} }
+
+func first(leases []*records.Lease) *records.Lease {
+	if len(leases) == 0 {
+		return nil
+	}
+	return leases[0]
+}
