@@ -1,6 +1,7 @@
 package opensearch_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -49,6 +50,25 @@ func TestConformance(t *testing.T) {
 			LoseAnswer: func() { fault("lose_answer") },
 		},
 	)
+}
+
+// Version 1 has no points in time, and version 3 no sorting by id: neither is asked for.
+func TestConformanceWithWhatAllVersionsHave(t *testing.T) {
+	stand := &standin.Server{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			t.Error(err)
+		}
+		if strings.Contains(r.URL.Path, "point_in_time") ||
+			strings.Contains(r.URL.Path, "_search") && strings.Contains(string(body), `"_id"`) {
+			t.Errorf("%s %s %s", r.Method, r.URL, body)
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		stand.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	enginetest.Run(t, open(t, server.URL), enginetest.Faults{})
 }
 
 // Headers of the definition go with every request, and are shown nowhere.
