@@ -124,3 +124,32 @@ func FuzzBulk(f *testing.F) {
 		}
 	})
 }
+
+// Whatever is asked, the answer is JSON, and nobody is hurt.
+func FuzzSearch(f *testing.F) {
+	f.Add(`{"query":{"match":{"t":null}},"sort":[5],"aggs":{"a":5}}`)
+	f.Add(
+		`{"query":{"bool":{"must":[{"term":{"k":{"value":1}}},{"range":{"n":{"gte":"1","lt":null}}}],"should":{"geo_distance":{"distance":"1km","p":[1,2]}}}},"sort":["k",{"n":{"order":"desc"}}],"search_after":["a",null]}`,
+	)
+	f.Add(
+		`{"query":{"multi_match":{"query":"a b","fields":["t^2","k"],"type":"phrase"}},"aggs":{"x":{"terms":{"field":"da","size":3}}}}`,
+	)
+	f.Add(`{"query":{"terms":{"k":[null,{},[]]}},"size":3,"from":2,"_source":["k"]}`)
+	f.Fuzz(func(t *testing.T, body string) {
+		s := &Server{}
+		ask(
+			s,
+			"PUT /x",
+			`{"mappings":{"properties":{"t":{"type":"text"},"k":{"type":"keyword"},"n":{"type":"long"},"da":{"type":"date"},"p":{"type":"geo_point"},"b":{"type":"boolean"}}}}`,
+		)
+		ask(
+			s,
+			"POST /x/_bulk?refresh=true",
+			"{\"index\":{\"_id\":\"1\"}}\n{\"t\":\"a b\",\"k\":\"a\",\"n\":5,\"da\":\"2031\",\"p\":[1,2],\"b\":true}\n{\"index\":{\"_id\":\"2\"}}\n{\"t\":\"c\"}\n",
+		)
+		_, answer := ask(s, "POST /x/_search", body)
+		if !json.Valid([]byte(answer)) {
+			t.Errorf("%s", answer)
+		}
+	})
+}
