@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strconv"
+	"strings"
 	"time"
 
 	"pingo/internal/core/shape"
@@ -36,7 +37,7 @@ func moment(text string) (first, next time.Time, err error) {
 	nanos, _ := strconv.Atoi((m[7] + "000000000")[:9])
 	zone := time.UTC
 	if offset := m[8]; offset != "" && offset != "Z" {
-		digits := regexp.MustCompile(`\D`).ReplaceAllString(offset, "") + "00"
+		digits := strings.ReplaceAll(offset[1:], ":", "") + "00"
 		hours, _ := strconv.Atoi(digits[:2])
 		minutes, _ := strconv.Atoi(digits[2:4])
 		seconds := hours*3600 + minutes*60

@@ -258,9 +258,13 @@ func readScalar(t shape.Type, v string) (string, error) {
 			return "", fmt.Errorf("%q is neither true nor false", v)
 		}
 	case shape.Date, shape.Timestamp:
-		first, _, err := moment(v)
+		first, next, err := moment(v)
 		if err != nil {
 			return "", err
+		}
+		if one := lastOf(t, first, next); !next.Equal(first) && (t != shape.Date || next.After(first.AddDate(0, 0, 1))) {
+			return "", fmt.Errorf(
+				"%q is more than one %s, up to %s; of several each is written whole, or use FROM..TO", v, t, one.Value)
 		}
 		return bound(t, first, false).Value, nil
 	}

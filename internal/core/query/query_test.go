@@ -88,6 +88,8 @@ func TestFilters(t *testing.T) {
 		"open=yes":                         `"yes" is neither true nor false`,
 		"kind>a":                           "values of type keyword have no order; use =",
 		"since=yesterday":                  `"yesterday" is no day or moment, such as 2031`,
+		"since=2031|2032":                  `"2031" is more than one date, up to 2032-01-01`,
+		"seen=2031-06-01|2031-07-01":       `"2031-06-01" is more than one timestamp`,
 		"since=2031-02-30":                 `"2031-02-30" does not exist in the calendar`,
 		"place=46,8":                       "a place is asked for by near(LATITUDE,LONGITUDE,RADIUS)",
 		"place=near(91,8,1km)":             `"91" is no number of degrees from -90 to 90`,

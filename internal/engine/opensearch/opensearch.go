@@ -454,7 +454,7 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 		return err
 	}
 	defer func() {
-		_ = e.delete(context.WithoutCancel(ctx), "/_search/scroll", map[string]any{"scroll_id": page.ScrollID})
+		_ = e.send(context.WithoutCancel(ctx), http.MethodDelete, "/_search/scroll", map[string]any{"scroll_id": page.ScrollID})
 	}() // it ends by itself, too
 	total, listed := page.Hits.Total.Value, int64(0)
 	for {
@@ -506,10 +506,6 @@ func (e *Engine) ask(ctx context.Context, path string, query url.Values, questio
 		return err
 	}
 	return e.do(ctx, http.MethodPost, path, query, bytes.NewReader(b), out)
-}
-
-func (e *Engine) delete(ctx context.Context, path string, body any) error {
-	return e.send(ctx, http.MethodDelete, path, body)
 }
 
 type searchAnswer struct {

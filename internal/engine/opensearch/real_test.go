@@ -392,8 +392,8 @@ func TestRealTemplatesAndNoAutomaticIndices(t *testing.T) {
 		"tarns-e1",
 		[]engine.Document{{Key: "1", Version: 9, Body: []byte(`{}`)}},
 	)
-	if err == nil && results[0].Outcome != retry.Blocked {
-		t.Errorf("a deleted edition takes documents: %+v", results)
+	if err != nil || results[0].Outcome != retry.Blocked {
+		t.Errorf("a deleted edition takes documents: %+v %v", results, err)
 	}
 }
 
