@@ -356,7 +356,7 @@ where a day may be a month or a year, and means all of it.`,
   pingo search huts winter -o json
   pingo search huts '"stone hut" tarn'
   pingo search huts bothy refuge --any
-  pingo search huts --filter 'altitude_m>=2000' --filter opened=1990..1999 --sort -altitude_m
+  pingo search huts --filter 'altitude_m>=2000' --filter opens_on=2031-07 --sort -altitude_m
   pingo search huts --filter winter_room=true --facet region.country`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
