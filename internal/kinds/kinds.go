@@ -14,6 +14,7 @@ import (
 	"pingo/internal/engine/opensearch"
 	postgresengine "pingo/internal/engine/postgres"
 	"pingo/internal/source"
+	"pingo/internal/source/mariadb"
 	"pingo/internal/source/postgres"
 )
 
@@ -26,7 +27,7 @@ type Set struct {
 // All is the kinds that Pingo ships with.
 func All() *Set {
 	return &Set{
-		Sources: []source.Kind{postgres.Kind},
+		Sources: []source.Kind{postgres.Kind, mariadb.Kind},
 		Engines: []engine.Kind{opensearch.Kind, postgresengine.Kind},
 	}
 }

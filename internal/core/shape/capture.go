@@ -139,7 +139,8 @@ func (s *Shape) Routes() map[Ref][]Route {
 // up leads from values of a node's columns to document keys.
 func (t *Tree) up(n *Node, columns, types []string) []Step {
 	if n.Link == nil {
-		if slices.Equal(n.Key, columns) {
+		// The key as the row has it is what tells documents apart, not one that equals it.
+		if slices.Equal(n.Key, columns) && !slices.ContainsFunc(n.Columns[:len(n.Key)], func(c Column) bool { return c.Loose }) {
 			return nil
 		}
 		return []Step{{n.Table, columns, types, n.Columns[:len(n.Key)]}}

@@ -12,6 +12,8 @@ type Table struct {
 	Ref Ref
 	// View, Refreshed, Foreign: a view, a materialised view, a table of another server.
 	View, Refreshed, Foreign bool
+	// Opaque: a view of which the source cannot tell what it reads.
+	Opaque bool
 	Columns                  []TableColumn
 	// Follows says what a view reads.
 	Follows []Follow
@@ -46,6 +48,9 @@ type TableColumn struct {
 	Family string
 	// Bytewise: values are in the order of their texts' bytes.
 	Bytewise bool
+	// Loose: the source takes some values for equal that are written differently, such as
+	// texts in capitals and without.
+	Loose bool
 	// Refused says what to do instead of indexing values of this type; empty when
 	// they can be indexed.
 	Refused string
@@ -278,6 +283,14 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 			n.Table,
 		)
 	}
+	if t.Opaque {
+		c.find(
+			n.TablePos,
+			"name the tables that it reads",
+			"%s is a view, and this kind of source does not tell which tables a view reads, so their changes would go unnoticed",
+			n.Table,
+		)
+	}
 	var ordering *ExpressionFacts
 	if rel == nil {
 		c.root(node, t, rows)
@@ -493,7 +506,7 @@ func (c *compiler) tied(their, our *TableColumn, theirTable, ourTable string, po
 
 // KeyColumn is the column as keys and links hold it.
 func (c *TableColumn) KeyColumn() Column {
-	return Column{Name: c.Name, Form: c.Form, Type: c.Type, Array: c.Array, Key: c.KeyForm}
+	return Column{Name: c.Name, Form: c.Form, Type: c.Type, Array: c.Array, Key: c.KeyForm, Loose: c.Loose}
 }
 
 func (c *compiler) columnOf(r Ref, name string, pos definition.Pos) *TableColumn {

@@ -153,6 +153,8 @@ type Column struct {
 	Array bool   `json:"array,omitempty"`
 	// Key: the value is read as keys and links hold it, where that is another text.
 	Key bool `json:"key,omitempty"`
+	// Loose: equal values may be written differently; see TableColumn.
+	Loose bool `json:"loose,omitempty"`
 }
 
 // Match says how a search looks into a field.

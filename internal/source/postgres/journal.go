@@ -18,29 +18,19 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
 	"pingo/internal/source"
+	"pingo/internal/source/journal"
 )
 
-// Feed reads the journal, and remembers what was read. Writers take their sequence numbers before
-// they commit, so rows appear late and out of order: everything visible above low
-// is read that is not in flight, and low only rises to a number below which no
-// uncommitted row can exist.
+// Feed reads the journal.
 type Feed struct {
-	pool *pgxpool.Pool
+	pool   *pgxpool.Pool
+	cursor journal.Cursor
 
-	mu sync.Mutex // guards what follows
-	// inFlight has the time of every change that was returned and is not done.
-	inFlight map[int64]time.Time
-	// gone were deleted; they leave inFlight when the next read begins, since a
-	// read that began before the deletion still sees them.
-	gone    []int64
-	low     int64 // all rows up to here were seen
-	high    int64 // the highest row seen
+	mu      sync.Mutex // guards what follows
 	marks   []mark
 	taken   int64 // the highest number that was taken at the last full read
 	marked  time.Time
 	layouts map[int32]layout
-	// nextFull is when rows between low and high are looked for again.
-	nextFull time.Time
 	// looked is when materialised views were last looked at.
 	looked time.Time
 	// claim is that under which the journal is read.
@@ -175,26 +165,13 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	if err := p.noteRefreshes(ctx); err != nil {
 		return nil, err
 	}
-	j := p
-	j.mu.Lock()
-	if j.inFlight == nil {
-		j.inFlight = map[int64]time.Time{}
-	}
-	for _, seq := range j.gone {
-		delete(j.inFlight, seq)
-	}
-	j.gone = nil
-	from, full := j.high, time.Now().After(j.nextFull)
-	if full {
-		from = j.low
-		limit += len(j.inFlight)
-	}
+	r := p.cursor.Begin(limit)
+	p.mu.Lock()
 	// A transaction number is taken only while writers take many themselves.
-	wanted := full && time.Since(j.marked) > markEvery && j.taken > j.low &&
-		(len(j.marks) == 0 || j.taken > j.marks[len(j.marks)-1].seq)
-	j.mu.Unlock()
+	wanted := r.Full && time.Since(p.marked) > markEvery && p.taken > p.cursor.Low() &&
+		(len(p.marks) == 0 || p.taken > p.marks[len(p.marks)-1].seq)
+	p.mu.Unlock()
 
-	began := time.Now()
 	var now mark
 	var xmin uint64
 	var rows []noted
@@ -222,7 +199,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		batch.Queue("SELECT pg_current_xact_id()::text").QueryRow(number(&now.xid))
 	}
 	batch.Queue("SELECT pg_snapshot_xmin(pg_current_snapshot())::text").QueryRow(number(&xmin))
-	batch.Queue(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`, from, limit).
+	batch.Queue(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`, r.From, r.Limit).
 		Query(func(result pgx.Rows) error {
 			var n noted
 			_, err := pgx.ForEachRow(
@@ -246,7 +223,11 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	if err != nil {
 		return nil, err
 	}
-	return j.took(read, from, full, len(read) == limit, now, xmin, began), nil
+	fresh, seen := p.cursor.Took(r, read)
+	if r.Full {
+		p.settle(seen, now, xmin)
+	}
+	return fresh, nil
 }
 
 func journalError(err error) error {
@@ -337,48 +318,23 @@ func (p *Feed) partsMatter(ctx context.Context, was, now string) bool {
 	return false
 }
 
-// took keeps what is new among the rows read, and moves the marks on.
-func (j *Feed) took(
-	read []change.Change,
-	from int64,
-	full, cut bool,
-	now mark,
-	xmin uint64,
-	began time.Time,
-) []change.Change {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	fresh := read[:0]
-	last := from
-	for _, c := range read {
-		last = c.Seq
-		if _, handed := j.inFlight[c.Seq]; handed {
-			continue
-		}
-		j.inFlight[c.Seq] = c.At
-		fresh = append(fresh, c)
-	}
-	j.high = max(j.high, last)
-	if !full {
-		return fresh
-	}
-	// Looking again below high is as frequent as it is cheap.
-	j.nextFull = time.Now().Add(10 * time.Since(began))
-	settled := j.low
-	rest := j.marks[:0]
-	for _, m := range j.marks {
+// settle moves the marks on after a full read that has seen all visible rows up to a number.
+func (p *Feed) settle(seen int64, now mark, xmin uint64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	rest := p.marks[:0]
+	for _, m := range p.marks {
 		switch {
 		case xmin < m.xid:
 			rest = append(rest, m)
-		case !cut || m.seq <= last:
-			settled = max(settled, m.seq)
+		case m.seq <= seen:
+			p.cursor.Settle(m.seq)
 		}
 	}
 	if now.xid > 0 {
-		rest, j.marked = append(rest, now), time.Now()
+		rest, p.marked = append(rest, now), time.Now()
 	}
-	j.marks, j.low, j.taken = rest, settled, now.seq
-	return fresh
+	p.marks, p.taken = rest, now.seq
 }
 
 // changes reads journal rows by their layouts, which are looked up as they appear.
@@ -460,49 +416,31 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	if !ours {
 		return errSuperseded
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.gone = append(p.gone, seqs...)
+	p.cursor.Gone(seqs)
 	return nil
 }
 
 // Rewind forgets what was handed out, so that all that is left is read again.
 func (p *Feed) Rewind() {
+	p.cursor.Rewind()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	j := p
-	j.inFlight, j.gone, j.low, j.high, j.marks, j.taken, j.layouts, j.nextFull = nil, nil, 0, 0, nil, 0, nil, time.Time{}
+	p.marks, p.taken, p.layouts = nil, 0, nil
 }
 
 // InFlight is how many changes were returned and are not done, and when the oldest of
 // them was made.
-func (p *Feed) InFlight() (n int, oldest time.Time) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, at := range p.inFlight {
-		if oldest.IsZero() || at.Before(oldest) {
-			oldest = at
-		}
-	}
-	// Those that are gone leave with the next read; who waits for room must not wait for them.
-	return len(p.inFlight) - len(p.gone), oldest
-}
+func (p *Feed) InFlight() (n int, oldest time.Time) { return p.cursor.InFlight() }
 
 const countedRows = 50_000
 
 // Depth reads how much the journal holds, without reading much of it.
 func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
-	p.mu.Lock()
-	low := p.low // nothing is below but what was read and is not done
-	for seq := range p.inFlight {
-		low = min(low, seq-1)
-	}
-	p.mu.Unlock()
 	var d source.Depth
 	err := p.pool.QueryRow(ctx, `
 		WITH first_ones AS (SELECT seq, at FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2)
 		SELECT count(*), coalesce(min(seq), 0), (SELECT at FROM first_ones ORDER BY seq LIMIT 1), (SELECT last_value FROM pingo_capture.journal_seq),
-			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, low, countedRows).Scan(&d.Changes, &d.First, &d.Oldest, &d.Last, &d.Bytes)
+			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, p.cursor.Below(), countedRows).Scan(&d.Changes, &d.First, &d.Oldest, &d.Last, &d.Bytes)
 	if err != nil {
 		return d, journalError(err)
 	}

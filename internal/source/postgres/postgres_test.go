@@ -295,7 +295,7 @@ func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 	}
 	p.Feed.(*Feed).mu.Lock()
 	defer p.Feed.(*Feed).mu.Unlock()
-	if p.Feed.(*Feed).low == 0 {
+	if p.Feed.(*Feed).cursor.Low() == 0 {
 		t.Error("the low-water mark never rose")
 	}
 }

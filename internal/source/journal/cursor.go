@@ -1,0 +1,148 @@
+// Package journal is what the feeds share that read a table of changes in a database.
+package journal
+
+import (
+	"math"
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+)
+
+// Cursor remembers what was read of a journal. Writers take their numbers before they commit,
+// so rows appear late and out of order: everything visible above a low-water mark is read that
+// is not in flight, and the mark only rises to a number below which no uncommitted row can
+// exist. The zero value begins at the start. All methods may be used at the same time, but one
+// read at a time, from Begin to Took.
+type Cursor struct {
+	mu sync.Mutex // guards what follows
+	// inFlight has the time of every change that was returned and is not done.
+	inFlight map[int64]time.Time
+	// gone were deleted; they leave inFlight when the next read begins, since a
+	// read that began before the deletion still sees them.
+	gone      []int64
+	low, high int64 // all rows up to low were seen; high is the highest seen
+	// nextFull is when rows between low and high are looked for again.
+	nextFull time.Time
+}
+
+// Read is one read of a journal.
+type Read struct {
+	// From is the number above which rows are to be read, in order, at most Limit.
+	From  int64
+	Limit int
+	// Full: rows are read from the low-water mark on, not only those above the highest seen.
+	Full  bool
+	began time.Time
+}
+
+// Begin begins a read of at most limit changes that were not returned before.
+func (c *Cursor) Begin(limit int) Read {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, seq := range c.gone {
+		delete(c.inFlight, seq)
+	}
+	c.gone = nil
+	r := Read{From: c.high, Limit: limit, began: time.Now()}
+	if r.Full = r.began.After(c.nextFull); r.Full {
+		r.From, r.Limit = c.low, limit+len(c.inFlight)
+	}
+	return r
+}
+
+// Took keeps what is new among the rows that were read. All rows up to seen were read that
+// were visible then.
+func (c *Cursor) Took(r Read, read []change.Change) (fresh []change.Change, seen int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.inFlight == nil {
+		c.inFlight = map[int64]time.Time{}
+	}
+	cut := len(read) == r.Limit
+	fresh, seen = read[:0], r.From
+	for _, row := range read {
+		seen = row.Seq
+		if _, handed := c.inFlight[row.Seq]; handed {
+			continue
+		}
+		c.inFlight[row.Seq] = row.At
+		fresh = append(fresh, row)
+	}
+	c.high = max(c.high, seen)
+	if r.Full { // looking again below high is as frequent as it is cheap
+		c.nextFull = time.Now().Add(10 * time.Since(r.began))
+	}
+	if !cut {
+		seen = math.MaxInt64
+	}
+	return fresh, seen
+}
+
+// Settle raises the low-water mark: no row up to it can become visible any more, and a full
+// read has seen them all.
+func (c *Cursor) Settle(low int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.low = max(c.low, low)
+}
+
+// Low is the low-water mark.
+func (c *Cursor) Low() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.low
+}
+
+// High is the highest number seen.
+func (c *Cursor) High() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.high
+}
+
+// Restart has all rows looked at again from the start, without those in flight.
+func (c *Cursor) Restart() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.low, c.nextFull = 0, time.Time{}
+}
+
+// Gone notes rows that were deleted.
+func (c *Cursor) Gone(seqs []int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.gone = append(c.gone, seqs...)
+}
+
+// Rewind forgets what was handed out, so that all that is left is read again.
+func (c *Cursor) Rewind() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.inFlight, c.gone, c.low, c.high, c.nextFull = nil, nil, 0, 0, time.Time{}
+}
+
+// InFlight is how many changes were returned and are not done, and when the oldest of them
+// was made.
+func (c *Cursor) InFlight() (n int, oldest time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, at := range c.inFlight {
+		if oldest.IsZero() || at.Before(oldest) {
+			oldest = at
+		}
+	}
+	// Those that are gone leave with the next read; who waits for room must not wait for them.
+	return len(c.inFlight) - len(c.gone), oldest
+}
+
+// Below is a number below which nothing is but what was read and is done.
+func (c *Cursor) Below() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	low := c.low
+	for seq := range c.inFlight {
+		low = min(low, seq-1)
+	}
+	return low
+}

@@ -1,0 +1,301 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"pingo/internal/core/shape"
+	"pingo/internal/source"
+)
+
+// MissingRights lists the statements that let Pingo install and read capture.
+func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
+	user, err := p.user(ctx)
+	if err != nil {
+		return nil, err
+	}
+	who := fmt.Sprintf("GRANTEE IN (%s)", text(user))
+	has := func(privilege string, t shape.Ref) (bool, error) {
+		rows, err := p.db.texts(
+			ctx,
+			fmt.Sprintf(`SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE %[1]s AND PRIVILEGE_TYPE = %[2]s
+			UNION SELECT 1 FROM information_schema.SCHEMA_PRIVILEGES WHERE %[1]s AND PRIVILEGE_TYPE = %[2]s AND %[3]s LIKE TABLE_SCHEMA
+			UNION SELECT 1 FROM information_schema.TABLE_PRIVILEGES WHERE %[1]s AND PRIVILEGE_TYPE = %[2]s AND TABLE_SCHEMA = %[3]s AND TABLE_NAME = %[4]s`,
+				who, text(privilege), text(t.Schema), text(t.Name)),
+		)
+		return len(rows) > 0, err
+	}
+	missing := []string{}
+	ask := func(t shape.Ref, grant string, privileges ...string) error {
+		for _, privilege := range privileges {
+			granted, err := has(privilege, t)
+			if err != nil {
+				return wrap("reading Pingo's rights", err)
+			}
+			if !granted {
+				missing = append(missing, grant)
+				return nil
+			}
+		}
+		return nil
+	}
+	there, err := p.there(ctx)
+	if err != nil {
+		return nil, err
+	}
+	privileges := []string{"SELECT", "INSERT", "UPDATE", "DELETE"}
+	if !there {
+		privileges = append(privileges, "CREATE", "ALTER")
+	}
+	capture := shape.Ref{Schema: p.db.capture, Name: "journal"}
+	if err := ask(capture, fmt.Sprintf("GRANT ALL ON %s.* TO %s;", quoteName(strings.ReplaceAll(p.db.capture, "_", `\_`)), user), privileges...); err != nil {
+		return nil, err
+	}
+	if err := ask(shape.Ref{}, fmt.Sprintf("GRANT PROCESS ON *.* TO %s;", user), "PROCESS"); err != nil {
+		return nil, err
+	}
+	list, err := p.needs(ctx, need)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range list {
+		for _, t := range p.db.triggersOf(c) {
+			grant := fmt.Sprintf("GRANT TRIGGER ON %s TO %s;", quote(t.table), user)
+			if slices.Contains(missing, grant) {
+				continue
+			}
+			if err := ask(t.table, grant, "TRIGGER"); err != nil {
+				return nil, err
+			}
+		}
+	}
+	var logged, trusted bool
+	if err := p.db.QueryRowContext(ctx, "SELECT @@log_bin, @@log_bin_trust_function_creators").Scan(&logged, &trusted); err != nil {
+		return nil, wrap("reading the server's settings", err)
+	}
+	if logged && !trusted {
+		if err := ask(shape.Ref{}, "SET GLOBAL log_bin_trust_function_creators = 1;", "SUPER"); err != nil {
+			return nil, err
+		}
+	}
+	return missing, nil
+}
+
+// Gaps compares the triggers that stand on tables with those that should.
+func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap, error) {
+	there, err := p.there(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []source.Gap
+	if !there {
+		for _, c := range need {
+			out = append(
+				out,
+				source.Gap{
+					Table:      c.Table,
+					Deliberate: true,
+					Reason:     "capture was removed from this database, so its changes go unnoticed",
+				},
+			)
+		}
+		return out, nil
+	}
+	installed, err := p.installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range need {
+		rows, err := p.db.texts(ctx, "SELECT coalesce("+madeAt(c.Table)+", '')")
+		if err != nil {
+			return nil, wrap("looking for "+c.Table.String(), err)
+		}
+		l, made := installed[c.Table], rows[0][0]
+		switch {
+		case made == "":
+			out = append(
+				out,
+				source.Gap{
+					Table:      c.Table,
+					Deliberate: true,
+					Reason: fmt.Sprintf(
+						"the table %s was dropped or renamed, so its changes go unnoticed",
+						c.Table,
+					),
+				},
+			)
+			continue
+		case !l.whole && l.made != "" && l.made != made:
+			out = append(
+				out,
+				source.Gap{
+					Table: c.Table,
+					Reason: fmt.Sprintf(
+						"the table %s was made anew, without the triggers of Pingo, so changes went unnoticed",
+						c.Table,
+					),
+				},
+			)
+			continue
+		case !l.whole:
+			out = append(
+				out,
+				source.Gap{
+					Table:      c.Table,
+					Deliberate: true,
+					Reason: fmt.Sprintf(
+						"triggers of Pingo on %s, or on a table whose foreign keys change its rows, were dropped, so changes went unnoticed",
+						c.Table,
+					),
+				},
+			)
+			continue
+		}
+		if l.made != made { // it was altered, which leaves its triggers, so it is still the same
+			if _, err := p.db.ExecContext(ctx, fmt.Sprintf("UPDATE %s.layouts SET made = %s WHERE id = %s", quoteName(p.db.capture), text(made), l.id)); err != nil {
+				return nil, wrap("recording when "+c.Table.String()+" was altered", err)
+			}
+		}
+		cascades, err := p.cascades(ctx, c.Table, nil)
+		if err != nil {
+			return nil, wrap("reading the foreign keys of "+c.Table.String(), err)
+		}
+		if fmt.Sprint(cascades) != l.cascades {
+			out = append(
+				out,
+				source.Gap{
+					Table: c.Table,
+					Reason: fmt.Sprintf(
+						"a foreign key of %s came or went by which its rows change without a trigger, so changes may have gone unnoticed",
+						c.Table,
+					),
+				},
+			)
+		}
+	}
+	return out, nil
+}
+
+// Advice looks for lookups without an index, and for what changes rows behind the
+// application's back.
+func (p *Capture) Advice(
+	ctx context.Context,
+	need []shape.Captured,
+	lookups []shape.Lookup,
+) ([]source.Advice, error) {
+	out := []source.Advice{}
+	for _, l := range lookups {
+		rows, err := p.db.texts(
+			ctx,
+			fmt.Sprintf(`SELECT INDEX_NAME, COLUMN_NAME FROM information_schema.STATISTICS
+			WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND SUB_PART IS NULL ORDER BY INDEX_NAME, SEQ_IN_INDEX`, text(l.Table.Schema), text(l.Table.Name)),
+		)
+		if err != nil {
+			return nil, wrap("looking for indexes on "+l.Table.String(), err)
+		}
+		indexes := map[string][]string{}
+		for _, r := range rows {
+			indexes[r[0]] = append(indexes[r[0]], r[1])
+		}
+		indexed := false
+		for _, columns := range indexes {
+			first := columns[:min(len(columns), len(l.Columns))]
+			indexed = indexed ||
+				len(first) == len(l.Columns) &&
+					!slices.ContainsFunc(l.Columns, func(c string) bool { return !slices.Contains(first, c) })
+		}
+		if indexed {
+			continue
+		}
+		about, err := p.db.texts(
+			ctx,
+			fmt.Sprintf(
+				"SELECT coalesce(TABLE_ROWS, 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s",
+				text(l.Table.Schema),
+				text(l.Table.Name),
+			),
+		)
+		if err != nil || len(about) == 0 {
+			return nil, wrap("counting "+l.Table.String(), err)
+		}
+		out = append(out, source.Advice{
+			Kind: "index", Table: l.Table.String(),
+			Message: fmt.Sprintf(
+				"rows are looked for by %s without an index: each time about %s rows are scanned",
+				strings.Join(l.Columns, ", "),
+				about[0][0],
+			),
+			Statement: fmt.Sprintf(
+				"CREATE INDEX %s ON %s (%s);",
+				quoteName(strings.Join(append([]string{l.Table.Name}, l.Columns...), "_")),
+				quote(l.Table),
+				quoteNames(l.Columns, ""),
+			),
+		})
+	}
+	for _, c := range need {
+		found, err := p.tableAdvice(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}
+
+func (p *Capture) tableAdvice(ctx context.Context, c shape.Captured) ([]source.Advice, error) {
+	var out []source.Advice
+	cascades, err := p.cascades(ctx, c.Table, nil)
+	if err != nil {
+		return nil, wrap("reading the foreign keys of "+c.Table.String(), err)
+	}
+	for _, f := range cascades {
+		out = append(out, source.Advice{Kind: "cascade", Table: c.Table.String(), Message: fmt.Sprintf(
+			"rows change when one of %s does (%s), which fires no trigger here; a trigger on %[1]s notes them before",
+			f.Parent,
+			f.Name,
+		)})
+		if f.Parent == c.Table {
+			out = append(out, source.Advice{Kind: "cascade", Table: c.Table.String(), Message: fmt.Sprintf(
+				"the foreign key %s leads to the table itself: rows that a deletion reaches over more than one of its rows are not noticed; delete them one level at a time",
+				f.Name,
+			)})
+		}
+	}
+	rows, err := p.db.texts(
+		ctx,
+		fmt.Sprintf(
+			"SELECT coalesce(ENGINE, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s",
+			text(c.Table.Schema),
+			text(c.Table.Name),
+		),
+	)
+	if err != nil {
+		return nil, wrap("looking at "+c.Table.String(), err)
+	}
+	if len(rows) > 0 && rows[0][0] != "InnoDB" {
+		out = append(out, source.Advice{Kind: "engine", Table: c.Table.String(), Message: fmt.Sprintf(
+			"it is kept by %s, which knows no transactions: documents may show what a statement had done in part, and its TRUNCATE goes unnoticed",
+			rows[0][0],
+		),
+			Statement: fmt.Sprintf("ALTER TABLE %s ENGINE = InnoDB;", quote(c.Table))})
+	}
+	var replica, runs string
+	if err := p.db.QueryRowContext(ctx, "SELECT @@gtid_slave_pos, @@slave_run_triggers_for_rbr").Scan(&replica, &runs); err != nil {
+		return nil, wrap("reading the server's settings", err)
+	}
+	if replica != "" && runs == "NO" {
+		out = append(
+			out,
+			source.Advice{
+				Kind:      "replica",
+				Table:     c.Table.String(),
+				Message:   "this server takes changes over from another one, and they fire no triggers here: make that one the source, or have triggers run",
+				Statement: "SET GLOBAL slave_run_triggers_for_rbr = ENFORCE;",
+			},
+		)
+	}
+	return out, nil
+}

@@ -1,0 +1,333 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+
+	"pingo/internal/core/shape"
+)
+
+// treatment is what becomes of a type; docs/types.md has the same table.
+type treatment struct {
+	becomes shape.Type
+	array   bool
+	// readAs reads a value whose own text would not do; %s is the column.
+	readAs string
+	// refused says what to do instead of indexing it.
+	refused string
+	// keyAs reads a value as keys and links hold it; sameInKeys: documents hold that, too.
+	keyAs      string
+	sameInKeys bool
+	// unlinkable says why it cannot be in keys and links.
+	unlinkable string
+}
+
+const (
+	plainText = "CAST(%s AS CHAR)"
+	number    = "(%s + 0)"
+	hex       = "LOWER(HEX(%s))"
+	noZero    = "IF(%[1]s = 0 OR MONTH(%[1]s) = 0 OR DAYOFMONTH(%[1]s) = 0, NULL, %[1]s)"
+	manyTexts = "equal values may be written differently"
+	bytes     = "leave it out, or write sql: HEX(column)"
+)
+
+var treatments = map[string]treatment{
+	"tinyint": integer, "smallint": integer, "mediumint": integer, "int": integer, "bigint": integer,
+	"zerofill": {becomes: shape.Integer, readAs: number, keyAs: "CAST(%s + 0 AS CHAR)", sameInKeys: true},
+	"year":     {becomes: shape.Integer, readAs: number, keyAs: "CAST(%s + 0 AS CHAR)", sameInKeys: true},
+	"bit":      {becomes: shape.Integer, readAs: number, keyAs: "CAST(%s + 0 AS CHAR)", sameInKeys: true},
+	"bool":     {becomes: shape.Boolean, keyAs: plainText},
+	"bit1":     {becomes: shape.Boolean, readAs: number, keyAs: "CAST(%s + 0 AS CHAR)"},
+	"decimal":  {becomes: shape.Decimal, keyAs: plainText, sameInKeys: true},
+	"float": {
+		becomes:    shape.Decimal,
+		unlinkable: manyTexts,
+	}, "double": {becomes: shape.Decimal, unlinkable: manyTexts},
+	"date":     {becomes: shape.Date, readAs: noZero, keyAs: plainText},
+	"datetime": {becomes: shape.Timestamp, readAs: noZero, keyAs: "REPLACE(CAST(%s AS CHAR), ' ', 'T')"},
+	"timestamp": {
+		becomes: shape.Timestamp, readAs: noZero,
+		unlinkable: "its text depends on the time zone of each session; a datetime will do",
+	},
+	"time": {becomes: shape.Keyword, keyAs: plainText, sameInKeys: true},
+	"char": {becomes: shape.Keyword, keyAs: plainText, sameInKeys: true}, "varchar": anyText,
+	"tinytext": anyText, "text": anyText, "mediumtext": anyText, "longtext": anyText,
+	"enum": {becomes: shape.Keyword, keyAs: plainText, sameInKeys: true},
+	"set":  {becomes: shape.Keyword, array: true, unlinkable: "a set has many values"},
+	"json": {becomes: shape.Object, unlinkable: manyTexts},
+	"uuid": {
+		becomes:    shape.Keyword,
+		keyAs:      plainText,
+		sameInKeys: true,
+	}, "inet4": {becomes: shape.Keyword, keyAs: plainText, sameInKeys: true},
+	"inet6":  {becomes: shape.Keyword, keyAs: plainText, sameInKeys: true},
+	"binary": {refused: bytes, keyAs: hex}, "varbinary": {refused: bytes, keyAs: hex},
+	"tinyblob": refusedBytes, "blob": refusedBytes, "mediumblob": refusedBytes, "longblob": refusedBytes,
+	"point": {
+		becomes:    shape.Geo,
+		readAs:     "CONCAT('[', ST_X(%[1]s), ',', ST_Y(%[1]s), ']')",
+		unlinkable: manyTexts,
+	},
+}
+
+var (
+	integer      = treatment{becomes: shape.Integer, keyAs: plainText, sameInKeys: true}
+	anyText      = treatment{becomes: shape.Text, keyAs: plainText, sameInKeys: true}
+	refusedBytes = treatment{refused: bytes, unlinkable: "it may be too long for a key"}
+	otherShape   = treatment{refused: "make a text of it with sql: ST_AsText(column)", unlinkable: manyTexts}
+)
+
+// base is the word that treatments know of a form: what a column is stored as, and for texts
+// how they are compared.
+func base(form string) string {
+	word, _, _ := strings.Cut(form, " ")
+	return word
+}
+
+func treatmentOf(form string) treatment {
+	if t, ok := treatments[base(form)]; ok {
+		return t
+	}
+	return otherShape
+}
+
+// exactly is the one way to compare texts by which equal ones are the same, to the last blank.
+const exactly = "utf8mb4_nopad_bin"
+
+// textForm says how the texts of a column are compared; "" where equal ones are the same anyway.
+func comparison(form string) (charset, collation string) {
+	parts := strings.Fields(form)
+	if len(parts) < 3 || strings.HasSuffix(parts[2], "_nopad_bin") {
+		return "", ""
+	}
+	return parts[1], parts[2]
+}
+
+// fill sets what follows from a column's form.
+func fill(c *shape.TableColumn) {
+	of := treatmentOf(c.Form)
+	c.Type, c.Array, c.Refused, c.Unlinkable = of.becomes, of.array, of.refused, of.unlinkable
+	c.KeyForm = of.keyAs != "" && !of.sameInKeys
+	c.Family = base(c.Form)
+	_, collation := comparison(c.Form)
+	c.Loose = collation != ""
+	switch {
+	case c.Type == shape.Integer, base(c.Form) == "bool", base(c.Form) == "bit1":
+		c.Family = "integer"
+	case base(c.Form) == "char" || c.Type == shape.Text:
+		c.Family = "text"
+	case c.Type == shape.Decimal || base(c.Form) == "binary":
+		c.Family = strings.TrimSuffix(c.Native, " unsigned")
+	}
+	c.Bytewise = base(c.Form) == "uuid"
+}
+
+// Facts asks the catalogue about tables, and the server about expressions: each is prepared,
+// which carries nothing out.
+func (p *Reader) Facts(
+	ctx context.Context,
+	tables []string,
+	expressions []shape.Expression,
+) (shape.Facts, error) {
+	facts := shape.Facts{
+		Tables:      map[string]*shape.Table{},
+		Expressions: map[shape.Expression]shape.ExpressionFacts{},
+		Origins:     map[shape.Origin]map[string]string{},
+		Denied:      map[string]string{},
+	}
+	if err := p.list(ctx, &facts, tables); err != nil {
+		return facts, wrap("reading the catalogue", err)
+	}
+	for name, t := range facts.Tables {
+		var err error
+		if t.Columns, err = p.db.columns(ctx, t.Ref); err != nil {
+			return facts, wrap("reading the columns of "+name, err)
+		}
+		if t.Key, err = p.db.primaryKey(ctx, t.Ref); err != nil {
+			return facts, wrap("reading the key of "+name, err)
+		}
+	}
+	if len(expressions) == 0 {
+		return facts, nil
+	}
+	stored, err := p.storedFunctions(ctx)
+	if err != nil {
+		return facts, wrap("reading the functions", err)
+	}
+	for _, expression := range expressions {
+		t := facts.Tables[expression.Table]
+		if t == nil {
+			continue
+		}
+		if facts.Expressions[expression], err = p.probe(ctx, expression, t, stored); err != nil {
+			return facts, wrap("asking about "+expression.Text, err)
+		}
+	}
+	return facts, nil
+}
+
+// list fills in the tables that were named, and the names of all there are.
+func (p *Reader) list(ctx context.Context, facts *shape.Facts, named []string) error {
+	rows, err := p.db.texts(
+		ctx,
+		`SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, coalesce(ENGINE, '') FROM information_schema.TABLES
+		WHERE TABLE_SCHEMA NOT IN ('information_schema', 'mysql', 'performance_schema', 'sys') AND TABLE_SCHEMA NOT LIKE 'pingo\\_capture\\_%' AND TABLE_TYPE <> 'SEQUENCE'
+		ORDER BY TABLE_SCHEMA, TABLE_NAME`,
+	)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		ref := shape.Ref{Schema: row[0], Name: row[1]}
+		written := []string{ref.String()}
+		if ref.Schema == p.db.name {
+			written = append(written, ref.Name)
+		}
+		facts.Known = append(facts.Known, written...)
+		for _, name := range written {
+			if slices.Contains(named, name) {
+				facts.Tables[name] = &shape.Table{
+					Ref: ref,
+					Foreign: slices.Contains(
+						[]string{"CONNECT", "FEDERATED", "SPIDER", "MERGE", "MRG_MyISAM"},
+						row[3],
+					),
+					Opaque: row[2] == "VIEW",
+				}
+			}
+		}
+	}
+	return nil
+}
+
+var display = regexp.MustCompile(`^((?:tiny|small|medium|big)?int)\(\d+\)`)
+
+func (db *database) columns(ctx context.Context, t shape.Ref) ([]shape.TableColumn, error) {
+	rows, err := db.texts(
+		ctx,
+		fmt.Sprintf(
+			`SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), coalesce(c.COLLATION_NAME, ''),
+			EXISTS (SELECT 1 FROM information_schema.CHECK_CONSTRAINTS k WHERE k.CONSTRAINT_SCHEMA = c.TABLE_SCHEMA AND k.TABLE_NAME = c.TABLE_NAME
+				AND k.LEVEL = 'Column' AND k.CONSTRAINT_NAME = c.COLUMN_NAME AND k.CHECK_CLAUSE = concat('json_valid(`+"`', c.COLUMN_NAME, '`"+`)'))
+		FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = %s AND c.TABLE_NAME = %s ORDER BY c.ORDINAL_POSITION`,
+			text(t.Schema),
+			text(t.Name),
+		),
+	)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]shape.TableColumn, len(rows))
+	for i, row := range rows {
+		c := &out[i]
+		c.Name, c.Form, c.Native = row[0], row[1], row[2]
+		switch {
+		case row[5] == "1":
+			c.Form, c.Native = "json", "json"
+		case strings.HasSuffix(c.Native, "zerofill"):
+			c.Form = "zerofill"
+		case c.Native == "tinyint(1)":
+			c.Form, c.Native = "bool", "boolean"
+		case c.Native == "bit(1)":
+			c.Form = "bit1"
+		case row[4] != "" && (c.Form == "char" || treatmentOf(c.Form).becomes == shape.Text):
+			c.Form += " " + row[3] + " " + row[4]
+		default:
+			c.Native = display.ReplaceAllString(c.Native, "$1") // a width for display says nothing
+		}
+		fill(c)
+	}
+	return out, nil
+}
+
+func (db *database) primaryKey(ctx context.Context, t shape.Ref) ([]string, error) {
+	rows, err := db.texts(ctx, fmt.Sprintf(`SELECT COLUMN_NAME FROM information_schema.STATISTICS
+		WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND INDEX_NAME = 'PRIMARY' ORDER BY SEQ_IN_INDEX`, text(t.Schema), text(t.Name)))
+	var key []string
+	for _, row := range rows {
+		key = append(key, row[0])
+	}
+	return key, err
+}
+
+// storedFunctions are the application's own functions whose value may depend on more than what
+// they are given.
+func (p *Reader) storedFunctions(ctx context.Context) (map[string]bool, error) {
+	rows, err := p.db.texts(
+		ctx,
+		`SELECT lower(ROUTINE_NAME), IS_DETERMINISTIC = 'YES' AND SQL_DATA_ACCESS IN ('NO SQL', 'CONTAINS SQL')
+		FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_SCHEMA NOT IN ('sys', 'mysql')`,
+	)
+	out := map[string]bool{}
+	for _, row := range rows {
+		if row[1] != "1" {
+			out[row[0]] = true
+		}
+	}
+	return out, err
+}
+
+// probe asks MariaDB what an expression yields. What it reads is told by its words.
+func (p *Reader) probe(
+	ctx context.Context,
+	expression shape.Expression,
+	table *shape.Table,
+	stored map[string]bool,
+) (shape.ExpressionFacts, error) {
+	var answer shape.ExpressionFacts
+	list, complaint := words(expression.Text)
+	if complaint != "" {
+		answer.Problem = complaint
+		return answer, nil
+	}
+	query := map[shape.Role]string{
+		shape.Value:     "SELECT (%s\n) AS value FROM %s LIMIT 0",
+		shape.Condition: "SELECT 1 AS value FROM %[2]s WHERE (%[1]s\n) LIMIT 0",
+		shape.Ordering:  "SELECT 1 AS value FROM %[2]s ORDER BY %[1]s\n LIMIT 0",
+	}[expression.Role]
+	statement, err := p.db.PrepareContext(ctx, fmt.Sprintf(query, expression.Text, quote(table.Ref)))
+	if err == nil {
+		defer statement.Close()
+		var rows *sql.Rows
+		if rows, err = statement.QueryContext(ctx); err == nil {
+			defer rows.Close()
+			var types []*sql.ColumnType
+			if types, err = rows.ColumnTypes(); err == nil {
+				answer.TableColumn = yields(types[0])
+			}
+		}
+	}
+	var said *mysql.MySQLError
+	if errors.As(err, &said) {
+		answer.Problem = strings.TrimSuffix(said.Message, ".")
+		return answer, nil
+	}
+	if err != nil {
+		return answer, err
+	}
+	answer.Columns, answer.Shifting = reads(list, table, stored)
+	return answer, nil
+}
+
+// yields is what the server says of a value that it would return.
+func yields(t *sql.ColumnType) shape.TableColumn {
+	name := strings.ToLower(t.DatabaseTypeName())
+	c := shape.TableColumn{Native: name}
+	name = strings.TrimPrefix(name, "unsigned ")
+	switch name {
+	case "geometry":
+		name = "point"
+	case "null":
+		name = "text"
+	}
+	c.Form = name
+	fill(&c)
+	return c
+}

@@ -1,0 +1,495 @@
+package mariadb
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/shape"
+	"pingo/internal/source"
+	"pingo/internal/source/journal"
+)
+
+// Feed reads the journal.
+type Feed struct {
+	db     *database
+	cursor journal.Cursor
+
+	mu      sync.Mutex // guards what follows
+	layouts map[string]layout
+	// settling is a number up to which rows are looked for that are not committed yet, since
+	// when.
+	settling int64
+	since    time.Time
+	// settled is one up to which none is left, so that a read of all rows sees them all.
+	settled int64
+	// restarted is when the journal was last looked at from its start.
+	restarted time.Time
+	// lookNext is when it is next looked for truncated tables.
+	lookNext time.Time
+	claim    change.Claim
+}
+
+// settleAfter is how old a number is before it is asked whether all rows up to it are there: by
+// then whoever took it has written its row. Tests have less time.
+var settleAfter = 10 * time.Second
+
+const (
+	// restartEvery is how often the journal is looked at from its start whatever is known.
+	restartEvery = 10 * time.Minute
+	// storesEvery is how often it is looked for truncated tables, at most.
+	storesEvery = time.Second
+)
+
+type layout struct {
+	table      shape.Ref
+	key, links []string
+}
+
+var errNoCapture = errors.New(
+	"capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew",
+)
+
+var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New(
+	"somebody else has claimed the changes of this database, or it was put back to an older copy of itself",
+)}
+
+func (p *Feed) journalError(err error) error {
+	if n := numberOf(err); n == noTable || n == noDatabase || n == databaseDenied {
+		return &source.Error{Fault: source.NoCapture, Err: errNoCapture}
+	}
+	return wrap("reading the journal", err)
+}
+
+func (p *Feed) owner() string { return quoteName(p.db.capture) + ".owner" }
+
+// claimed reads a claim. The history of a database is told by the server's number, which another
+// one of a group of replicas has not, and by when its capture was made.
+const claimed = "service, holder, epoch, mark, concat(@@server_id, '/', born)"
+
+// Claimed reads who has claimed the journal.
+func (p *Feed) Claimed(ctx context.Context) (change.Claim, error) {
+	var c change.Claim
+	err := p.db.QueryRowContext(ctx, "SELECT "+claimed+" FROM "+p.owner()).
+		Scan(&c.Service, &c.Holder, &c.Epoch, &c.Mark, &c.History)
+	if errors.Is(err, sql.ErrNoRows) {
+		return change.Claim{}, nil
+	}
+	if err != nil {
+		return c, p.journalError(err)
+	}
+	return c, nil
+}
+
+// Claim claims the journal, if its claim is still as it was found.
+func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
+	return p.move(ctx, found, c, fmt.Sprintf("service = %s AND ", text(c.Service)))
+}
+
+// Beat moves the mark of the claim on, if it is still as it was found.
+func (p *Feed) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
+	next := found
+	next.Mark++
+	return next, p.move(ctx, found, next, "")
+}
+
+// move replaces the claim that was found by another one.
+func (p *Feed) move(ctx context.Context, found, c change.Claim, also string) error {
+	result, err := p.db.ExecContext(ctx, fmt.Sprintf(
+		"UPDATE %s SET holder = %s, epoch = %d, mark = %d WHERE %sholder = %s AND epoch = %d AND mark = %d AND concat(@@server_id, '/', born) = %s",
+		p.owner(),
+		text(c.Holder),
+		c.Epoch,
+		c.Mark,
+		also,
+		text(found.Holder),
+		found.Epoch,
+		found.Mark,
+		text(found.History),
+	))
+	if err != nil {
+		return p.journalError(err)
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(errSuperseded, err)
+	}
+	c.History = found.History
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.claim = c
+	return nil
+}
+
+// ours is the condition that the claim still stands under which the journal is read.
+func (p *Feed) ours() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return fmt.Sprintf(
+		"EXISTS (SELECT 1 FROM %s WHERE epoch > 0 AND holder = %s AND epoch = %d AND mark >= %d)",
+		p.owner(),
+		text(p.claim.Holder),
+		p.claim.Epoch,
+		p.claim.Mark,
+	)
+}
+
+// Changes returns at most limit rows of the journal that it has not returned since the last
+// Rewind.
+func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
+	if err := p.noteStores(ctx); err != nil {
+		return nil, err
+	}
+	if err := p.settle(ctx); err != nil {
+		return nil, err
+	}
+	r := p.cursor.Begin(limit)
+	rows, err := p.db.QueryContext(ctx, fmt.Sprintf(
+		"SELECT %s; SELECT seq, at, layout, op, `key`, `before`, `after` FROM %s.journal WHERE seq > %d ORDER BY seq LIMIT %d",
+		p.ours(),
+		quoteName(p.db.capture),
+		r.From,
+		r.Limit,
+	))
+	if err != nil {
+		return nil, p.journalError(err)
+	}
+	defer rows.Close()
+	ours := false
+	for rows.Next() {
+		if err := rows.Scan(&ours); err != nil {
+			return nil, p.journalError(err)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, p.journalError(err)
+	}
+	if !ours {
+		return nil, errSuperseded
+	}
+	if !rows.NextResultSet() {
+		return nil, p.journalError(cmp.Or(rows.Err(), errors.New("only one of two answers came")))
+	}
+	var noted []row
+	err = eachRow(rows, func(v []sql.RawBytes) error {
+		n, err := readRow(v)
+		noted = append(noted, n)
+		return err
+	})
+	if err != nil {
+		return nil, p.journalError(err)
+	}
+	read, err := p.changes(ctx, noted)
+	if err != nil {
+		return nil, err
+	}
+	fresh, seen := p.cursor.Took(r, read)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if r.Full && p.settled > 0 && p.settled <= seen {
+		p.cursor.Settle(p.settled)
+		p.settled = 0
+	}
+	return fresh, nil
+}
+
+// settle looks for a number below which no uncommitted row can exist. A row that is not committed
+// is locked, so whoever asks for it is told; nothing is waited for.
+func (p *Feed) settle(ctx context.Context) error {
+	p.mu.Lock()
+	if time.Since(p.restarted) > restartEvery {
+		p.restarted, p.settled = time.Now(), 0
+		p.cursor.Restart()
+	}
+	if p.settling == 0 {
+		p.settling, p.since = p.cursor.High(), time.Now()
+	}
+	number, early := p.settling, time.Since(p.since) < settleAfter
+	p.mu.Unlock()
+	if number == 0 || early {
+		return nil
+	}
+	rows, err := p.db.QueryContext(
+		ctx,
+		fmt.Sprintf("SELECT count(*) FROM %s.journal WHERE seq > %d AND seq <= %d LOCK IN SHARE MODE NOWAIT",
+			quoteName(p.db.capture), p.cursor.Low(), number),
+	)
+	if err == nil {
+		err = eachRow(rows, func([]sql.RawBytes) error { return nil })
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.since = time.Now() // for the next attempt
+	switch {
+	case numberOf(err) == lockWait:
+		return nil
+	case err != nil:
+		return p.journalError(err)
+	}
+	p.settling, p.settled = 0, number
+	return nil
+}
+
+// row is a journal row as it stands there.
+type row struct {
+	seq                int64
+	at                 time.Time
+	layout, op         string
+	key, before, after *string
+}
+
+func readRow(v []sql.RawBytes) (n row, err error) {
+	if n.seq, err = strconv.ParseInt(string(v[0]), 10, 64); err != nil {
+		return n, err
+	}
+	if n.at, err = time.Parse("2006-01-02 15:04:05.999999", string(v[1])); err != nil {
+		return n, err
+	}
+	n.layout, n.op = string(v[2]), string(v[3])
+	for i, into := range []**string{&n.key, &n.before, &n.after} {
+		if v[4+i] != nil {
+			s := string(v[4+i])
+			*into = &s
+		}
+	}
+	return n, nil
+}
+
+// changes reads journal rows by their layouts, which are looked up as they appear.
+func (p *Feed) changes(ctx context.Context, rows []row) ([]change.Change, error) {
+	out := make([]change.Change, len(rows))
+	for i, n := range rows {
+		p.mu.Lock()
+		known, ok := p.layouts[n.layout]
+		p.mu.Unlock()
+		if !ok {
+			layouts, err := p.readLayouts(ctx)
+			if err != nil {
+				return nil, err
+			}
+			p.mu.Lock()
+			p.layouts = layouts
+			p.mu.Unlock()
+			if known, ok = layouts[n.layout]; !ok {
+				return nil, fmt.Errorf(
+					"journal row %d has layout %s, which %s.layouts does not know: somebody deleted it; install capture again and reindex",
+					n.seq,
+					n.layout,
+					p.db.capture,
+				)
+			}
+		}
+		out[i] = n.change(known)
+	}
+	return out, nil
+}
+
+// change is what a journal row says. One that says nothing that can be understood is taken
+// as if all rows had gone: whatever changed, all documents of the table are built anew.
+func (n *row) change(known layout) change.Change {
+	c := change.Change{Seq: n.seq, At: n.at, Table: known.table, Links: known.links}
+	all := c
+	all.Op = change.Truncate
+	switch n.op {
+	case "i", "u", "d":
+		c.Op = change.Op(n.op[0])
+	default:
+		return all
+	}
+	key, err1 := values(n.key, len(known.key))
+	before, err2 := values(n.before, len(known.links))
+	after, err3 := values(n.after, len(known.links))
+	if errors.Join(err1, err2, err3) != nil || len(key) != len(known.key) || slices.Contains(key, nil) ||
+		n.before != nil && len(before) != len(known.links) || n.after != nil && len(after) != len(known.links) {
+		return all
+	}
+	c.Before, c.After = before, after
+	for _, k := range key {
+		c.Key = append(c.Key, *k)
+	}
+	return c
+}
+
+// values reads what the triggers wrote for so many columns. Nothing at all stands for no values.
+func values(text *string, columns int) ([]*string, error) {
+	if text == nil || columns == 0 {
+		return nil, nil
+	}
+	if columns == 1 {
+		return []*string{text}, nil
+	}
+	var list []*string
+	err := json.Unmarshal([]byte(*text), &list)
+	return list, err
+}
+
+func (p *Feed) readLayouts(ctx context.Context) (map[string]layout, error) {
+	rows, err := p.db.texts(
+		ctx,
+		fmt.Sprintf(
+			"SELECT id, schema_name, table_name, key_columns, links FROM %s.layouts",
+			quoteName(p.db.capture),
+		),
+	)
+	if err != nil {
+		return nil, wrap("reading the journal's layouts", err)
+	}
+	out := map[string]layout{}
+	for _, r := range rows {
+		l := layout{table: shape.Ref{Schema: r[1], Name: r[2]}}
+		if err := errors.Join(json.Unmarshal([]byte(r[3]), &l.key), json.Unmarshal([]byte(r[4]), &l.links)); err != nil {
+			return nil, errors.New(
+				"a layout of the journal cannot be read: somebody changed it; remove capture and run pingo apply",
+			)
+		}
+		out[r[0]] = l
+	}
+	return out, nil
+}
+
+// noteStores writes a truncate into the journal for every table that is kept in something else
+// than when it was last looked at, since no trigger sees that.
+func (p *Feed) noteStores(ctx context.Context) error {
+	p.mu.Lock()
+	wait := time.Now().Before(p.lookNext)
+	p.mu.Unlock()
+	if wait {
+		return nil
+	}
+	began := time.Now()
+	defer func() {
+		p.mu.Lock()
+		p.lookNext = time.Now().Add(max(storesEvery, 50*time.Since(began)))
+		p.mu.Unlock()
+	}()
+	stores, err := p.db.stores(ctx)
+	if err != nil {
+		return err
+	}
+	in := quoteName(p.db.capture)
+	rows, err := p.db.texts(
+		ctx,
+		fmt.Sprintf("SELECT id, schema_name, table_name, coalesce(store, '') FROM %s.layouts", in),
+	)
+	if err != nil {
+		return p.journalError(err)
+	}
+	for _, r := range rows {
+		now := stores[shape.Ref{Schema: r[1], Name: r[2]}]
+		if now == r[3] || now == "" {
+			continue
+		}
+		// One statement for both would need a trigger; whoever is stopped in between notes it again.
+		_, err := p.db.ExecContext(
+			ctx,
+			fmt.Sprintf(
+				"START TRANSACTION; INSERT INTO %s.journal (layout, op) SELECT id, 't' FROM %[1]s.layouts WHERE id = %s AND coalesce(store, '') = %s; UPDATE %[1]s.layouts SET store = %[4]s WHERE id = %[2]s; COMMIT",
+				in,
+				r[0],
+				text(r[3]),
+				text(now),
+			),
+		)
+		if err != nil {
+			return p.journalError(err)
+		}
+	}
+	return nil
+}
+
+// Done deletes rows that are done.
+func (p *Feed) Done(ctx context.Context, seqs []int64) error {
+	if len(seqs) == 0 {
+		return nil
+	}
+	var numbers strings.Builder
+	for i, seq := range seqs {
+		if i > 0 {
+			numbers.WriteByte(',')
+		}
+		numbers.WriteString(strconv.FormatInt(seq, 10))
+	}
+	ours := p.ours()
+	locked := strings.TrimSuffix(strings.TrimPrefix(ours, "EXISTS ("), ")") + " LOCK IN SHARE MODE"
+	conn, err := p.db.Conn(ctx)
+	if err != nil {
+		return explain(err)
+	}
+	defer conn.Close()
+	rows, err := conn.QueryContext(
+		ctx,
+		fmt.Sprintf(
+			"START TRANSACTION; %s; DELETE FROM %s.journal WHERE seq IN (%s) AND %s; COMMIT",
+			locked,
+			quoteName(p.db.capture),
+			numbers.String(),
+			ours,
+		),
+	)
+	held := false
+	if err == nil {
+		for rows.Next() {
+			held = true
+		}
+		for rows.NextResultSet() {
+		}
+		err = errors.Join(rows.Err(), rows.Close())
+	}
+	if err != nil {
+		discard(conn)
+		return wrap("deleting done changes from the journal", err)
+	}
+	if !held {
+		return errSuperseded
+	}
+	p.cursor.Gone(seqs)
+	return nil
+}
+
+// Rewind forgets what was handed out, so that all that is left is read again.
+func (p *Feed) Rewind() {
+	p.cursor.Rewind()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.layouts, p.settling, p.settled, p.restarted = nil, 0, 0, time.Now()
+}
+
+// InFlight is how many changes were returned and are not done, and when the oldest of
+// them was made.
+func (p *Feed) InFlight() (n int, oldest time.Time) { return p.cursor.InFlight() }
+
+const countedRows = 50_000
+
+// Depth reads how much the journal holds, without reading much of it.
+func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
+	var d source.Depth
+	var at sql.NullString
+	in := quoteName(p.db.capture)
+	err := p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(min(seq), 0), min(at),
+			(SELECT greatest(coalesce((SELECT max(seq) FROM %s.journal), 0), coalesce((SELECT AUTO_INCREMENT - 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = %s AND TABLE_NAME = 'journal'), 0))),
+			(SELECT coalesce(sum(DATA_LENGTH + INDEX_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal')
+		FROM (SELECT seq, at FROM %[1]s.journal WHERE seq > %[3]d ORDER BY seq LIMIT %[4]d) first_ones`, in, text(p.db.capture), p.cursor.Below(), countedRows)).
+		Scan(&d.Changes, &d.First, &at, &d.Last, &d.Bytes)
+	if err != nil {
+		return d, p.journalError(err)
+	}
+	if at.Valid {
+		oldest, err := time.Parse("2006-01-02 15:04:05.999999", at.String)
+		if err != nil {
+			return d, fmt.Errorf("reading the journal: %w", err)
+		}
+		d.Oldest = &oldest
+	}
+	if d.Changes == countedRows {
+		d.Changes = max(d.Changes, d.Last-d.First+1)
+	}
+	return d, nil
+}

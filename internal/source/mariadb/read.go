@@ -1,0 +1,525 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+)
+
+// nodeSQL is how one node is read. Where links are compared loosely, values are joined with
+// the rows, which come back with the value that they were asked for by.
+type nodeSQL struct {
+	head, from, tail string
+	// links are the columns that values are compared with, as they stand in the statement.
+	links []string
+	forms []string // of the links
+	loose bool
+	order string
+	// writers turn the values that it yields into their neutral form.
+	writers []document.Writer
+}
+
+// plans are the compiled nodes.
+type plans struct{ known sync.Map } // *shape.Node to *nodeSQL
+
+func (p *plans) of(n *shape.Node) *nodeSQL {
+	if known, ok := p.known.Load(n); ok {
+		return known.(*nodeSQL)
+	}
+	s := compileNode(n)
+	p.known.Store(n, s)
+	return s
+}
+
+func compileNode(n *shape.Node) *nodeSQL {
+	columns := make([]string, len(n.Columns))
+	s := &nodeSQL{writers: make([]document.Writer, len(n.Columns))}
+	for i, c := range n.Columns {
+		columns[i], s.writers[i] = readColumn(c), writerOf(c)
+		if columns[i] != quoteName(c.Name) {
+			columns[i] += fmt.Sprintf(" AS pingo_%d", i) // a name that no ORDER BY means
+		}
+	}
+	where := ""
+	if n.Where != "" {
+		where = " AND (" + n.Where + "\n)"
+	}
+	table := quote(n.Table)
+	if n.Link == nil {
+		s.links, s.forms = quoted(n.Key, table+".", ""), formsOf(n.Columns[:len(n.Key)])
+		s.head, s.from, s.tail = "SELECT "+strings.Join(columns, ", ")+" FROM ", table, where
+		return s
+	}
+	theirs := n.Columns[:len(n.Link.Theirs)]
+	s.forms = formsOf(theirs)
+	for i, c := range theirs {
+		s.loose = s.loose || c.Loose
+		s.links = append(s.links, table+"."+quoteName(n.Link.Theirs[i]))
+	}
+	order := tieBreak(n)
+	if n.Order != "" {
+		order = n.Order + "\n, " + order
+	}
+	from := table
+	if j := n.Link.Join; j != nil {
+		// The join table shows its columns under names of ours, so that they cannot be
+		// mistaken for the related table's.
+		var inner, on []string
+		s.links = nil
+		for i, name := range n.Link.Theirs {
+			as := fmt.Sprintf("pingo_link%d", i)
+			inner = append(inner, quoteName(name)+" AS "+as)
+			s.links = append(s.links, "pingo_join."+as)
+			columns[i] = readAs(n.Columns[i], "pingo_join."+as) + fmt.Sprintf(" AS pingo_%d", i)
+		}
+		for i, name := range j.From {
+			inner = append(inner, fmt.Sprintf("%s AS pingo_to%d", quoteName(name), i))
+			on = append(on, fmt.Sprintf("%s.%s = pingo_join.pingo_to%d", table, quoteName(j.To[i]), i))
+		}
+		from = fmt.Sprintf("(SELECT %s FROM %s) pingo_join JOIN %s ON %s",
+			strings.Join(inner, ", "), quote(j.Table), table, strings.Join(on, " AND "))
+	}
+	by := s.links
+	if s.loose {
+		by = nil
+		for i := range theirs {
+			columns[i] = fmt.Sprintf("CAST(pingo_given.pingo_p%d AS CHAR) AS pingo_%[1]d", i)
+			s.writers[i] = nil
+			by = append(by, fmt.Sprintf("pingo_given.pingo_p%d", i))
+		}
+	}
+	if len(n.InOrder) == 0 && (n.Many || n.Link.Join != nil || !slices.Equal(n.Link.Theirs, n.Key)) {
+		// By the link first: an index on it brings the rows almost in this order. Where
+		// there should be one row and are several, it is always the same one.
+		s.order = " ORDER BY " + strings.Join(by, ", ") + ", " + order
+	}
+	s.head, s.from, s.tail = "SELECT "+strings.Join(columns, ", ")+" FROM ", from, where
+	return s
+}
+
+func formsOf(columns []shape.Column) []string {
+	out := make([]string, len(columns))
+	for i, c := range columns {
+		out[i] = c.Form
+	}
+	return out
+}
+
+// by is the statement that reads a node's rows by tuples of values.
+func (s *nodeSQL) by(natives []string, tuples [][]string) string {
+	if !s.loose {
+		return s.where(among(s.links, natives, tuples))
+	}
+	on := make([]string, len(s.links))
+	for i := range s.links {
+		on[i] = fmt.Sprintf("%s = pingo_given.pingo_p%d", s.links[i], i)
+	}
+	return s.head + jsonTable(
+		s.forms,
+		natives,
+		tuples,
+	) + " STRAIGHT_JOIN (" + s.from + ") ON " + strings.Join(
+		on,
+		" AND ",
+	) +
+		" WHERE true" + s.tail + s.order
+}
+
+// where is the statement that reads the node's rows under a condition.
+func (s *nodeSQL) where(condition string) string {
+	return s.head + s.from + " WHERE " + condition + s.tail + s.order
+}
+
+// readColumn is how a column is read.
+func readColumn(c shape.Column) string {
+	if c.Expression != "" {
+		return readAs(c, "("+c.Expression+"\n)")
+	}
+	return readAs(c, quoteName(c.Name))
+}
+
+// readAs reads the value of a column that some SQL yields: as keys hold it, or in a
+// type whose text a writer can read.
+func readAs(c shape.Column, sql string) string {
+	of := treatmentOf(c.Form)
+	way := of.readAs
+	if c.Key {
+		way = of.keyAs
+	}
+	if way == "" {
+		return sql
+	}
+	return in(way, sql)
+}
+
+// in puts some SQL in place of what a format has for a column.
+func in(format, sql string) string {
+	return strings.NewReplacer("%[1]s", sql, "%s", sql).Replace(format)
+}
+
+// tieBreak settles the order of rows that the definition does not: by key, or by
+// everything that is read.
+func tieBreak(n *shape.Node) string {
+	table := quote(n.Table)
+	if len(n.Key) > 0 {
+		return quoteNames(n.Key, table+".")
+	}
+	var ordered []string
+	for _, c := range n.Columns[len(n.Link.Theirs):] {
+		ordered = append(ordered, "CAST("+readColumn(c)+" AS CHAR)")
+	}
+	return strings.Join(append(ordered, "NULL"), ", ")
+}
+
+// among is the condition that columns hold one of some tuples.
+func among(columns, natives []string, tuples [][]string) string {
+	var b strings.Builder
+	tuple := func(open, between, close string, each func(i int) string) {
+		b.WriteString(open)
+		for i := range columns {
+			if i > 0 {
+				b.WriteString(between)
+			}
+			b.WriteString(each(i))
+		}
+		b.WriteString(close)
+	}
+	open, end := "", ""
+	if len(columns) > 1 {
+		open, end = "(", ")"
+	}
+	tuple(open, ", ", end, func(i int) string { return columns[i] })
+	b.WriteString(" IN (")
+	for n, values := range tuples {
+		if n > 0 {
+			b.WriteString(", ")
+		}
+		tuple(open, ", ", end, func(i int) string { return literal(natives[i], values[i]) })
+	}
+	b.WriteString(")")
+	return b.String()
+}
+
+// between is the condition that columns are after one tuple (nil: the start) and not after
+// another (nil: the end). It is written out column by column: of a comparison of whole tuples
+// MariaDB makes no use of an index.
+func between(columns, natives []string, after, upto []string) string {
+	side := func(values []string, less, last string) string {
+		var ways []string
+		for i := range columns {
+			var same []string
+			for j := range i {
+				same = append(same, columns[j]+" = "+literal(natives[j], values[j]))
+			}
+			sign := less
+			if i == len(columns)-1 {
+				sign = last
+			}
+			ways = append(
+				ways,
+				strings.Join(append(same, columns[i]+" "+sign+" "+literal(natives[i], values[i])), " AND "),
+			)
+		}
+		return "(" + strings.Join(ways, " OR ") + ")"
+	}
+	conditions := []string{"true"}
+	if after != nil {
+		conditions = append(conditions, side(after, ">", ">"))
+	}
+	if upto != nil {
+		conditions = append(conditions, side(upto, "<", "<="))
+	}
+	return strings.Join(conditions, " AND ")
+}
+
+// query is one read.
+type query struct {
+	node    int
+	sql     string
+	writers []document.Writer
+}
+
+// ReadKeys reads the rows of documents by key. Where texts are compared loosely, only the rows
+// that have a key exactly are meant: another one is another document.
+func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
+	root := set.Tree().Root()
+	s := p.plans.of(root)
+	condition := among(s.links, root.KeyTypes, keys)
+	for i, c := range keyColumns(root) {
+		if !c.Loose {
+			continue
+		}
+		var asked []string
+		for _, key := range keys {
+			asked = append(asked, text(key[i]))
+		}
+		condition += fmt.Sprintf(
+			" AND CONVERT(%s USING utf8mb4) COLLATE %s IN (%s)",
+			s.links[i],
+			exactly,
+			strings.Join(asked, ", "),
+		)
+	}
+	return p.read(ctx, set, query{0, s.where(condition), s.writers}, nil)
+}
+
+// ReadRange reads the rows of documents in a range of keys.
+func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
+	root := set.Tree().Root()
+	s := p.plans.of(root)
+	sql := s.where(between(s.links, root.KeyTypes, after, upto))
+	return p.read(ctx, set, query{0, sql, s.writers}, func(n *shape.Node) string {
+		s := p.plans.of(n)
+		if s.loose || !slices.Equal(root.Key, n.Link.Ours) {
+			return ""
+		}
+		return s.where(between(s.links, n.Link.Types, after, upto))
+	})
+}
+
+// read reads node by node in one read-only snapshot: first the root, then, level by
+// level, every node whose parent is there, sent together. ranged gives the statement that
+// reads a node by range, empty for those that are read by their links.
+func (p *Reader) read(
+	ctx context.Context,
+	set *document.Set,
+	root query,
+	ranged func(n *shape.Node) string,
+) error {
+	conn, err := p.db.Conn(ctx)
+	if err != nil {
+		return explain(err)
+	}
+	defer conn.Close()
+	nodes := set.Tree().Nodes
+	level := []query{root}
+	begin := "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY; "
+	for len(level) > 0 {
+		if err := readLevel(ctx, conn, set, level, begin); err != nil {
+			discard(conn) // its state is unknown
+			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
+		}
+		begin = ""
+		var next []query
+		for _, q := range level {
+			if q.node > 0 {
+				set.Link(q.node)
+			}
+			for _, id := range nodes[q.node].Children {
+				n := nodes[id]
+				s := p.plans.of(n)
+				sql := ""
+				if q.node == 0 && ranged != nil {
+					sql = ranged(n)
+				}
+				if sql == "" {
+					tuples := transpose(set.Distinct(q.node, n.Link.OursAt))
+					if len(tuples) == 0 {
+						continue
+					}
+					sql = s.by(n.Link.Types, tuples)
+				}
+				next = append(next, query{id, sql, s.writers})
+			}
+		}
+		level = next
+	}
+	if _, err := conn.ExecContext(ctx, "COMMIT"); err != nil {
+		discard(conn)
+		return wrap("ending a read", err)
+	}
+	return nil
+}
+
+// transpose makes tuples of a list for each column.
+func transpose(columns [][]string) [][]string {
+	out := make([][]string, len(columns[0]))
+	for i := range out {
+		out[i] = make([]string, len(columns))
+		for j := range columns {
+			out[i][j] = columns[j][i]
+		}
+	}
+	return out
+}
+
+// discard takes a connection out of the pool.
+func discard(conn *sql.Conn) {
+	_ = conn.Raw(func(any) error { return driver.ErrBadConn }) // this is how database/sql is told
+}
+
+// readLevel sends all queries of a level at once, after opening the snapshot when it is the
+// first, and copies the values as they come.
+func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []query, begin string) error {
+	statements := make([]string, len(level))
+	for i, q := range level {
+		statements[i] = q.sql
+	}
+	rows, err := conn.QueryContext(ctx, begin+strings.Join(statements, "; "))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for i, q := range level {
+		if i > 0 && !rows.NextResultSet() {
+			if err := rows.Err(); err != nil {
+				return err
+			}
+			return fmt.Errorf("%d of %d answers came", i, len(level))
+		}
+		into := set.Rows(q.node)
+		values := make([][]byte, len(q.writers))
+		raw, scan := make([]sql.RawBytes, len(q.writers)), make([]any, len(q.writers))
+		for j := range raw {
+			scan[j] = &raw[j]
+		}
+		for rows.Next() {
+			if err := rows.Scan(scan...); err != nil {
+				return err
+			}
+			for j := range raw {
+				values[j] = raw[j]
+			}
+			into.Add(values, q.writers)
+		}
+		if err := rows.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// WalkUp walks the steps up from linking values to document keys. Values in
+// between are held in memory; keys are passed on as they come.
+func (p *Reader) WalkUp(
+	ctx context.Context,
+	steps []shape.Step,
+	tuples [][]string,
+	each func(key []string) error,
+) error {
+	for _, step := range steps[:len(steps)-1] {
+		var next [][]string
+		err := p.walk(ctx, step, tuples, func(row []string) error {
+			next = append(next, slices.Clone(row))
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		tuples = next
+	}
+	return p.walk(ctx, steps[len(steps)-1], tuples, each)
+}
+
+// walkAtOnce bounds how long a statement becomes.
+const walkAtOnce = 5000
+
+func (p *Reader) walk(
+	ctx context.Context,
+	step shape.Step,
+	tuples [][]string,
+	each func(row []string) error,
+) error {
+	for some := range slices.Chunk(tuples, walkAtOnce) {
+		condition := among(quoted(step.Match, "", ""), step.Types, some)
+		err := p.stream(ctx, step.Yield, fmt.Sprintf("FROM %s WHERE %s", quote(step.Table), condition), each)
+		if err != nil {
+			return fmt.Errorf("looking in %s for the documents that a change touches: %w", step.Table, err)
+		}
+	}
+	return nil
+}
+
+// keyColumns are those of a root's key.
+func keyColumns(root *shape.Node) []shape.Column { return root.Columns[:len(root.Key)] }
+
+// Keys passes on the keys of a root table's rows in a range.
+func (p *Reader) Keys(
+	ctx context.Context,
+	t *shape.Tree,
+	after, upto []string,
+	each func(key []string) error,
+) error {
+	root := t.Root()
+	condition := between(quoted(root.Key, "", ""), root.KeyTypes, after, upto)
+	return p.stream(ctx, keyColumns(root), fmt.Sprintf("FROM %s WHERE %s", quote(root.Table), condition), each)
+}
+
+// stream reads rows of some columns without holding them; rows with a NULL are left out.
+func (p *Reader) stream(
+	ctx context.Context,
+	columns []shape.Column,
+	from string,
+	each func(row []string) error,
+) error {
+	selected, writers := make([]string, len(columns)), make([]document.Writer, len(columns))
+	for i, c := range columns {
+		selected[i], writers[i] = readColumn(c), writerOf(c)
+	}
+	rows, err := p.db.QueryContext(ctx, "SELECT "+strings.Join(selected, ", ")+" "+from)
+	if err != nil {
+		return explain(err)
+	}
+	var stopped error
+	var row []string
+	err = eachRow(rows, func(values []sql.RawBytes) error {
+		row = row[:0]
+		for i, v := range values {
+			if v == nil {
+				return nil
+			}
+			if writers[i] != nil {
+				row = append(row, string(writers[i](nil, v)))
+			} else {
+				row = append(row, string(v))
+			}
+		}
+		stopped = each(row)
+		return stopped
+	})
+	if stopped != nil {
+		return stopped
+	}
+	return explain(err)
+}
+
+// Count counts the rows that have documents.
+func (p *Reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
+	root := t.Root()
+	sql := "SELECT count(*) FROM " + quote(root.Table)
+	if root.Where != "" {
+		sql += " WHERE (" + root.Where + "\n)"
+	}
+	var n int64
+	if err := p.db.QueryRowContext(ctx, sql).Scan(&n); err != nil {
+		return 0, wrap("counting rows of "+root.Table.String(), err)
+	}
+	return n, nil
+}
+
+// ChunkEnd looks rows ahead in the key's own index.
+func (p *Reader) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error) {
+	root := t.Root()
+	key := quoted(root.Key, "", "")
+	from := fmt.Sprintf("FROM %s WHERE %s ORDER BY %s LIMIT 1 OFFSET %d",
+		quote(root.Table), between(key, root.KeyTypes, after, nil), strings.Join(key, ", "), rows-1)
+	var end []string
+	err := p.stream(ctx, keyColumns(root), from, func(row []string) error {
+		end = append(end, row...)
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("planning chunks of %s: %w", root.Table, err)
+	}
+	return end, nil
+}
+
+// DuplicateKeys is zero: documents are made of tables, whose keys are unique.
+func (p *Reader) DuplicateKeys(context.Context, *shape.Tree) (int64, error) { return 0, nil }

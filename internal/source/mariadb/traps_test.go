@@ -1,0 +1,413 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/lab/mariatest"
+	"pingo/internal/source"
+)
+
+// compiled compiles the indexes of a definition against a database.
+func compiled(t *testing.T, src *source.Source, indexes string) ([]*shape.Shape, definition.Findings) {
+	t.Helper()
+	text := "sources: { paths: { kind: mariadb, url: \"mariadb://u@h/d\" } }\nengines: { main: { kind: any, url: \"any://h\" } }\nindexes:\n" + indexes
+	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: text}}, definition.Kinds{
+		Sources: []definition.Kind{
+			{Name: Kind.Name, Schemes: Kind.Schemes, Captures: Kind.Captures, Keys: Kind.Keys},
+		},
+		Engines: []definition.Kind{{Name: "any", Schemes: []string{"any"}, Keys: `{}`}},
+	}, nil)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	var out []*shape.Shape
+	for _, ix := range def.Indexes {
+		tables, expressions := shape.Questions(ix)
+		facts, err := src.Facts(t.Context(), tables, expressions)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, found := shape.Compile(ix, facts)
+		findings = append(findings, found...)
+		out = append(out, s)
+	}
+	return out, findings
+}
+
+// world is a database whose changes are noted for some indexes.
+type world struct {
+	*testing.T
+	db     *sql.DB
+	src    *source.Source
+	shapes []*shape.Shape
+}
+
+func newWorld(t *testing.T, tables, indexes string) *world {
+	t.Helper()
+	url := mariatest.URL(t)
+	w := &world{T: t, db: mariatest.Connect(t, url), src: open(t, url)}
+	mariatest.Exec(t, w.db, tables)
+	var findings definition.Findings
+	if w.shapes, findings = compiled(t, w.src, indexes); len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	if _, err := w.src.Capture.Install(t.Context(), "one", shape.Capture(w.shapes)); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.src.Claim(t.Context(), change.Claim{Service: "one", History: w.claim().History}, change.Claim{Service: "one", Holder: "A", Epoch: 1, Mark: 1}); err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+func (w *world) claim() change.Claim {
+	w.Helper()
+	c, err := w.src.Claimed(w.Context())
+	if err != nil {
+		w.Fatal(err)
+	}
+	return c
+}
+
+func (w *world) exec(statements string, args ...any) {
+	w.Helper()
+	mariatest.Exec(w, w.db, statements, args...)
+}
+
+// noticed takes the changes until so many came, or a moment has passed, in words.
+func (w *world) noticed(n int) []string {
+	w.Helper()
+	var out []string
+	var seqs []int64
+	for deadline := time.Now().Add(4 * time.Second); len(out) < n && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		changes, err := w.src.Changes(w.Context(), 1000)
+		if err != nil {
+			w.Fatal(err)
+		}
+		for _, c := range changes {
+			links := ""
+			for _, v := range c.Values(c.Links) {
+				links += " " + strings.Join(v, "|")
+			}
+			out = append(
+				out,
+				strings.TrimSpace(
+					fmt.Sprintf(
+						"%s %s %s%s",
+						c.Op,
+						c.Table.Name,
+						strings.Join(c.Key, "|"),
+						strings.TrimRight(links, " "),
+					),
+				),
+			)
+			seqs = append(seqs, c.Seq)
+		}
+	}
+	if err := w.src.Done(w.Context(), seqs); err != nil {
+		w.Fatal(err)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func (w *world) expect(want ...string) {
+	w.Helper()
+	slices.Sort(want)
+	if got := w.noticed(len(want)); !slices.Equal(got, want) {
+		w.Errorf("noticed %q, want %q", got, want)
+	}
+}
+
+// documents reads all documents of an index, by ranges of a few rows.
+func (w *world) documents(s *shape.Shape) map[string]string {
+	w.Helper()
+	out := map[string]string{}
+	tree := s.Trees[0]
+	set := document.NewSet(tree)
+	for after, last := []string(nil), false; !last; {
+		end, err := w.src.ChunkEnd(w.Context(), tree, after, 2)
+		if err != nil {
+			w.Fatal(err)
+		}
+		set.Reset()
+		if err := w.src.ReadRange(w.Context(), set, after, end); err != nil {
+			w.Fatal(err)
+		}
+		maps.Copy(out, w.made(set))
+		after, last = end, end == nil
+	}
+	return out
+}
+
+func (w *world) made(set *document.Set) map[string]string {
+	w.Helper()
+	out := map[string]string{}
+	for i := range set.Rows(0).Len() {
+		var plain map[string]any
+		if err := json.Unmarshal(set.Append(nil, i), &plain); err != nil {
+			w.Fatal(err)
+		}
+		delete(plain, definition.FingerprintField)
+		b, err := json.Marshal(plain)
+		if err != nil {
+			w.Fatal(err)
+		}
+		out[string(set.AppendKey(nil, i))] = string(b)
+	}
+	return out
+}
+
+const trails = `
+  trails:
+    engine: main
+    rows: paths.trails
+    fields: [name]
+    related: { stages: { many: stages, on: { trail_id: id }, fields: [name] } }
+  marks: { engine: main, rows: paths.marks, fields: [word] }
+`
+
+// What changes rows without naming them is noticed.
+func TestRowsThatStatementsDoNotName(t *testing.T) {
+	w := newWorld(t, `
+		CREATE TABLE areas (id int PRIMARY KEY);
+		CREATE TABLE trails (id int PRIMARY KEY, area_id int, name varchar(50), FOREIGN KEY (area_id) REFERENCES areas (id) ON DELETE CASCADE ON UPDATE CASCADE);
+		CREATE TABLE stages (trail_id int, no int, name varchar(50), PRIMARY KEY (trail_id, no), FOREIGN KEY (trail_id) REFERENCES trails (id) ON DELETE CASCADE ON UPDATE CASCADE);
+		CREATE TABLE marks (id int PRIMARY KEY, word varchar(20)) PARTITION BY RANGE (id) (PARTITION low VALUES LESS THAN (100), PARTITION high VALUES LESS THAN (1000))`, trails)
+	w.exec(
+		`INSERT INTO areas VALUES (1), (2); INSERT INTO trails VALUES (1, 1, 'Ridge'), (2, 2, 'Tarn'), (3, 2, 'Moor');
+		INSERT INTO stages VALUES (1, 1, 'up'), (1, 2, 'down'), (2, 1, 'round'), (3, 1, 'along')`,
+	)
+	w.noticed(7)
+	w.exec("UPDATE trails SET id = 11 WHERE id = 1")
+	w.expect(
+		"update trails 11",
+		"delete trails 1",
+		"update stages 1|1 1",
+		"update stages 1|2 1",
+		"update stages 11|1 1 11",
+		"update stages 11|2 1 11",
+	)
+	w.exec("DELETE FROM trails WHERE id = 11")
+	w.expect("delete trails 11", "update stages 11|1 11", "update stages 11|2 11")
+	w.exec("DELETE FROM areas WHERE id = 2") // over two foreign keys
+	w.expect("update trails 2", "update trails 3", "update stages 2|1 2", "update stages 3|1 3")
+
+	w.exec("INSERT INTO marks VALUES (1, 'red'), (2, 'white'), (200, 'blue')")
+	w.noticed(3)
+	w.exec("REPLACE INTO marks VALUES (1, 'green')")
+	w.expect("delete marks 1", "insert marks 1")
+	w.exec("INSERT INTO marks VALUES (2, 'x'), (3, 'y') ON DUPLICATE KEY UPDATE word = VALUES(word)")
+	w.expect("update marks 2", "insert marks 3")
+	w.exec("UPDATE marks SET word = word")
+	w.exec("INSERT IGNORE INTO marks VALUES (3, 'z')")
+	w.expect()
+	w.exec("ALTER TABLE marks TRUNCATE PARTITION high")
+	w.expect("truncate marks")
+	w.exec("TRUNCATE marks")
+	w.expect("truncate marks")
+	w.exec("INSERT INTO marks VALUES (5, 'grey')")
+	w.expect("insert marks 5")
+
+	// An own transaction that is rolled back, or up to a point, leaves nothing.
+	w.exec(
+		"START TRANSACTION; INSERT INTO marks VALUES (6, 'a'); SAVEPOINT s; INSERT INTO marks VALUES (7, 'b'); ROLLBACK TO s; COMMIT; START TRANSACTION; DELETE FROM marks; ROLLBACK",
+	)
+	w.expect("insert marks 6")
+}
+
+// No statement of the application fails because of capture, whatever happens to its tables or to
+// the journal, and what cannot be noted exactly is noted as a change of all rows.
+func TestCaptureStandsInNobodysWay(t *testing.T) {
+	w := newWorld(t, `
+		CREATE TABLE trails (id int PRIMARY KEY, name varchar(50));
+		CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50));
+		CREATE TABLE marks (id int PRIMARY KEY, word varchar(20));
+		INSERT INTO marks VALUES (1, 'red')`, trails)
+	w.exec("ALTER TABLE marks DROP COLUMN word")
+	w.exec("UPDATE marks SET id = 2")
+	w.expect("truncate marks")
+	w.exec(
+		"ALTER TABLE stages CHANGE trail_id trail int, ADD COLUMN length_km int; INSERT INTO stages VALUES (1, 1, 'up', 3); DELETE FROM stages",
+	)
+	w.expect("truncate stages")
+	w.exec("ALTER TABLE trails MODIFY name text, MODIFY id bigint; INSERT INTO trails VALUES (1, 'Ridge')")
+	if got := w.noticed(2); !slices.Contains(got, "insert trails 1") {
+		t.Errorf("after a change of types: %q", got)
+	}
+	gaps := func() (out []string) {
+		found, err := w.src.Capture.Gaps(t.Context(), shape.Capture(w.shapes))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, g := range found {
+			out = append(out, fmt.Sprintf("%s safe=%t deliberate=%t", g.Table.Name, g.Safe, g.Deliberate))
+		}
+		return out
+	}
+	if got := gaps(); len(got) != 0 {
+		t.Errorf("gaps: %q", got)
+	}
+	time.Sleep(time.Second) // tables tell when they were made by the second
+	w.exec("CREATE TABLE other LIKE trails; DROP TABLE trails; RENAME TABLE other TO trails")
+	w.exec("ALTER TABLE stages ADD FOREIGN KEY (id) REFERENCES marks (id) ON DELETE CASCADE")
+	if got := gaps(); !slices.Equal(
+		got,
+		[]string{"stages safe=false deliberate=false", "trails safe=false deliberate=false"},
+	) {
+		t.Errorf("gaps: %q", got)
+	}
+	var trigger string
+	if err := w.db.QueryRow("SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_TABLE = 'marks' AND TRIGGER_SCHEMA = database() LIMIT 1").Scan(&trigger); err != nil {
+		t.Fatal(err)
+	}
+	w.exec("DROP TRIGGER " + trigger)
+	if got := gaps(); !slices.Contains(got, "marks safe=false deliberate=true") {
+		t.Errorf("gaps: %q", got)
+	}
+	var name string
+	if err := w.db.QueryRow("SELECT database()").Scan(&name); err != nil {
+		t.Fatal(err)
+	}
+	w.exec("DROP DATABASE " + captureDatabase(name))
+	w.exec("INSERT INTO stages VALUES (2, 1, 'x', 1)")
+	w.exec("UPDATE stages SET name = 'y'; DELETE FROM stages; DELETE FROM marks")
+	if _, err := w.src.Changes(t.Context(), 10); source.FaultOf(err) != source.NoCapture {
+		t.Errorf("changes without a journal: %v", err)
+	}
+}
+
+// Texts that the database takes for equal tie rows together, and a key is the one that the row has.
+func TestTextsInCapitals(t *testing.T) {
+	w := newWorld(t, `
+		CREATE TABLE trails (id varchar(20) PRIMARY KEY, name varchar(50)) COLLATE utf8mb4_general_ci;
+		CREATE TABLE stages (id int PRIMARY KEY, trail_id varchar(20), name varchar(50), KEY (trail_id)) COLLATE utf8mb4_general_ci;
+		CREATE TABLE marks (id int PRIMARY KEY, word varchar(20));
+		INSERT INTO trails VALUES ('Ridge', 'a'), ('tarn ', 'b');
+		INSERT INTO stages VALUES (1, 'RIDGE', 'up'), (2, 'ridge', 'down'), (3, 'Tarn', 'round'), (4, NULL, 'nowhere')`, trails)
+	w.exec("UPDATE stages SET name = 'steep' WHERE id = 1")
+	w.expect("update stages 1 RIDGE")
+	var up [][]string
+	for _, route := range w.shapes[0].Routes()[shape.Ref{Schema: w.src.Reader.(*Reader).db.name, Name: "stages"}] {
+		if err := w.src.WalkUp(t.Context(), route.Steps, [][]string{{"RIDGE"}}, func(key []string) error { up = append(up, slices.Clone(key)); return nil }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if fmt.Sprint(up) != "[[Ridge]]" {
+		t.Errorf("up: %v", up)
+	}
+	want := map[string]string{
+		"Ridge": `{"name":"a","stages":[{"name":"steep"},{"name":"down"}]}`,
+		"tarn ": `{"name":"b","stages":[{"name":"round"}]}`,
+	}
+	if got := w.documents(w.shapes[0]); !maps.Equal(got, want) {
+		t.Errorf("documents: %v", got)
+	}
+	set := document.NewSet(w.shapes[0].Trees[0])
+	if err := w.src.ReadKeys(t.Context(), set, [][]string{{"RIDGE"}, {"tarn "}}); err != nil {
+		t.Fatal(err)
+	}
+	if got := w.made(set); len(got) != 1 || got["tarn "] == "" {
+		t.Errorf("by keys: %v", got)
+	}
+	w.exec("UPDATE trails SET id = 'RIDGE' WHERE id = 'ridge'")
+	w.expect("delete trails Ridge", "update trails RIDGE")
+}
+
+// Many writers commit late and out of order, or not at all: every change is returned once, and the
+// mark below which nothing is looked for rises.
+func TestLateCommits(t *testing.T) {
+	defer func(d time.Duration) { settleAfter = d }(settleAfter)
+	settleAfter = 300 * time.Millisecond
+	w := newWorld(
+		t,
+		`CREATE TABLE trails (id int PRIMARY KEY, name varchar(50)); CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50)); CREATE TABLE marks (id int PRIMARY KEY, word varchar(20))`,
+		trails,
+	)
+	const writers, each = 8, 60
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	var mu sync.Mutex
+	committed := map[string]bool{}
+	var wg sync.WaitGroup
+	for n := range writers {
+		wg.Go(func() {
+			random := rand.New(rand.NewPCG(7, uint64(n)))
+			for i := range each {
+				tx, err := w.db.BeginTx(ctx, nil)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				id := fmt.Sprint(1000*n + i)
+				if _, err := tx.ExecContext(ctx, "INSERT INTO marks VALUES (?, 'x')", id); err != nil {
+					t.Error(err)
+				}
+				time.Sleep(time.Duration(random.IntN(40)) * time.Millisecond)
+				if random.IntN(5) == 0 {
+					tx.Rollback()
+					continue
+				}
+				if err := tx.Commit(); err != nil {
+					t.Error(err)
+				}
+				mu.Lock()
+				committed[id] = true
+				mu.Unlock()
+			}
+		})
+	}
+	finished := make(chan struct{})
+	go func() { wg.Wait(); close(finished) }()
+	seen := map[string]int{}
+	quiet := 0
+	for quiet < 100 {
+		changes, err := w.src.Changes(ctx, 7)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var seqs []int64
+		for _, c := range changes {
+			seen[c.Key[0]]++
+			seqs = append(seqs, c.Seq)
+		}
+		if err := w.src.Done(ctx, seqs); err != nil {
+			t.Fatal(err)
+		}
+		select {
+		case <-finished:
+			if len(changes) == 0 {
+				quiet++
+			}
+		default:
+		}
+		if len(changes) == 0 {
+			time.Sleep(5 * time.Millisecond)
+		}
+	}
+	for id := range committed {
+		if seen[id] != 1 {
+			t.Errorf("row %s was returned %d times", id, seen[id])
+		}
+	}
+	if len(seen) != len(committed) {
+		t.Errorf("%d rows returned, %d committed", len(seen), len(committed))
+	}
+	if w.src.Feed.(*Feed).cursor.Low() == 0 {
+		t.Error("the low-water mark never rose")
+	}
+}
