@@ -503,6 +503,81 @@ type Leftover struct {
 	Answers string `json:"answers,omitempty"`
 }
 
+// HookReply is what a request with events is answered with.
+type HookReply struct {
+	Accepted int `json:"accepted"`
+	// Duplicate events were accepted before, and Old ones are older than what is here.
+	Duplicate int `json:"duplicate,omitempty"`
+	Old       int `json:"old,omitempty"`
+	Refused   int `json:"refused,omitempty"`
+	// Receipts are those of events that were refused, up to a hundred.
+	Receipts []Receipt `json:"receipts"`
+}
+
+// Receipt is what became of one event.
+type Receipt struct {
+	Number int64     `json:"number,omitempty"`
+	At     time.Time `json:"at"`
+	// Event is what the sender calls it.
+	Event  string `json:"event,omitempty"`
+	Record string `json:"record,omitempty"`
+	Key    string `json:"key,omitempty"`
+	// Op is created, updated, merged or deleted.
+	Op string `json:"op,omitempty"`
+	// Outcome is accepted, duplicate, old, unreadable, bad-signature, out-of-time, too-large or
+	// too-many.
+	Outcome string `json:"outcome"`
+	Reason  string `json:"reason,omitempty"`
+	Bytes   int64  `json:"bytes"`
+	// Line is that of the file that was loaded.
+	Line int64 `json:"line,omitempty"`
+}
+
+// HeldRecord is what is held of the records of one name.
+type HeldRecord struct {
+	Record string `json:"record"`
+	Rows   int64  `json:"rows"`
+	// Deleted ones are remembered for some days.
+	Deleted int64      `json:"deleted"`
+	Newest  *time.Time `json:"newest,omitempty"`
+}
+
+// Sign asks for the headers of a signed request.
+type Sign struct {
+	Event string `json:"event"`
+	Body  string `json:"body"`
+}
+
+// Signed are the headers of a signed request.
+type Signed struct {
+	Headers map[string]string `json:"headers"`
+}
+
+// LoadedRow is one row of a file: its line, and a JSON object.
+type LoadedRow struct {
+	Line int64           `json:"line"`
+	Body json.RawMessage `json:"body"`
+}
+
+// Load is rows of a file.
+type Load struct {
+	Rows []LoadedRow `json:"rows"`
+}
+
+// Loaded is what became of rows.
+type Loaded struct {
+	Accepted int `json:"accepted"`
+	// Old rows are older than what is here.
+	Old     int       `json:"old,omitempty"`
+	Refused []Receipt `json:"refused"`
+}
+
+// LoadBegun is when the load of a whole listing began.
+type LoadBegun struct {
+	Record string    `json:"record"`
+	At     time.Time `json:"at"`
+}
+
 // MaxHits is how many documents a search may return.
 const MaxHits = 100
 

@@ -65,6 +65,7 @@ const (
 	GroupRun    = "run"
 	GroupDefine = "define"
 	groupLook   = "look"
+	groupSend   = "send"
 	groupOther  = "other"
 )
 
@@ -141,6 +142,7 @@ check also has 4 and 5, for what it would change.`,
 		&cobra.Group{ID: GroupRun, Title: "Running:"},
 		&cobra.Group{ID: GroupDefine, Title: "Definitions:"},
 		&cobra.Group{ID: groupLook, Title: "Looking:"},
+		&cobra.Group{ID: groupSend, Title: "Sending:"},
 		&cobra.Group{ID: groupOther, Title: "Other:"},
 	)
 	add := func(group string, commands ...*cobra.Command) {
@@ -151,6 +153,7 @@ check also has 4 and 5, for what it would change.`,
 	}
 	add(GroupDefine, a.check(), a.apply(), a.capture())
 	add(groupLook, a.status(), a.search(), a.wait(), a.preview(), a.trace(), a.failed(), a.leftovers())
+	add(groupSend, a.hooks(), a.load())
 	add(groupOther, a.tokenCommand(), a.version())
 	for group, commands := range more {
 		add(group, commands...)

@@ -296,6 +296,80 @@ func (c *Client) treatFailed(ctx context.Context, how, index string, which api.F
 	return out.Documents, err
 }
 
+// Receipts lists what became of the events sent to a source, the newest first. An outcome lists
+// those with it alone, and a number (0: none) those below it.
+func (c *Client) Receipts(ctx context.Context, source, outcome string, below int64, n int) ([]api.Receipt, error) {
+	query := url.Values{"limit": {strconv.Itoa(n)}}
+	if outcome != "" {
+		query.Set("outcome", outcome)
+	}
+	if below > 0 {
+		query.Set("below", strconv.FormatInt(below, 10))
+	}
+	var out []api.Receipt
+	err := c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/receipts", query, nil, &out)
+	return out, err
+}
+
+// HeldRecords says what is held of each record that is sent to a source.
+func (c *Client) HeldRecords(ctx context.Context, source string) ([]api.HeldRecord, error) {
+	var out []api.HeldRecord
+	err := c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/records", nil, nil, &out)
+	return out, err
+}
+
+// SendEvent has the service sign a body, and sends it as a sender would.
+func (c *Client) SendEvent(ctx context.Context, source, path, event, contentType string, body []byte) (*api.HookReply, error) {
+	var signed api.Signed
+	err := c.call(ctx, http.MethodPost, "/api/sources/"+url.PathEscape(source)+"/sign", nil, api.Sign{Event: event, Body: string(body)}, &signed)
+	if err != nil {
+		return nil, err
+	}
+	target := strings.TrimSuffix(c.URL, "/") + "/hooks/" + url.PathEscape(source) + path
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, target, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Content-Type", contentType)
+	for name, value := range signed.Headers {
+		request.Header.Set(name, value)
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 && strings.Contains(response.Header.Get("Content-Type"), "problem+json") {
+		return nil, problem(c.URL, response)
+	}
+	out := &api.HookReply{}
+	return out, json.NewDecoder(response.Body).Decode(out)
+}
+
+// Load takes rows of a file into a record of a source.
+func (c *Client) Load(ctx context.Context, source, record string, rows []api.LoadedRow) (*api.Loaded, error) {
+	out := &api.Loaded{}
+	return out, c.call(ctx, http.MethodPost, recordPath(source, record)+"/load", nil, api.Load{Rows: rows}, out)
+}
+
+// BeginListing begins the load of all records of a name, and EndListing deletes those that were not
+// in it; it returns how many.
+func (c *Client) BeginListing(ctx context.Context, source, record string) (*api.LoadBegun, error) {
+	out := &api.LoadBegun{}
+	return out, c.call(ctx, http.MethodPost, recordPath(source, record)+"/listing", nil, nil, out)
+}
+
+// EndListing ends what BeginListing began.
+func (c *Client) EndListing(ctx context.Context, source string, begun *api.LoadBegun) (int, error) {
+	var out api.DocumentCount
+	err := c.call(ctx, http.MethodDelete, recordPath(source, begun.Record)+"/listing", nil, begun, &out)
+	return out.Documents, err
+}
+
+func recordPath(source, record string) string {
+	return "/api/sources/" + url.PathEscape(source) + "/records/" + url.PathEscape(record)
+}
+
 // Tokens lists all tokens.
 func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
 	var out []api.Token

@@ -88,8 +88,9 @@ func Explain(e Engine, kind, reason string) retry.Cause {
 // Config says where an engine is and how to talk to it; secrets stand in it in clear.
 type Config struct {
 	URL string
-	// Headers are sent with every request, by kinds that speak HTTP.
-	Headers map[string]string
+	// Options is a JSON object of the kind's own keys, as the definition has them, with secrets
+	// in clear; empty for none.
+	Options json.RawMessage
 }
 
 // Kind is what there is to know of a kind of engine without one at hand.

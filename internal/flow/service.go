@@ -22,6 +22,7 @@ import (
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/lease"
 	"pingo/internal/flow/rebuild"
+	"pingo/internal/flow/receive"
 	"pingo/internal/records"
 )
 
@@ -32,6 +33,8 @@ type Records interface {
 	rebuild.Store
 	define.Store
 	inspect.Store
+	// URL is where the records are; the intake is in the same database.
+	URL() string
 	ServiceID(ctx context.Context) (string, error)
 	Register(ctx context.Context, p records.Process) error
 	Heartbeat(ctx context.Context, p records.Process) (records.View, error)
@@ -94,7 +97,7 @@ func New(
 		records:     rec,
 		process:     process,
 		log:         log,
-		connections: connect.New(kinds),
+		connections: connect.New(kinds, rec.URL()),
 		wake:        make(chan struct{}, 1),
 		ready:       make(chan struct{}),
 		held:        map[string]*holder{},
@@ -112,6 +115,11 @@ func New(
 		},
 	}
 	return s, nil
+}
+
+// Receiver takes in what is sent to sources.
+func (s *Service) Receiver() *receive.Receiver {
+	return &receive.Receiver{Connections: s.connections}
 }
 
 // reconcileEvery is how often a process looks in the records for what others did.

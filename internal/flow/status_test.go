@@ -16,7 +16,7 @@ import (
 // An index is told of from the moment that it is applied, whether a process feeds it, or
 // has told of it, or not.
 func TestEveryIndexOfTheDefinitionHasAState(t *testing.T) {
-	s := &Service{connections: connect.New(kinds.All()), ready: make(chan struct{}), held: map[string]*holder{}}
+	s := &Service{connections: connect.New(kinds.All(), ""), ready: make(chan struct{}), held: map[string]*holder{}}
 	def, findings := s.connections.Parse([]definition.File{{Name: "pingo.yaml", Text: `
 sources:
   lodge: { kind: postgres, url: "postgres://pingo@127.0.0.1:1/lodge" }

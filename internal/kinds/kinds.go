@@ -16,6 +16,7 @@ import (
 	"pingo/internal/source"
 	"pingo/internal/source/mariadb"
 	"pingo/internal/source/postgres"
+	"pingo/internal/source/webhook"
 )
 
 // Set is the kinds that there are.
@@ -27,7 +28,7 @@ type Set struct {
 // All is the kinds that Pingo ships with.
 func All() *Set {
 	return &Set{
-		Sources: []source.Kind{postgres.Kind, mariadb.Kind},
+		Sources: []source.Kind{postgres.Kind, mariadb.Kind, webhook.Kind},
 		Engines: []engine.Kind{opensearch.Kind, postgresengine.Kind},
 	}
 }

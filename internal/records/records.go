@@ -24,7 +24,8 @@ var migrations embed.FS
 
 // Records is the records database.
 type Records struct {
-	db *sqlx.DB
+	db  *sqlx.DB
+	url string
 }
 
 // Open connects, and brings the tables up to this version of Pingo.
@@ -39,7 +40,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	config.ConnectTimeout = 5 * time.Second
 	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
 	db.SetMaxOpenConns(10)
-	r := &Records{db: db}
+	r := &Records{db: db, url: url}
 	if err := db.PingContext(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("records database: %w", pgerror.Explain(err))
@@ -66,6 +67,9 @@ func migrate(ctx context.Context, db *sql.DB) error {
 
 // Close gives the connections back.
 func (r *Records) Close() error { return r.db.Close() }
+
+// URL is where the database is; it may hold a password.
+func (r *Records) URL() string { return r.url }
 
 // Ping reports whether the database answers.
 func (r *Records) Ping(ctx context.Context) error {

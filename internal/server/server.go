@@ -27,6 +27,7 @@ import (
 	"pingo/internal/flow/define"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/records"
+	"pingo/internal/source"
 )
 
 // Server serves one flow.
@@ -63,7 +64,10 @@ func New(
 		ContentTypeNosniff: "nosniff", ReferrerPolicy: "no-referrer",
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
 			"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-	}), uncached, middleware.BodyLimit("4M"), readable)
+	}), uncached, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{
+		Limit:   "4M",
+		Skipper: func(c echo.Context) bool { return strings.HasPrefix(c.Request().URL.Path, hooksPath) }, // they have their own
+	}), readable)
 	s.routes(e)
 	if err := s.console(e, console); err != nil {
 		return nil, err
@@ -104,6 +108,10 @@ func (s *Server) routes(e *echo.Echo) {
 	e.GET("/openapi.json", openAPI)
 	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.access.need(api.RoleViewer))
 
+	for _, path := range []string{hooksPath + ":source", hooksPath + ":source/*"} {
+		e.Match([]string{http.MethodPost, http.MethodPut, http.MethodDelete}, path, s.hook)
+	}
+
 	root := e.Group("/api")
 	root.POST("/session", s.signIn)
 	root.DELETE("/session", s.signOut)
@@ -126,7 +134,12 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/failed", s.failedGroups)
 	viewer.GET("/indexes/:index/failed", s.failed)
 	viewer.GET("/indexes/:index/failed/:key", s.failedDocument)
+	viewer.GET("/sources/:source/receipts", s.receipts)
+	viewer.GET("/sources/:source/records", s.heldRecords)
 	operator := root.Group("", s.access.need(api.RoleOperator))
+	operator.POST("/sources/:source/records/:record/load", s.load)
+	operator.POST("/sources/:source/records/:record/listing", s.beginLoad)
+	operator.DELETE("/sources/:source/records/:record/listing", s.endLoad)
 	operator.POST(
 		"/indexes/:index/failed/retry",
 		func(c echo.Context) error { return s.treatFailed(c, s.flow.RetryFailed) },
@@ -136,6 +149,7 @@ func (s *Server) routes(e *echo.Echo) {
 		func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) },
 	)
 	admin := root.Group("", s.access.need(api.RoleAdmin))
+	admin.POST("/sources/:source/sign", s.sign)
 	admin.POST("/definition/check", s.check)
 	admin.POST("/definition/apply", s.apply)
 	admin.POST("/definition/capture-script", s.captureScriptFor)
@@ -176,7 +190,7 @@ func (s *Server) problem(err error, c echo.Context) {
 				p.Detail = "there is nothing to " + method + " at " + c.Request().URL.Path
 			}
 		}
-	case errors.Is(err, inspect.ErrUnknown):
+	case errors.Is(err, inspect.ErrUnknown), errors.Is(err, source.ErrNoRecord):
 		p = problemf(http.StatusNotFound, "%v", err)
 	case errors.Is(err, inspect.ErrNotReady):
 		p = problemf(http.StatusServiceUnavailable, "%v", err)

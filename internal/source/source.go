@@ -5,6 +5,7 @@ package source
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -20,6 +21,8 @@ type Source struct {
 	Feed
 	// Capture is nil where nothing is installed in the source.
 	Capture Capture
+	// Intake is nil where nothing is sent to the source.
+	Intake Intake
 }
 
 // Reader reads rows as they are now. All methods may be used at the same time.
@@ -101,6 +104,95 @@ type Capture interface {
 	Advice(ctx context.Context, need []shape.Captured, lookups []shape.Lookup) ([]Advice, error)
 }
 
+// Intake takes in what is sent to a source. All methods may be used at the same time, and by
+// several processes.
+type Intake interface {
+	// Receive takes in one request. Whatever is wrong with it is said by the reply and its
+	// receipts; an error means that it could not be kept, so the sender is to try again.
+	Receive(ctx context.Context, r Request) (Reply, error)
+	// Load takes in rows that have no name and no version, which replace what there is of them.
+	Load(ctx context.Context, record string, rows []Loaded) ([]Receipt, error)
+	// Replace ends a listing of all records of a name: those that were not loaded since a time
+	// are deleted. It returns how many.
+	Replace(ctx context.Context, record string, since time.Time) (int64, error)
+	// Receipts lists what became of events, the newest first, at most n of those below a number
+	// (0: all). An outcome lists those with it alone.
+	Receipts(ctx context.Context, below int64, n int, outcome string) ([]Receipt, error)
+	// Records says what is held of each record name.
+	Records(ctx context.Context) ([]Held, error)
+	// Limit is how many bytes a request may have.
+	Limit() int64
+	// Sign gives the headers of a request that is signed as this source wants it.
+	Sign(id string, at time.Time, body []byte) (map[string]string, error)
+	// Clock is the time of the database that holds the records of a name.
+	Clock(ctx context.Context, record string) (time.Time, error)
+}
+
+// ErrNoRecord says that a source has no record of a name; what follows says which it has.
+var ErrNoRecord = errors.New("there is no such record")
+
+// Request is one request of a sender.
+type Request struct {
+	Method string
+	// Path is what stands behind the source's own path, without slashes at its ends.
+	Path   string
+	Header map[string][]string
+	Body   []byte
+	// Secure: nobody between the sender and Pingo can read it.
+	Secure bool
+	At     time.Time
+}
+
+// Reply says how a request is answered: a status of HTTP, and what became of each event.
+type Reply struct {
+	Status   int
+	Receipts []Receipt
+}
+
+// Loaded is one row of a file: a line of it, and the JSON object there.
+type Loaded struct {
+	Line int64
+	Body []byte
+}
+
+// Outcome is what became of an event.
+type Outcome string
+
+// The outcomes. Old: a newer version of the record was here already.
+const (
+	Accepted     Outcome = "accepted"
+	Duplicate    Outcome = "duplicate"
+	Old          Outcome = "old"
+	Unreadable   Outcome = "unreadable"
+	BadSignature Outcome = "bad-signature"
+	OutOfTime    Outcome = "out-of-time"
+	TooLarge     Outcome = "too-large"
+	TooMany      Outcome = "too-many"
+)
+
+// Receipt is what became of one event.
+type Receipt struct {
+	Seq     int64
+	At      time.Time
+	Event   string // as the sender names it
+	Record  string
+	Key     string
+	Op      string
+	Outcome Outcome
+	// Reason says why it was not accepted, in a sentence without a full stop.
+	Reason string
+	Bytes  int64
+	Line   int64 // of a file that was loaded
+}
+
+// Held is what is held of the records of one name.
+type Held struct {
+	Record  string
+	Rows    int64
+	Deleted int64
+	Newest  *time.Time
+}
+
 // CaptureStatus is what is installed in a source.
 type CaptureStatus struct {
 	Installed bool
@@ -176,7 +268,15 @@ func FaultOf(err error) Fault {
 
 // Config says where a source is and how it is used; secrets stand in it in clear.
 type Config struct {
-	URL string
+	Name string
+	URL  string
+	// Capture is how changes are noticed: one of the kind's Captures, the first when empty.
+	Capture string
+	// Options is a JSON object of the kind's own keys, as the definition has them; empty for
+	// none.
+	Options json.RawMessage
+	// Records is the URL of Pingo's own database, where the intake is.
+	Records string
 	// ConnectTimeout bounds how long the source may take to answer at all.
 	ConnectTimeout time.Duration
 }
@@ -184,7 +284,7 @@ type Config struct {
 // Kind is what there is to know of a kind of source without one at hand.
 type Kind struct {
 	Name string
-	// Schemes are what its URLs begin with.
+	// Schemes are what its URLs begin with; none when it has no URL.
 	Schemes []string
 	// Captures are the ways in which its changes are noticed; the first is the default.
 	Captures []string

@@ -42,13 +42,17 @@ type Change struct {
 	// Seq orders the journal; it is not the order of commits.
 	Seq   int64
 	Table shape.Ref
-	Op    Op
+	// Also are other names by which indexes know the table.
+	Also []shape.Ref
+	Op   Op
 	// Key is the row's key in text; empty for a truncate and for tables without one.
 	Key []string
 	// Links names the linking columns; Before and After hold their values, nil
 	// for NULL, and are empty where the row did not exist.
 	Links         []string
 	Before, After []*string
+	// Bare: only the key is known, and no links. Where they lead is looked up in the row itself.
+	Bare bool
 	// At is the source's clock when the row was written.
 	At time.Time
 }

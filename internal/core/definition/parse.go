@@ -321,9 +321,16 @@ func (d *decoder) source(k, v *yaml.Node) {
 		"past_limit": d.word(&s.PastLimit, "past_limit", "keep", "remove"),
 	}
 	d.ofKind(v, d.kinds.Sources, known, &s.Options)
-	d.object(v, "source "+k.Value, known, "kind", "url")
+	seen := d.object(v, "source "+k.Value, known, "kind")
 	if kind := kindNamed(d.kinds.Sources, s.Kind); kind != nil {
-		s.URL = d.secretURL(url, "source", kind.Schemes)
+		switch {
+		case kind.Schemes == nil && url.text != "":
+			d.find(url.pos, fmt.Sprintf("a source of kind %s has no url: what it holds is sent here", s.Kind), "take url out")
+		case kind.Schemes != nil && seen != nil && !seen["url"]:
+			d.find(d.at(v), fmt.Sprintf("source %s needs %q", k.Value, "url"), "add url: to it")
+		case kind.Schemes != nil:
+			s.URL = d.secretURL(url, "source", kind.Schemes)
+		}
 		s.Capture = kind.Captures[0]
 		if capture.text != "" {
 			if s.Capture = capture.text; !slices.Contains(kind.Captures, s.Capture) {

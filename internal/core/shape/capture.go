@@ -91,6 +91,8 @@ type Route struct {
 	Link []string
 	// Steps lead upwards; with none, the link's values are the document's key.
 	Steps []Step
+	// Own leads from the changed row's own key to its Link, where the table has a key.
+	Own *Step
 	// All: any document of the tree may be touched.
 	All bool
 }
@@ -125,34 +127,61 @@ func (s *Shape) Routes() map[Ref][]Route {
 		for _, n := range t.Nodes[1:] {
 			up := t.up(t.Nodes[n.Parent], n.Link.Ours, n.Link.Types)
 			if j := n.Link.Join; j != nil {
-				add(j.Table, Route{Tree: i, Link: n.Link.Theirs, Steps: up})
+				add(
+					j.Table,
+					Route{
+						Tree:  i,
+						Link:  n.Link.Theirs,
+						Steps: up,
+						Own:   own(j.Table, j.Key, j.KeyTypes, n.theirs),
+					},
+				)
 				step := Step{j.Table, j.From, j.FromTypes, n.theirs()}
-				add(n.Table, Route{Tree: i, Link: j.To, Steps: append([]Step{step}, up...)})
+				add(n.Table, Route{
+					Tree: i, Link: j.To, Steps: append([]Step{step}, up...), Own: own(n.Table, n.Key, n.KeyTypes, j.to),
+				})
 				continue
 			}
-			add(n.Table, Route{Tree: i, Link: n.Link.Theirs, Steps: up})
+			add(
+				n.Table,
+				Route{Tree: i, Link: n.Link.Theirs, Steps: up, Own: own(n.Table, n.Key, n.KeyTypes, n.theirs)},
+			)
 		}
 	}
 	return routes
+}
+
+// own leads from a row's key to some of its columns.
+func own(t Ref, key, types []string, yield func() []Column) *Step {
+	if len(key) == 0 || len(types) != len(key) {
+		return nil
+	}
+	return &Step{t, key, types, yield()}
+}
+
+// to are the columns of the related table that a join table leads to.
+func (j *Join) to() []Column {
+	out := make([]Column, len(j.To))
+	for i, name := range j.To {
+		out[i].Name = name
+	}
+	return out
 }
 
 // up leads from values of a node's columns to document keys.
 func (t *Tree) up(n *Node, columns, types []string) []Step {
 	if n.Link == nil {
 		// The key as the row has it is what tells documents apart, not one that equals it.
-		if slices.Equal(n.Key, columns) && !slices.ContainsFunc(n.Columns[:len(n.Key)], func(c Column) bool { return c.Loose }) {
+		if slices.Equal(n.Key, columns) &&
+			!slices.ContainsFunc(n.Columns[:len(n.Key)], func(c Column) bool { return c.Loose }) {
 			return nil
 		}
 		return []Step{{n.Table, columns, types, n.Columns[:len(n.Key)]}}
 	}
 	above := t.up(t.Nodes[n.Parent], n.Link.Ours, n.Link.Types)
 	if j := n.Link.Join; j != nil {
-		to := make([]Column, len(j.To))
-		for i, name := range j.To {
-			to[i].Name = name
-		}
 		return append(
-			[]Step{{n.Table, columns, types, to}, {j.Table, j.From, j.FromTypes, n.theirs()}},
+			[]Step{{n.Table, columns, types, j.to()}, {j.Table, j.From, j.FromTypes, n.theirs()}},
 			above...)
 	}
 	if slices.Equal(n.Link.Theirs, columns) {

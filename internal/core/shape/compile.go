@@ -3,6 +3,7 @@ package shape
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"pingo/internal/core/definition"
 )
@@ -13,14 +14,16 @@ type Table struct {
 	// View, Refreshed, Foreign: a view, a materialised view, a table of another server.
 	View, Refreshed, Foreign bool
 	// Opaque: a view of which the source cannot tell what it reads.
-	Opaque bool
-	Columns                  []TableColumn
+	Opaque  bool
+	Columns []TableColumn
 	// Follows says what a view reads.
 	Follows []Follow
 	// Key is the primary key's columns, empty when there is none.
 	Key []string
 	// Denied are the columns that Pingo may not read; with a statement that lets it.
 	Denied map[string]string
+	// Hint says what to do about a column that there is not; may be empty.
+	Hint string
 	// Shifting are the functions that a view calls whose value may change although no row
 	// does, each with why, as in Shift.
 	Shifting []Shift
@@ -299,6 +302,7 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 			c.find(n.TablePos, "name the tables it reads instead, or make the view the root", "%s is a view; only the root of a document may be one", n.Table)
 		}
 		node.Name, node.Many, node.List = rel.Name, rel.Many, rel.List != nil
+		node.KeyTypes = t.keyTypes()
 		node.Order, node.Limit = rel.Order.SQL, rel.Limit
 		if node.Many {
 			node.depend(t.Key...) // it settles the order of rows
@@ -432,7 +436,7 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 				rel.Through.Table,
 			)
 		}
-		link.Join = &Join{Table: join.Ref, Key: join.Key}
+		link.Join = &Join{Table: join.Ref, Key: join.Key, KeyTypes: join.keyTypes()}
 		for _, to := range rel.Through.To {
 			from := c.column(join, to.Ours, rel.Through.Table, to.Pos)
 			c.tied(c.column(t, to.Theirs, rel.Table, to.Pos), from, rel.Table, rel.Through.Table, to.Pos)
@@ -469,6 +473,19 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 		}
 	}
 	node.Link = link
+}
+
+// keyTypes are the source's names for the types of the key.
+func (t *Table) keyTypes() []string {
+	var out []string
+	for _, k := range t.Key {
+		for _, c := range t.Columns {
+			if c.Name == k {
+				out = append(out, c.Native)
+			}
+		}
+	}
+	return out
 }
 
 // tied sees that two columns can be compared by the text of their values.
@@ -533,7 +550,11 @@ func (c *compiler) column(t *Table, name, written string, pos definition.Pos) *T
 		c.find(pos, grant, "Pingo may not read column %q of table %s", name, written)
 		return nil
 	}
-	c.find(pos, definition.Nearest(name, known), "table %s has no column %q that Pingo may read", written, name)
+	suggestion := definition.Nearest(name, known)
+	if t.Hint != "" {
+		suggestion = strings.TrimSpace(suggestion + "; " + t.Hint)
+	}
+	c.find(pos, suggestion, "table %s has no column %q that Pingo may read", written, name)
 	return nil
 }
 

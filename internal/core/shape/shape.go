@@ -82,7 +82,7 @@ type Node struct {
 	// Key is the table's primary key: the document's identity at the root, and
 	// what settles the order of rows below it. It may be empty below the root.
 	Key []string `json:"key"`
-	// KeyTypes are the source's names for the types of a root's Key.
+	// KeyTypes are the source's names for the types of Key.
 	KeyTypes []string `json:"keyTypes,omitempty"`
 	// Link ties this node to its parent; nil for the root.
 	Link *Link `json:"link,omitempty"`
@@ -132,6 +132,8 @@ type Link struct {
 type Join struct {
 	Table Ref      `json:"table"`
 	Key   []string `json:"key"`
+	// KeyTypes are the source's names for the types of Key.
+	KeyTypes []string `json:"keyTypes,omitempty"`
 	// From are the join table's columns and To the related table's.
 	From []string `json:"from"`
 	To   []string `json:"to"`
@@ -218,6 +220,14 @@ func (s *Shape) Hash() string {
 		c := Tree{Index: t.Index, Name: t.Name}
 		for _, n := range t.Nodes {
 			n := *n
+			if n.Link != nil { // the key's types say how changes are followed, not what documents are
+				n.KeyTypes = nil
+				if n.Link.Join != nil {
+					link, join := *n.Link, *n.Link.Join
+					join.KeyTypes = nil
+					link.Join, n.Link = &join, &link
+				}
+			}
 			n.Fields = slices.Clone(n.Fields)
 			for i := range n.Fields {
 				if n.Fields[i].Search > 0 {

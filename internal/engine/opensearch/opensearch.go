@@ -53,9 +53,15 @@ func Open(c engine.Config) (*Engine, error) {
 	if err != nil {
 		return nil, errors.New("the url of the engine cannot be read")
 	}
+	var options struct{ Headers map[string]string }
+	if len(c.Options) > 0 {
+		if err := json.Unmarshal(c.Options, &options); err != nil {
+			return nil, fmt.Errorf("the options of the engine cannot be read: %w", err)
+		}
+	}
 	e := &Engine{
 		user:    u.User,
-		headers: c.Headers,
+		headers: options.Headers,
 		base:    &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")},
 	}
 	e.client = &http.Client{

@@ -81,7 +81,7 @@ func TestHeadersAreSent(t *testing.T) {
 	defer server.Close()
 	c := engine.Config{
 		URL:     server.URL,
-		Headers: map[string]string{"X-Api-Key": "s3cret", "Authorization": "Bearer t0ken"},
+		Options: []byte(`{"headers": {"X-Api-Key": "s3cret", "Authorization": "Bearer t0ken"}}`),
 	}
 	e, err := opensearch.Open(c)
 	if err != nil {

@@ -42,6 +42,8 @@ type Engine struct {
 type Connections struct {
 	Kinds  Kinds
 	Lookup definition.Lookup
+	// Records is the URL of Pingo's own database, where the intake is.
+	Records string
 
 	mu         sync.RWMutex // guards what follows
 	definition *definition.Definition
@@ -49,10 +51,11 @@ type Connections struct {
 	engines    map[string]*Engine
 }
 
-// New has nothing opened yet.
-func New(kinds Kinds) *Connections {
+// New has nothing opened yet. records is the URL of Pingo's own database.
+func New(kinds Kinds, records string) *Connections {
 	return &Connections{
 		Kinds:      kinds,
+		Records:    records,
 		Lookup:     Environment,
 		definition: &definition.Definition{},
 		sources:    map[string]*source.Source{},
@@ -131,7 +134,7 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 	ch := &Change{definition: def, sources: map[string]*source.Source{}, engines: map[string]*Engine{}}
 	for _, src := range def.Sources {
 		if old := c.definition.Source(src.Name); old != nil && old.URL.Written == src.URL.Written &&
-			old.Kind == src.Kind &&
+			old.Kind == src.Kind && old.Capture == src.Capture &&
 			old.Options.Same(&src.Options) {
 			ch.sources[src.Name] = c.sources[src.Name]
 			continue
@@ -213,7 +216,13 @@ func (c *Connections) OpenSource(src *definition.Source) (*source.Source, error)
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
 	}
-	opened, err := c.Kinds.OpenSource(src.Kind, source.Config{URL: url, ConnectTimeout: Timeout})
+	options, err := src.Options.Reveal(c.Lookup)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", src.Name, err)
+	}
+	opened, err := c.Kinds.OpenSource(src.Kind, source.Config{
+		Name: src.Name, URL: url, Capture: src.Capture, Options: options, Records: c.Records, ConnectTimeout: Timeout,
+	})
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
 	}
@@ -247,11 +256,11 @@ func (c *Connections) engineConfig(eng *definition.Engine) (engine.Config, error
 	if err != nil {
 		return engine.Config{}, fmt.Errorf("engine %s: %w", eng.Name, err)
 	}
-	headers, err := eng.Options.Reveal("headers", c.Lookup)
+	options, err := eng.Options.Reveal(c.Lookup)
 	if err != nil {
 		return engine.Config{}, fmt.Errorf("engine %s: %w", eng.Name, err)
 	}
-	return engine.Config{URL: url, Headers: headers}, nil
+	return engine.Config{URL: url, Options: options}, nil
 }
 
 // SourcesLeft lists the open sources that the definition has no longer.

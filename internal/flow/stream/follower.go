@@ -97,7 +97,8 @@ func (f *Follower) ended() bool {
 // are followed without waiting for them. It fails only when the context ends.
 func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets []*change.Ticket) error {
 	type group struct {
-		route   shape.Route
+		tree    int
+		steps   []shape.Step
 		tuples  [][]string
 		seen    map[string]bool
 		tickets []*change.Ticket
@@ -105,49 +106,68 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 	type way struct {
 		table shape.Ref
 		route int
+		bare  bool
 	}
 	groups := map[way]*group{}
 	var inOrder []*group
 	everything := make([][]*change.Ticket, len(f.shape.Trees)) // by tree
-	for i := range changes {
-		c := &changes[i]
-		for n, route := range f.routes[c.Table] {
+	follow := func(c *change.Change, table shape.Ref, ticket *change.Ticket) error {
+		for n, route := range f.routes[table] {
 			tree := f.shape.Trees[route.Tree]
+			bare := c.Bare && len(route.Link) > 0
 			switch {
 			case c.Op == change.Truncate || route.All:
-				everything[route.Tree] = append(everything[route.Tree], tickets[i])
+				everything[route.Tree] = append(everything[route.Tree], ticket)
 			case len(route.Link) == 0:
-				if err := f.edition.Add(ctx, document.Key(tree, c.Key...), tickets[i], deliver.Fresh); err != nil {
+				if err := f.edition.Add(ctx, document.Key(tree, c.Key...), ticket, deliver.Fresh); err != nil {
 					return err
 				}
-			case len(route.Steps) == 0:
+			case bare && route.Own == nil:
+				// There is no way from the row's key; check has said so.
+			case len(route.Steps) == 0 && !bare:
 				for _, values := range c.Values(route.Link) {
-					if err := f.edition.Add(ctx, document.Key(tree, values...), tickets[i], deliver.Fresh); err != nil {
+					if err := f.edition.Add(ctx, document.Key(tree, values...), ticket, deliver.Fresh); err != nil {
 						return err
 					}
 				}
 			default:
-				w := way{c.Table, n}
+				w := way{table, n, bare}
 				g := groups[w]
 				if g == nil {
-					g = &group{route: route, seen: map[string]bool{}}
+					g = &group{tree: route.Tree, steps: route.Steps, seen: map[string]bool{}}
+					if bare {
+						g.steps = append([]shape.Step{*route.Own}, route.Steps...)
+					}
 					groups[w] = g
 					inOrder = append(inOrder, g)
 				}
-				for _, values := range c.Values(route.Link) {
+				from := [][]string{c.Key}
+				if !bare {
+					from = c.Values(route.Link)
+				}
+				for _, values := range from {
 					if id := document.Key(tree, values...); !g.seen[id] {
 						g.seen[id] = true
 						g.tuples = append(g.tuples, values)
 					}
 				}
-				g.tickets = append(g.tickets, tickets[i])
+				g.tickets = append(g.tickets, ticket)
+			}
+		}
+		return nil
+	}
+	for i := range changes {
+		c := &changes[i]
+		for _, table := range append([]shape.Ref{c.Table}, c.Also...) {
+			if err := follow(c, table, tickets[i]); err != nil {
+				return err
 			}
 		}
 	}
 	for _, g := range inOrder {
-		tree := f.shape.Trees[g.route.Tree]
+		tree := f.shape.Trees[g.tree]
 		f.expand(g.tickets, func(ctx context.Context, shared *change.Ticket) error {
-			return f.reader.WalkUp(ctx, g.route.Steps, g.tuples, func(key []string) error {
+			return f.reader.WalkUp(ctx, g.steps, g.tuples, func(key []string) error {
 				return f.edition.Add(ctx, document.Key(tree, key...), shared, deliver.Wide)
 			})
 		})

@@ -12,6 +12,9 @@ import (
 )
 
 // ServiceID and the others are those of records.Records.
+// URL is empty: there is no database to keep what is sent.
+func (r *Records) URL() string { return "" }
+
 func (r *Records) ServiceID(context.Context) (string, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

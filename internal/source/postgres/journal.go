@@ -12,7 +12,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
@@ -23,7 +22,7 @@ import (
 
 // Feed reads the journal.
 type Feed struct {
-	pool   *pgxpool.Pool
+	pool   *database
 	cursor journal.Cursor
 
 	mu      sync.Mutex // guards what follows
@@ -177,7 +176,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	var rows []noted
 	batch := &pgx.Batch{}
 	claim, ours := p.claimNow(), false
-	batch.Queue("SELECT EXISTS (SELECT FROM pingo_capture.owner WHERE holder = $1 AND epoch = $2 AND mark >= $3)", claim.Holder, claim.Epoch, claim.Mark).
+	batch.Queue(p.pool.named("SELECT EXISTS (SELECT FROM pingo_capture.owner WHERE holder = $1 AND epoch = $2 AND mark >= $3)"), claim.Holder, claim.Epoch, claim.Mark).
 		QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
 	number := func(into *uint64) func(row pgx.Row) error {
 		return func(row pgx.Row) error {
@@ -193,13 +192,13 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	// In this order: a writer has its transaction number before it takes one of the
 	// sequence, so it is below a transaction number that is taken afterwards. (A
 	// snapshot's xmax would not do: it is above completed transactions only.)
-	batch.Queue("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq").
+	batch.Queue(p.pool.named("SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq")).
 		QueryRow(func(row pgx.Row) error { return row.Scan(&now.seq) })
 	if wanted {
 		batch.Queue("SELECT pg_current_xact_id()::text").QueryRow(number(&now.xid))
 	}
 	batch.Queue("SELECT pg_snapshot_xmin(pg_current_snapshot())::text").QueryRow(number(&xmin))
-	batch.Queue(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`, r.From, r.Limit).
+	batch.Queue(p.pool.named(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`), r.From, r.Limit).
 		Query(func(result pgx.Rows) error {
 			var n noted
 			_, err := pgx.ForEachRow(

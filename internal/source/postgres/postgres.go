@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"pingo/internal/core/shape"
@@ -24,20 +25,67 @@ var Kind = source.Kind{
 	Open: Open,
 }
 
+// database is the connections to a database. Statements name the schema of the journal
+// pingo_capture; where it is another one, they are made to.
+type database struct {
+	*pgxpool.Pool
+	capture string
+}
+
+const captureSchema = "pingo_capture"
+
+func (db *database) named(sql string) string {
+	if db.capture == captureSchema {
+		return sql
+	}
+	return strings.ReplaceAll(sql, captureSchema, db.capture)
+}
+
+// Query is that of the pool.
+func (db *database) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
+	return db.Pool.Query(ctx, db.named(sql), args...)
+}
+
+// QueryRow is that of the pool.
+func (db *database) QueryRow(ctx context.Context, sql string, args ...any) pgx.Row {
+	return db.Pool.QueryRow(ctx, db.named(sql), args...)
+}
+
+// Exec is that of the pool.
+func (db *database) Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error) {
+	return db.Pool.Exec(ctx, db.named(sql), args...)
+}
+
 // Reader reads rows.
 type Reader struct {
-	pool  *pgxpool.Pool
+	pool  *database
 	plans sync.Map // *shape.Node to *nodeSQL
 }
 
 // Capture is the triggers and the journal.
-type Capture struct{ pool *pgxpool.Pool }
+type Capture struct{ pool *database }
 
 // poolSize bounds the connections that Pingo takes from a source.
 const poolSize = 10
 
-// Open prepares a pool; it connects when it is first used.
+// Open prepares connections; they are made when they are first used.
 func Open(c source.Config) (*source.Source, error) {
+	pool, err := Connect(c)
+	if err != nil {
+		return nil, err
+	}
+	return Within(pool, captureSchema), nil
+}
+
+// Within is a source on connections as Connect makes them, with its journal in a schema of
+// some name, which needs no quotes.
+func Within(pool *pgxpool.Pool, capture string) *source.Source {
+	db := &database{pool, capture}
+	return &source.Source{Reader: &Reader{pool: db}, Feed: &Feed{pool: db}, Capture: &Capture{pool: db}}
+}
+
+// Connect prepares connections whose answers do not depend on how the server is set up.
+func Connect(c source.Config) (*pgxpool.Pool, error) {
 	config, err := pgxpool.ParseConfig(c.URL)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be read: %w", pgerror.InURL(err))
@@ -58,11 +106,7 @@ func Open(c source.Config) (*source.Source, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", pgerror.InURL(err))
 	}
-	return &source.Source{
-		Reader:  &Reader{pool: pool},
-		Feed:    &Feed{pool: pool},
-		Capture: &Capture{pool: pool},
-	}, nil
+	return pool, nil
 }
 
 // Close gives the connections back.

@@ -1,0 +1,57 @@
+-- +goose Up
+
+-- What became of each event that was sent to a source.
+CREATE TABLE intake_receipt (
+    seq bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    at timestamptz NOT NULL DEFAULT clock_timestamp(),
+    source text NOT NULL,
+    -- as the sender names the event; empty when it has no name
+    event text NOT NULL DEFAULT '',
+    record text NOT NULL DEFAULT '',
+    key text NOT NULL DEFAULT '',
+    op text NOT NULL DEFAULT '',
+    outcome text NOT NULL,
+    reason text NOT NULL DEFAULT '',
+    bytes bigint NOT NULL DEFAULT 0
+);
+CREATE INDEX intake_receipt_source ON intake_receipt (source, seq);
+-- An event counts once.
+CREATE UNIQUE INDEX intake_receipt_event ON intake_receipt (source, event) WHERE outcome = 'accepted' AND event <> '';
+
+-- As what the properties of a record's bodies are read. Each set that differs from one before in
+-- more than new columns is a generation of its own: what was made by an earlier one goes on.
+CREATE TABLE intake_view (
+    source text NOT NULL,
+    record text NOT NULL,
+    generation int NOT NULL,
+    columns jsonb NOT NULL,
+    PRIMARY KEY (source, record, generation)
+);
+
+-- +goose StatementBegin
+-- A patch as RFC 7396 describes it.
+CREATE FUNCTION intake_merge(target jsonb, patch jsonb) RETURNS jsonb LANGUAGE plpgsql IMMUTABLE AS $$
+DECLARE
+    name text;
+    value jsonb;
+    merged jsonb;
+BEGIN
+    IF jsonb_typeof(patch) <> 'object' THEN
+        RETURN patch;
+    END IF;
+    merged := CASE WHEN jsonb_typeof(target) = 'object' THEN target ELSE '{}' END;
+    FOR name, value IN SELECT * FROM jsonb_each(patch) LOOP
+        IF value = 'null' THEN
+            merged := merged - name;
+        ELSE
+            merged := jsonb_set(merged, ARRAY[name], intake_merge(merged -> name, value));
+        END IF;
+    END LOOP;
+    RETURN merged;
+END $$;
+-- +goose StatementEnd
+
+-- +goose Down
+DROP FUNCTION intake_merge(jsonb, jsonb);
+DROP TABLE intake_view;
+DROP TABLE intake_receipt;

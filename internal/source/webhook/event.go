@@ -1,0 +1,378 @@
+package webhook
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"mime"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"pingo/internal/source"
+	"pingo/internal/source/intake"
+)
+
+// mostEvents bounds a batch.
+const mostEvents = 20_000
+
+// split takes the events of a request apart: CloudEvents 1.0, structured, binary or batched, or
+// plain JSON, one object or a list of them. reason says why it cannot.
+func split(r *source.Request) (events []json.RawMessage, cloud bool, reason string) {
+	kind, parameters, err := mime.ParseMediaType(header(r, "content-type"))
+	if err != nil {
+		kind = ""
+	}
+	if charset := parameters["charset"]; charset != "" && !strings.EqualFold(charset, "utf-8") {
+		return nil, false, fmt.Sprintf("the charset %s is not taken; send UTF-8", charset)
+	}
+	switch {
+	case kind == "application/cloudevents-batch+json":
+		return list(r.Body, true)
+	case kind == "application/cloudevents+json":
+		events, reason = one(r.Body)
+		return events, true, reason
+	case header(r, "ce-specversion") != "":
+		event, err := binary(r, kind)
+		if err != nil {
+			return nil, true, err.Error()
+		}
+		return []json.RawMessage{event}, true, ""
+	case len(bytes.TrimSpace(r.Body)) == 0:
+		return []json.RawMessage{nil}, false, ""
+	case kind != "" && kind != "application/json" && !strings.HasSuffix(kind, "+json"):
+		return nil, false, fmt.Sprintf(
+			"the content type %s is none that is read: send application/json, or CloudEvents",
+			kind,
+		)
+	case bytes.HasPrefix(bytes.TrimSpace(r.Body), []byte("[")):
+		return list(r.Body, false)
+	}
+	events, reason = one(r.Body)
+	return events, false, reason
+}
+
+func list(body []byte, cloud bool) ([]json.RawMessage, bool, string) {
+	var events []json.RawMessage
+	if err := json.Unmarshal(body, &events); err != nil {
+		return nil, cloud, "the body is no list of JSON objects: " + err.Error()
+	}
+	if len(events) > mostEvents {
+		return nil, cloud, fmt.Sprintf(
+			"the request has %d events, and %d are the most; send fewer at once",
+			len(events),
+			mostEvents,
+		)
+	}
+	return events, cloud, ""
+}
+
+func one(body []byte) ([]json.RawMessage, string) {
+	var event json.RawMessage
+	if err := json.Unmarshal(body, &event); err != nil {
+		return nil, "the body is no JSON: " + err.Error()
+	}
+	return []json.RawMessage{event}, ""
+}
+
+// binary puts the headers of a CloudEvent, whose data is the body, into the structured form.
+func binary(r *source.Request, kind string) (json.RawMessage, error) {
+	event := map[string]any{}
+	for name, values := range r.Header {
+		attribute, is := strings.CutPrefix(strings.ToLower(name), "ce-")
+		if !is || len(values) == 0 {
+			continue
+		}
+		text, err := url.PathUnescape(values[0])
+		if err != nil || !utf8.ValidString(text) {
+			return nil, fmt.Errorf("the header %s cannot be read", strings.ToLower(name))
+		}
+		event[attribute] = text
+	}
+	switch {
+	case len(r.Body) == 0:
+	case kind == "" || kind == "application/json" || strings.HasSuffix(kind, "+json"):
+		if !json.Valid(r.Body) {
+			return nil, errors.New("the body is no JSON, though the content type says so")
+		}
+		event["data"] = json.RawMessage(r.Body)
+	default:
+		event["data_base64"] = base64.StdEncoding.EncodeToString(r.Body)
+	}
+	return json.Marshal(event)
+}
+
+// read reads one event. What could be read of it is returned with an error, too.
+func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (intake.Event, error) {
+	var e intake.Event
+	recordName, key, _ := strings.Cut(path, "/")
+	if cloud {
+		if err := required(text, &e); err != nil {
+			return e, err
+		}
+	}
+	r, op, err := h.recordOf(text, recordName)
+	if err != nil {
+		return e, err
+	}
+	e.Record = r.name
+	pointer := func(given *string, ofCloud string) *string {
+		if given == nil && cloud {
+			return &ofCloud
+		}
+		return given
+	}
+	if key != "" {
+		e.Key = key
+	} else if p := pointer(r.Key, "/subject"); p != nil {
+		value, err := at(text, *p)
+		if err == nil {
+			e.Key, err = keyText(value)
+		}
+		if err != nil {
+			return e, fmt.Errorf("the key at %q %w", *p, err)
+		}
+	} else {
+		return e, fmt.Errorf("the event has no key: give record %s a key: pointer, or send to …/%s/KEY", r.name, r.name)
+	}
+	if len(e.Key) > intake.LongestKey || e.Key == "" || strings.Contains(e.Key, "\x00") {
+		return e, fmt.Errorf("a key has 1 to %d bytes, and no NUL", intake.LongestKey)
+	}
+	if p := pointer(r.Version, "/time"); p != nil {
+		value, err := at(text, *p)
+		switch {
+		case err == nil:
+			if e.Version, err = version(value); err != nil {
+				return e, fmt.Errorf("the version at %q %w", *p, err)
+			}
+		case r.Version != nil: // it is said to have one
+			return e, fmt.Errorf("the version at %q %w", *p, err)
+		}
+	}
+	whole := ""
+	body := &whole
+	if p := pointer(r.Body, "/data"); p != nil {
+		body = p
+	}
+	var value json.RawMessage
+	if len(text) > 0 {
+		value, err = at(text, *body)
+	}
+	empty := err != nil || len(value) == 0 || string(value) == "null"
+	switch {
+	case op == intake.Deleted || empty || method == http.MethodDelete:
+		e.Op = intake.Deleted
+		return e, nil
+	case value[0] != '{':
+		return e, fmt.Errorf("the record at %q is no JSON object", *body)
+	}
+	e.Op, e.Body = op, value
+	return e, nil
+}
+
+// required checks what every CloudEvent has, and takes its name: the one that it has within its
+// source.
+func required(text json.RawMessage, e *intake.Event) error {
+	var c struct {
+		SpecVersion string `json:"specversion"`
+		ID          string `json:"id"`
+		Source      string `json:"source"`
+		Type        string `json:"type"`
+	}
+	if err := json.Unmarshal(text, &c); err != nil {
+		return errors.New("the event is no JSON object with texts as a CloudEvent has them")
+	}
+	if c.SpecVersion != "1.0" {
+		return fmt.Errorf("the CloudEvent is of version %q; 1.0 is read", c.SpecVersion)
+	}
+	if c.ID == "" || c.Source == "" || c.Type == "" {
+		return errors.New("a CloudEvent has an id, a source and a type")
+	}
+	e.ID = c.Source + " " + c.ID
+	return nil
+}
+
+// recordOf finds which record an event is of, and what it says of it.
+func (h *Hook) recordOf(text json.RawMessage, name string) (*record, intake.Op, error) {
+	for _, r := range h.records {
+		if name != "" && name != r.name {
+			continue
+		}
+		pointer := "/type"
+		if r.Type != nil {
+			pointer = *r.Type
+		}
+		kind := ""
+		if value, err := at(text, pointer); err == nil {
+			json.Unmarshal(value, &kind) // of another type than text it is no type
+		}
+		for op, patterns := range r.Types {
+			for _, pattern := range patterns {
+				start, open := strings.CutSuffix(pattern, "*")
+				if kind == pattern || open && strings.HasPrefix(kind, start) {
+					return r, op, nil
+				}
+			}
+		}
+		if r.Types == nil && (name != "" || len(h.records) == 1) {
+			return r, said(kind), nil
+		}
+		if name != "" {
+			return nil, "", fmt.Errorf("the type %q is none of those that record %s has", kind, name)
+		}
+	}
+	if name != "" {
+		return nil, "", fmt.Errorf(
+			"the source has no record %q: it has %s",
+			name,
+			strings.Join(h.names(), ", "),
+		)
+	}
+	return nil, "", fmt.Errorf(
+		"the event is of none of the records %s: give each its types, or send to …/RECORD",
+		strings.Join(h.names(), ", "),
+	)
+}
+
+// said is what the last word of a type says, updated where it says nothing.
+func said(kind string) intake.Op {
+	parts := strings.FieldsFunc(
+		strings.ToLower(kind),
+		func(r rune) bool { return r == '.' || r == '/' || r == ':' || r == '_' || r == '-' },
+	)
+	if len(parts) == 0 {
+		return intake.Updated
+	}
+	switch parts[len(parts)-1] {
+	case "created", "create", "insert", "inserted", "added":
+		return intake.Created
+	case "deleted", "delete", "removed", "remove":
+		return intake.Deleted
+	case "merged", "merge", "patched", "patch":
+		return intake.Merged
+	}
+	return intake.Updated
+}
+
+// loaded reads a row of a file, which is the body of a record. Pointers to what stands in the body
+// of an event lead there without it.
+func (r *record) loaded(body json.RawMessage) (intake.Event, error) {
+	var e intake.Event
+	if len(body) == 0 || body[0] != '{' {
+		return e, errors.New("the row is no JSON object")
+	}
+	inBody := func(pointer *string) (string, bool) {
+		if pointer == nil {
+			return "", false
+		}
+		prefix := "/data"
+		if r.Body != nil {
+			prefix = *r.Body
+		}
+		return strings.CutPrefix(*pointer, prefix)
+	}
+	pointer, is := inBody(r.Key)
+	if !is {
+		pointer = "/id"
+	}
+	value, err := at(body, pointer)
+	if err == nil {
+		e.Key, err = keyText(value)
+	}
+	if err != nil {
+		return e, fmt.Errorf("the key at %q %w", pointer, err)
+	}
+	if len(e.Key) > intake.LongestKey || e.Key == "" || strings.Contains(e.Key, "\x00") {
+		return e, fmt.Errorf("a key has 1 to %d bytes, and no NUL", intake.LongestKey)
+	}
+	if pointer, is := inBody(r.Version); is {
+		if value, err := at(body, pointer); err == nil {
+			if e.Version, err = version(value); err != nil {
+				return e, fmt.Errorf("the version at %q %w", pointer, err)
+			}
+		}
+	}
+	e.Op, e.Body = intake.Updated, body
+	return e, nil
+}
+
+var errNothing = errors.New("is not there")
+
+// at follows a JSON Pointer (RFC 6901).
+func at(text json.RawMessage, pointer string) (json.RawMessage, error) {
+	if pointer == "" {
+		if len(text) == 0 {
+			return nil, errNothing
+		}
+		return bytes.TrimSpace(text), nil
+	}
+	for token := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
+		token = strings.NewReplacer("~1", "/", "~0", "~").Replace(token)
+		text = bytes.TrimSpace(text)
+		var next json.RawMessage
+		switch {
+		case len(text) > 0 && text[0] == '{':
+			var object map[string]json.RawMessage
+			if err := json.Unmarshal(text, &object); err != nil {
+				return nil, errNothing
+			}
+			next = object[token]
+		case len(text) > 0 && text[0] == '[':
+			var items []json.RawMessage
+			i, err := strconv.Atoi(token)
+			if json.Unmarshal(text, &items) != nil || err != nil || i < 0 || i >= len(items) ||
+				strconv.Itoa(i) != token {
+				return nil, errNothing
+			}
+			next = items[i]
+		}
+		if next == nil {
+			return nil, errNothing
+		}
+		text = next
+	}
+	return bytes.TrimSpace(text), nil
+}
+
+// keyText is the text of a key: that of a text or whole number.
+func keyText(value json.RawMessage) (string, error) {
+	if value[0] == '"' {
+		var s string
+		if err := json.Unmarshal(value, &s); err != nil {
+			return "", errors.New("cannot be read")
+		}
+		return s, nil
+	}
+	if !wholeNumber.Match(value) {
+		return "", errors.New("is no text or whole number")
+	}
+	return string(value), nil
+}
+
+var (
+	wholeNumber = regexp.MustCompile(`^-?[0-9]{1,40}$`)
+	anyNumber   = regexp.MustCompile(`^-?[0-9]{1,40}(\.[0-9]{1,40})?$`)
+)
+
+// version is a number that orders versions: a number as it is, or a time in nanoseconds.
+func version(value json.RawMessage) (string, error) {
+	text := string(value)
+	if value[0] == '"' {
+		if err := json.Unmarshal(value, &text); err != nil {
+			return "", errors.New("cannot be read")
+		}
+		if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+			return fmt.Sprintf("%d%09d", t.Unix(), t.Nanosecond()), nil
+		}
+	}
+	if !anyNumber.MatchString(text) {
+		return "", errors.New("is no number and no time as RFC 3339 has it")
+	}
+	return text, nil
+}

@@ -1,0 +1,366 @@
+// Package webhook is the source of kind webhook: records that senders send as events over HTTP.
+package webhook
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/time/rate"
+
+	"pingo/internal/core/shape"
+	"pingo/internal/source"
+	"pingo/internal/source/intake"
+)
+
+// Kind is what there is to know of this kind of source.
+var Kind = source.Kind{
+	Name: "webhook", Captures: []string{"webhook"}, Open: open,
+	Keys: `{
+	"signing_secrets": {"type": "array", "items": {"type": "string"},
+		"description": "What senders sign with, as the Standard Webhooks specification says (whsec_…); usually ${NAME}. All of them count, so that one can be replaced by another."},
+	"basic": {"type": "object", "properties": {"user": {"type": "string"}, "password": {"type": "string"}}, "required": ["user", "password"],
+		"description": "For senders that cannot sign: a user and password, over TLS."},
+	"path_secret": {"type": "string", "description": "For senders that cannot even do that: a part of the path, over TLS."},
+	"unsigned": {"type": "string", "enum": ["allowed"], "description": "Whoever reaches the address may send. Only for networks where that is meant."},
+	"time_window": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How old or early a signed request may be, such as 5m (the default)."},
+	"max_request": {"type": "string", "pattern": "(?i)^[0-9]+ ?(kb|mb|kib|mib)$", "description": "How large a request may be, such as 1MB (the default is 4MB)."},
+	"rate_limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "Requests per second that are taken in, 1000 unless it is given."},
+	"records": {"type": "object", "description": "What is sent, by the names that rows of indexes take it by.", "additionalProperties": {"type": "object", "properties": {
+		"types": {"type": "object", "description": "The types of events that are of this record, by what they say: created, updated, merged (a patch as RFC 7396) or deleted. A * at the end stands for any rest.",
+			"properties": {"created": {"type": "array", "items": {"type": "string"}}, "updated": {"type": "array", "items": {"type": "string"}}, "merged": {"type": "array", "items": {"type": "string"}}, "deleted": {"type": "array", "items": {"type": "string"}}}},
+		"type": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the type in the event, such as /event."},
+		"key": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record's key in the event, such as /record/id."},
+		"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the event, such as /record."},
+		"version": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to a number or time in the event that is higher for newer versions of a record."},
+		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."}
+	}}}}`,
+}
+
+type options struct {
+	SigningSecrets []string `json:"signing_secrets"`
+	Basic          *struct{ User, Password string }
+	PathSecret     string `json:"path_secret"`
+	Unsigned       string
+	TimeWindow     string             `json:"time_window"`
+	MaxRequest     string             `json:"max_request"`
+	RateLimit      int                `json:"rate_limit"`
+	Defined        map[string]*record `json:"records"`
+}
+
+// record is how events of one record are read.
+type record struct {
+	name    string
+	Types   map[intake.Op][]string
+	Type    *string
+	Key     *string
+	Body    *string
+	Version *string
+	Schema  any
+}
+
+// Hook takes in what is sent to one source.
+type Hook struct {
+	*intake.Store
+	options
+	secrets [][]byte
+	window  time.Duration
+	limit   int64
+	records []*record // by name
+	rate    *rate.Limiter
+	// refusals bounds the receipts that strangers can have written.
+	refusals *rate.Limiter
+}
+
+const (
+	defaultWindow = 5 * time.Minute
+	defaultLimit  = 4 << 20
+	defaultRate   = 1000
+	refusalRate   = 20 // receipts a second
+)
+
+func open(c source.Config) (*source.Source, error) {
+	h, err := newHook(c.Options)
+	if err != nil {
+		return nil, err
+	}
+	var names []intake.Record
+	for _, r := range h.records {
+		schema, err := r.schema()
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, intake.Record{Name: r.name, Schema: schema})
+	}
+	if h.Store, err = intake.Open(c.Records, c.Name, names, c.ConnectTimeout); err != nil {
+		return nil, err
+	}
+	src := h.Store.Source()
+	src.Intake = h
+	src.Capture = &advised{src.Capture, h}
+	return src, nil
+}
+
+// newHook reads the options.
+func newHook(text json.RawMessage) (*Hook, error) {
+	h := &Hook{window: defaultWindow, limit: defaultLimit}
+	if len(text) > 0 {
+		if err := json.Unmarshal(text, &h.options); err != nil {
+			return nil, fmt.Errorf("the options of the source cannot be read: %w", err)
+		}
+	}
+	for _, s := range h.SigningSecrets {
+		secret, err := decodeSecret(s)
+		if err != nil {
+			return nil, err
+		}
+		h.secrets = append(h.secrets, secret)
+	}
+	if len(h.secrets) == 0 && h.Basic == nil && h.PathSecret == "" && h.Unsigned == "" {
+		return nil, errors.New(
+			"nobody could tell who sends: give the source signing_secrets; or basic, path_secret or unsigned: allowed, for senders that cannot sign",
+		)
+	}
+	if h.PathSecret != "" && (len(h.PathSecret) < 16 || strings.Contains(h.PathSecret, "/")) {
+		return nil, errors.New(
+			"the path_secret is too short to be one, or has a / in it: take at least 16 letters and digits by chance",
+		)
+	}
+	if h.TimeWindow != "" {
+		var err error
+		if h.window, err = time.ParseDuration(h.TimeWindow); err != nil || h.window > 24*time.Hour {
+			return nil, errors.New(
+				"time_window is a time such as 5m, and at most 24h: events are remembered for a few days only",
+			)
+		}
+	}
+	if h.MaxRequest != "" {
+		n, err := humanize.ParseBytes(h.MaxRequest)
+		if err != nil || n > 64<<20 {
+			return nil, errors.New("max_request is a size such as 1MB, and at most 64MB")
+		}
+		h.limit = int64(n)
+	}
+	if len(h.Defined) == 0 {
+		return nil, errors.New("records names nothing that is sent: write records: { NAME: {} }")
+	}
+	for name, r := range h.Defined {
+		if r == nil {
+			r = &record{}
+		}
+		r.name = name
+		h.records = append(h.records, r)
+	}
+	sort.Slice(h.records, func(i, j int) bool { return h.records[i].name < h.records[j].name })
+	perSecond := h.RateLimit
+	if perSecond == 0 {
+		perSecond = defaultRate
+	}
+	h.rate = rate.NewLimiter(rate.Limit(perSecond), max(10, perSecond))
+	h.refusals = rate.NewLimiter(refusalRate, 10*refusalRate)
+	return h, nil
+}
+
+// schema is the JSON Schema of a record, which may be written as YAML or be the text of a file.
+func (r *record) schema() (json.RawMessage, error) {
+	switch s := r.Schema.(type) {
+	case nil:
+		return nil, nil
+	case string:
+		if !json.Valid([]byte(s)) {
+			return nil, fmt.Errorf("the schema of record %s is no JSON", r.name)
+		}
+		return json.RawMessage(s), nil
+	}
+	return json.Marshal(r.Schema)
+}
+
+// Limit is how many bytes a request may have.
+func (h *Hook) Limit() int64 { return h.limit }
+
+// Receive takes in one request.
+func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, error) {
+	if !h.rate.Allow() {
+		return h.refuse(
+			ctx,
+			http.StatusTooManyRequests,
+			source.TooMany,
+			"",
+			fmt.Sprintf("more than %v requests a second were sent", h.rate.Limit()),
+		)
+	}
+	path, outcome, reason := h.authenticate(&r)
+	id := header(&r, "webhook-id")
+	if reason != "" {
+		return h.refuse(ctx, http.StatusUnauthorized, outcome, id, reason)
+	}
+	if int64(len(r.Body)) > h.limit {
+		return h.refuse(
+			ctx,
+			http.StatusRequestEntityTooLarge,
+			source.TooLarge,
+			id,
+			fmt.Sprintf(
+				"the request is larger than %s; send fewer events at once, or raise max_request",
+				humanize.Bytes(uint64(h.limit)),
+			),
+		)
+	}
+	texts, cloud, reason := split(&r)
+	if reason != "" {
+		return h.refuse(ctx, http.StatusBadRequest, source.Unreadable, id, reason)
+	}
+	var events []intake.Event
+	var unread []source.Receipt
+	for i, text := range texts {
+		e, err := h.read(text, cloud, path, r.Method)
+		if e.ID == "" && id != "" {
+			if e.ID = id; len(texts) > 1 {
+				e.ID = fmt.Sprintf("%s#%d", id, i)
+			}
+		}
+		if err != nil {
+			unread = append(unread, source.Receipt{
+				At: time.Now(), Event: e.ID, Record: e.Record, Key: e.Key, Op: string(e.Op), Outcome: source.Unreadable,
+				Reason: err.Error(), Bytes: int64(len(text)),
+			})
+			continue
+		}
+		events = append(events, e)
+	}
+	reply := source.Reply{Status: http.StatusOK}
+	if len(events) > 0 {
+		var err error
+		if reply.Receipts, err = h.Accept(ctx, events); err != nil {
+			return reply, err
+		}
+	}
+	if len(unread) > 0 {
+		if err := h.Note(ctx, unread...); err != nil {
+			return reply, err
+		}
+		reply.Receipts = append(reply.Receipts, unread...)
+	}
+	if !slices.ContainsFunc(
+		reply.Receipts,
+		func(r source.Receipt) bool { return r.Outcome != source.Unreadable },
+	) &&
+		len(reply.Receipts) > 0 {
+		reply.Status = http.StatusBadRequest // sending it again would not help
+	}
+	return reply, nil
+}
+
+// refuse answers a request of which nothing is taken in.
+func (h *Hook) refuse(
+	ctx context.Context,
+	status int,
+	outcome source.Outcome,
+	id, reason string,
+) (source.Reply, error) {
+	r := source.Receipt{At: time.Now(), Event: id, Outcome: outcome, Reason: reason}
+	reply := source.Reply{Status: status, Receipts: []source.Receipt{r}}
+	if !h.refusals.Allow() {
+		return reply, nil
+	}
+	return reply, h.Note(ctx, r)
+}
+
+// Load takes in rows of a file: each is the body of a record.
+func (h *Hook) Load(ctx context.Context, name string, rows []source.Loaded) ([]source.Receipt, error) {
+	i := slices.IndexFunc(h.records, func(r *record) bool { return r.name == name })
+	if i < 0 {
+		return nil, fmt.Errorf(
+			"%w: the source has %s, but no %q",
+			source.ErrNoRecord,
+			strings.Join(h.names(), ", "),
+			name,
+		)
+	}
+	r := h.records[i]
+	var events []intake.Event
+	var out []source.Receipt
+	for _, row := range rows {
+		e, err := r.loaded(row.Body)
+		e.Record, e.Line = name, row.Line
+		if err != nil {
+			out = append(
+				out,
+				source.Receipt{
+					At:      time.Now(),
+					Record:  name,
+					Key:     e.Key,
+					Outcome: source.Unreadable,
+					Reason:  err.Error(),
+					Bytes:   int64(len(row.Body)),
+					Line:    row.Line,
+				},
+			)
+			continue
+		}
+		events = append(events, e)
+	}
+	if len(out) > 0 {
+		if err := h.Note(ctx, out...); err != nil {
+			return nil, err
+		}
+	}
+	if len(events) == 0 {
+		return out, nil
+	}
+	accepted, err := h.Accept(ctx, events)
+	return append(out, accepted...), err
+}
+
+func (h *Hook) names() []string {
+	out := make([]string, len(h.records))
+	for i, r := range h.records {
+		out[i] = r.name
+	}
+	return out
+}
+
+// advised says in check what the way in which senders are told apart is worth.
+type advised struct {
+	source.Capture
+	hook *Hook
+}
+
+func (a *advised) Advice(context.Context, []shape.Captured, []shape.Lookup) ([]source.Advice, error) {
+	out := []source.Advice{}
+	say := func(message string) { out = append(out, source.Advice{Kind: "sender", Message: message}) }
+	h := a.hook
+	if h.Unsigned != "" {
+		say(
+			"events need no signature (unsigned: allowed), so whoever reaches the address can change what is found: use it only where nobody else reaches it",
+		)
+	}
+	if h.PathSecret != "" {
+		say(
+			"a secret in the path tells who sends, but it stands in the logs of every proxy between, and says nothing of whether the body was changed; requests without TLS are refused",
+		)
+	}
+	if h.Basic != nil {
+		say(
+			"a user and password tell who sends, but not whether the body was changed, or sent a second time; requests without TLS are refused",
+		)
+	}
+	for _, r := range h.records {
+		if r.Version == nil && r.Key != nil {
+			say(
+				fmt.Sprintf(
+					"events of %s have no version, so they count in the order in which they come: one that is late replaces a newer one",
+					r.name,
+				),
+			)
+		}
+	}
+	return out, nil
+}
