@@ -22,7 +22,6 @@ import (
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/lease"
 	"pingo/internal/flow/rebuild"
-	"pingo/internal/flow/receive"
 	"pingo/internal/records"
 )
 
@@ -115,11 +114,6 @@ func New(
 		},
 	}
 	return s, nil
-}
-
-// Receiver takes in what is sent to sources.
-func (s *Service) Receiver() *receive.Receiver {
-	return &receive.Receiver{Connections: s.connections}
 }
 
 // reconcileEvery is how often a process looks in the records for what others did.

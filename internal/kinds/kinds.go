@@ -15,6 +15,7 @@ import (
 	postgresengine "pingo/internal/engine/postgres"
 	"pingo/internal/source"
 	"pingo/internal/source/mariadb"
+	"pingo/internal/source/outbox"
 	"pingo/internal/source/postgres"
 	"pingo/internal/source/webhook"
 )
@@ -28,7 +29,9 @@ type Set struct {
 // All is the kinds that Pingo ships with.
 func All() *Set {
 	return &Set{
-		Sources: []source.Kind{postgres.Kind, mariadb.Kind, webhook.Kind},
+		Sources: []source.Kind{
+			outbox.With(postgres.Kind, postgres.Dialect), outbox.With(mariadb.Kind, mariadb.Dialect), webhook.Kind,
+		},
 		Engines: []engine.Kind{opensearch.Kind, postgresengine.Kind},
 	}
 }

@@ -22,7 +22,7 @@ const hooksPath = "/hooks/"
 func (s *Server) hook(c echo.Context) error {
 	request := c.Request()
 	name := c.Param("source")
-	limit, err := s.flow.Receiver().Limit(name)
+	limit, err := s.receive.Limit(name)
 	if err != nil {
 		return err
 	}
@@ -35,7 +35,7 @@ func (s *Server) hook(c echo.Context) error {
 		return problemf(http.StatusBadRequest, "the request ended before its body did: send it again")
 	}
 	path := strings.Trim(strings.TrimPrefix(request.URL.Path, hooksPath+name), "/")
-	status, reply, err := s.flow.Receiver().Receive(request.Context(), name, source.Request{
+	status, reply, err := s.receive.Receive(request.Context(), name, source.Request{
 		Method: request.Method, Path: path, Header: request.Header, Body: body, Secure: secure(request), At: time.Now(),
 	})
 	if err != nil && status != 0 {
@@ -69,7 +69,7 @@ func (s *Server) receipts(c echo.Context) error {
 			return problemf(http.StatusBadRequest, "below is the number of a receipt, not %q", text)
 		}
 	}
-	list, err := s.flow.Receiver().
+	list, err := s.receive.
 		Receipts(c.Request().Context(), c.Param("source"), below, limit, c.QueryParam("outcome"))
 	if err != nil {
 		return err
@@ -78,7 +78,7 @@ func (s *Server) receipts(c echo.Context) error {
 }
 
 func (s *Server) heldRecords(c echo.Context) error {
-	list, err := s.flow.Receiver().Held(c.Request().Context(), c.Param("source"))
+	list, err := s.receive.Held(c.Request().Context(), c.Param("source"))
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (s *Server) sign(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	headers, err := s.flow.Receiver().Sign(c.Param("source"), body.Event, []byte(body.Body))
+	headers, err := s.receive.Sign(c.Param("source"), body.Event, []byte(body.Body))
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func (s *Server) load(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	loaded, err := s.flow.Receiver().
+	loaded, err := s.receive.
 		Load(c.Request().Context(), c.Param("source"), c.Param("record"), body.Rows)
 	if err != nil {
 		return err
@@ -111,7 +111,7 @@ func (s *Server) load(c echo.Context) error {
 }
 
 func (s *Server) beginLoad(c echo.Context) error {
-	begun, err := s.flow.Receiver().BeginLoad(c.Request().Context(), c.Param("source"), c.Param("record"))
+	begun, err := s.receive.BeginLoad(c.Request().Context(), c.Param("source"), c.Param("record"))
 	if err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func (s *Server) endLoad(c echo.Context) error {
 	if begun.Record != c.Param("record") || begun.At.IsZero() {
 		return problemf(http.StatusBadRequest, "a listing is ended with what it was begun with")
 	}
-	n, err := s.flow.Receiver().EndLoad(c.Request().Context(), c.Param("source"), begun)
+	n, err := s.receive.EndLoad(c.Request().Context(), c.Param("source"), begun)
 	if err != nil {
 		return err
 	}

@@ -26,6 +26,7 @@ import (
 	"pingo/internal/flow"
 	"pingo/internal/flow/define"
 	"pingo/internal/flow/inspect"
+	"pingo/internal/flow/receive"
 	"pingo/internal/records"
 	"pingo/internal/source"
 )
@@ -33,6 +34,7 @@ import (
 // Server serves one flow.
 type Server struct {
 	flow    *flow.Service
+	receive *receive.Receiver
 	records *records.Records
 	access  *access
 	log     *slog.Logger
@@ -51,6 +53,7 @@ func New(
 ) (*Server, error) {
 	s := &Server{
 		flow:    f,
+		receive: &receive.Receiver{Connections: f.Inspect.Connections},
 		records: rec,
 		access:  newAccess(rec),
 		log:     log,

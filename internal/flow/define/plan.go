@@ -245,7 +245,11 @@ func (p *plan) capture(ctx context.Context, d *Definer, answer *api.Endpoint, sr
 	}
 	c := api.CapturePlan{Source: answer.Name, Tables: []string{}, Advice: []api.Advice{}}
 	for _, t := range need {
-		c.Tables = append(c.Tables, t.Table.String())
+		name := t.Table.String()
+		if src.Intake != nil { // it is nobody's table, so people know it by its label alone
+			name = src.Label(t.Table)
+		}
+		c.Tables = append(c.Tables, name)
 	}
 	if answer.Missing, err = src.Capture.MissingRights(ctx, need); err != nil {
 		return err

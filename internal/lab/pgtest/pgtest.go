@@ -27,14 +27,20 @@ var (
 // Main runs a package's tests and stops the server that they may have started.
 func Main(m *testing.M) {
 	code := m.Run()
+	if err := Stop(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+// Stop stops the server that tests may have started.
+func Stop() (err error) {
 	if server != nil {
-		if err := server.Stop(); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			code = 1
-		}
+		err = server.Stop()
 	}
 	os.RemoveAll(dir)
-	os.Exit(code)
+	return err
 }
 
 // Settings make a server fast whose data nobody will miss.

@@ -28,6 +28,16 @@ CREATE TABLE intake_view (
     PRIMARY KEY (source, record, generation)
 );
 
+-- Who reads the sources in which nothing of Pingo's may stand, and how far.
+CREATE TABLE intake_claim (
+    source text PRIMARY KEY,
+    service text NOT NULL,
+    holder text NOT NULL,
+    epoch bigint NOT NULL,
+    mark bigint NOT NULL,
+    position jsonb NOT NULL DEFAULT '{}'
+);
+
 -- +goose StatementBegin
 -- A patch as RFC 7396 describes it.
 CREATE FUNCTION intake_merge(target jsonb, patch jsonb) RETURNS jsonb LANGUAGE plpgsql IMMUTABLE AS $$
@@ -53,5 +63,6 @@ END $$;
 
 -- +goose Down
 DROP FUNCTION intake_merge(jsonb, jsonb);
+DROP TABLE intake_claim;
 DROP TABLE intake_view;
 DROP TABLE intake_receipt;

@@ -167,6 +167,21 @@ func (s *Store) received(ctx context.Context, record string) ([]column, string, 
 	), nil
 }
 
+// Received says in words which properties were received of the records that have no schema.
+func (s *Store) Received(ctx context.Context) (words []string, err error) {
+	for _, r := range s.records {
+		if r.Schema != nil {
+			continue
+		}
+		_, hint, err := s.received(ctx, r.Name)
+		if err != nil {
+			return nil, err
+		}
+		words = append(words, hint)
+	}
+	return words, nil
+}
+
 // typeOf is the type that values of some kinds of JSON have together.
 func typeOf(kinds []string) string {
 	lists := map[string]string{

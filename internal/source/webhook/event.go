@@ -198,8 +198,12 @@ func required(text json.RawMessage, e *intake.Event) error {
 	return nil
 }
 
-// recordOf finds which record an event is of, and what it says of it.
+// recordOf finds which record an event is of, and what it says of it. Of several patterns that
+// fit its type, the longest counts.
 func (h *Hook) recordOf(text json.RawMessage, name string) (*record, intake.Op, error) {
+	var found *record
+	var means intake.Op
+	longest := -1
 	for _, r := range h.records {
 		if name != "" && name != r.name {
 			continue
@@ -212,27 +216,26 @@ func (h *Hook) recordOf(text json.RawMessage, name string) (*record, intake.Op, 
 		if value, err := at(text, pointer); err == nil {
 			json.Unmarshal(value, &kind) // of another type than text it is no type
 		}
-		for op, patterns := range r.Types {
-			for _, pattern := range patterns {
-				start, open := strings.CutSuffix(pattern, "*")
-				if kind == pattern || open && strings.HasPrefix(kind, start) {
-					return r, op, nil
-				}
-			}
-		}
 		if r.Types == nil && (name != "" || len(h.records) == 1) {
 			return r, said(kind), nil
 		}
-		if name != "" {
+		for op, patterns := range r.Types {
+			for _, pattern := range patterns {
+				start, open := strings.CutSuffix(pattern, "*")
+				if (kind == pattern || open && strings.HasPrefix(kind, start)) && len(pattern) > longest {
+					found, means, longest = r, op, len(pattern)
+				}
+			}
+		}
+		if name != "" && found == nil {
 			return nil, "", fmt.Errorf("the type %q is none of those that record %s has", kind, name)
 		}
 	}
-	if name != "" {
-		return nil, "", fmt.Errorf(
-			"the source has no record %q: it has %s",
-			name,
-			strings.Join(h.names(), ", "),
-		)
+	switch {
+	case found != nil:
+		return found, means, nil
+	case name != "":
+		return nil, "", fmt.Errorf("the source has no record %q: it has %s", name, strings.Join(h.names(), ", "))
 	}
 	return nil, "", fmt.Errorf(
 		"the event is of none of the records %s: give each its types, or send to …/RECORD",

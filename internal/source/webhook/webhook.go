@@ -333,7 +333,7 @@ type advised struct {
 	hook *Hook
 }
 
-func (a *advised) Advice(context.Context, []shape.Captured, []shape.Lookup) ([]source.Advice, error) {
+func (a *advised) Advice(ctx context.Context, _ []shape.Captured, _ []shape.Lookup) ([]source.Advice, error) {
 	out := []source.Advice{}
 	say := func(message string) { out = append(out, source.Advice{Kind: "sender", Message: message}) }
 	h := a.hook
@@ -362,5 +362,9 @@ func (a *advised) Advice(context.Context, []shape.Captured, []shape.Lookup) ([]s
 			)
 		}
 	}
-	return out, nil
+	received, err := h.Store.Received(ctx)
+	for _, words := range received {
+		out = append(out, source.Advice{Kind: "received", Message: words})
+	}
+	return out, err
 }

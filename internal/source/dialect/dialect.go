@@ -1,0 +1,36 @@
+// Package dialect is what ways of noticing changes that several databases have, such as outboxes,
+// must know of each.
+package dialect
+
+import (
+	"database/sql"
+
+	"pingo/internal/core/shape"
+	"pingo/internal/source"
+)
+
+// Database is a kind of database as outboxes see it.
+type Database interface {
+	// Open opens a source, without a capture, and connections to its database besides.
+	Open(c source.Config) (*source.Source, *sql.DB, error)
+	// Quote writes a name.
+	Quote(name string) string
+	// Text is SQL that gives a value as text.
+	Text(sql string) string
+	// Now is the time, in SQL.
+	Now() string
+	// Table is how a table of some name, or SCHEMA.TABLE, is known by; url is the source's.
+	Table(url, name string) shape.Ref
+	// CreateOutbox is the SQL of a good outbox.
+	CreateOutbox(o Outbox) string
+	// Grants are the statements that let somebody read a table and change it so.
+	Grants(table, privileges string) string
+	// Explain puts a failure into a sentence, and says whose fault it is.
+	Explain(err error) error
+}
+
+// Outbox is the names of an outbox's table and columns; Body, At and Mark are empty where there
+// is no such column.
+type Outbox struct {
+	Table, ID, Record, Key, Operation, Body, At, Mark string
+}

@@ -1,0 +1,703 @@
+// Package outbox is the way of noticing changes by a table of the application's own, into which it
+// writes a row for each change, in the transaction that makes it. Sources of several kinds have
+// it: a row without a body says that a row of a table changed; one with a body is an event, which
+// goes through the intake.
+package outbox
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/shape"
+	"pingo/internal/source"
+	"pingo/internal/source/dialect"
+	"pingo/internal/source/intake"
+	"pingo/internal/source/journal"
+)
+
+// Keys is a JSON Schema object of what a definition may say of an outbox.
+const Keys = `"outbox": {"type": "object", "description": "The application's own table of changes, with capture: outbox.", "required": ["table"], "properties": {
+	"table": {"type": "string", "description": "The table, or SCHEMA.TABLE."},
+	"id": {"type": "string", "description": "A column of whole numbers that grow; id unless it is given."},
+	"record": {"type": "string", "description": "The column with the name of the table that changed, or of the record; record unless it is given."},
+	"key": {"type": "string", "description": "The column with the key of the row that changed, a JSON list where it has several columns; record_key unless it is given."},
+	"operation": {"type": "string", "description": "The column with what happened; without one, every row says that something did."},
+	"operations": {"type": "object", "description": "Which words or codes of that column stand for what; without them, create, insert, update, merge, patch, delete and remove are known.",
+		"properties": {"created": {"type": "array", "items": {}}, "updated": {"type": "array", "items": {}}, "merged": {"type": "array", "items": {}}, "deleted": {"type": "array", "items": {}}}},
+	"body": {"type": "string", "description": "The column with the record itself, as JSON. With it, documents are made of what the outbox says, and the tables are not read."},
+	"at": {"type": "string", "description": "The column with the time of the change."},
+	"names": {"type": "object", "additionalProperties": {"type": "string"}, "description": "The table or record that a name in the record column stands for, where that is another word."},
+	"done": {"type": "string", "enum": ["delete", "mark"], "description": "What becomes of rows that are done: delete, unless mark is written, which sets a column."},
+	"mark": {"type": "string", "description": "The column that is set to the time then, and is NULL before; done_at unless it is given."},
+	"records": {"type": "object", "description": "The records that have a body, by name.", "additionalProperties": {"type": "object", "properties": {
+		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."}}}}
+}}`
+
+// Options are what a definition says of an outbox.
+type Options struct {
+	Table      string
+	ID         string
+	Record     string
+	Key        string
+	Operation  string
+	Operations map[intake.Op][]json.RawMessage
+	Body       string
+	At         string
+	Names      map[string]string
+	Done       string
+	Mark       string
+	Records    map[string]*struct{ Schema any }
+}
+
+// Read reads the options of a source, and puts in what is left out.
+func Read(text json.RawMessage) (*Options, error) {
+	var all struct{ Outbox *Options }
+	if len(text) > 0 {
+		if err := json.Unmarshal(text, &all); err != nil {
+			return nil, fmt.Errorf("the options of the source cannot be read: %w", err)
+		}
+	}
+	o := all.Outbox
+	if o == nil || o.Table == "" {
+		return nil, errors.New("capture: outbox needs the table: write outbox: { table: NAME } at the source; pingo capture show prints the SQL of a good one")
+	}
+	for at, standard := range map[*string]string{&o.ID: "id", &o.Record: "record", &o.Key: "record_key", &o.Done: "delete", &o.Mark: "done_at"} {
+		if *at == "" {
+			*at = standard
+		}
+	}
+	if o.Body != "" && len(o.Records) == 0 {
+		return nil, errors.New("an outbox with a body says which records it has: write records: { NAME: {} } at outbox")
+	}
+	return o, nil
+}
+
+// With is a kind of source whose changes an outbox may tell, too.
+func With(kind source.Kind, d dialect.Database) source.Kind {
+	inner := kind.Open
+	kind.Captures = append(slices.Clone(kind.Captures), "outbox")
+	kind.Keys = merge(kind.Keys, Keys)
+	kind.Open = func(c source.Config) (*source.Source, error) {
+		if c.Capture != "outbox" {
+			return inner(c)
+		}
+		o, err := Read(c.Options)
+		if err != nil {
+			return nil, err
+		}
+		return open(d, o, c)
+	}
+	return kind
+}
+
+// merge adds properties to a JSON Schema object of them.
+func merge(keys, more string) string {
+	rest := strings.TrimSuffix(strings.TrimSpace(keys), "}")
+	if strings.TrimSpace(rest) != "{" {
+		rest += ", "
+	}
+	return rest + more + "}"
+}
+
+// table is the outbox in its database.
+type table struct {
+	*Options
+	db  *sql.DB
+	url string
+	dialect.Database
+}
+
+func (t *table) name() string {
+	schema, name, qualified := strings.Cut(t.Options.Table, ".")
+	if !qualified {
+		return t.Quote(schema)
+	}
+	return t.Quote(schema) + "." + t.Quote(name)
+}
+
+// waiting is the condition of rows that are not done.
+func (t *table) waiting() string {
+	if t.Done == "mark" {
+		return t.Quote(t.Mark) + " IS NULL"
+	}
+	return "true"
+}
+
+// row is a row of the outbox.
+type row struct {
+	id                    int64
+	record, key, op, body *string
+	at                    *string
+}
+
+// read reads rows that are not done, after a number.
+func (t *table) read(ctx context.Context, r journal.Read) ([]row, error) {
+	column := func(name string) string {
+		if name == "" {
+			return "NULL"
+		}
+		return t.Text(t.Quote(name))
+	}
+	rows, err := t.db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s, %s, %s, %s FROM %s WHERE %s > %d AND %s ORDER BY %s LIMIT %d",
+		t.Quote(t.ID), column(t.Record), column(t.Key), column(t.Operation), column(t.Body), column(t.At),
+		t.name(), t.Quote(t.ID), r.From, t.waiting(), t.Quote(t.ID), r.Limit))
+	if err != nil {
+		return nil, fmt.Errorf("reading the outbox: %w", t.Explain(err))
+	}
+	defer rows.Close()
+	var out []row
+	for rows.Next() {
+		var n row
+		if err := rows.Scan(&n.id, &n.record, &n.key, &n.op, &n.body, &n.at); err != nil {
+			return nil, fmt.Errorf("reading the outbox: %w", t.Explain(err))
+		}
+		out = append(out, n)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("reading the outbox: %w", t.Explain(err))
+	}
+	return out, nil
+}
+
+// settle deletes or marks rows that are done.
+func (t *table) settle(ctx context.Context, ids []int64) error {
+	for some := range slices.Chunk(ids, 2000) {
+		numbers := make([]string, len(some))
+		for i, id := range some {
+			numbers[i] = strconv.FormatInt(id, 10)
+		}
+		statement := "DELETE FROM " + t.name()
+		if t.Done == "mark" {
+			statement = fmt.Sprintf("UPDATE %s SET %s = %s", t.name(), t.Quote(t.Mark), t.Now())
+		}
+		if _, err := t.db.ExecContext(ctx, fmt.Sprintf("%s WHERE %s IN (%s)", statement, t.Quote(t.ID), strings.Join(numbers, ", "))); err != nil {
+			return fmt.Errorf("settling rows of the outbox: %w", t.Explain(err))
+		}
+	}
+	return nil
+}
+
+// names are those of the table and its columns.
+func (t *table) names() dialect.Outbox {
+	out := dialect.Outbox{Table: t.Options.Table, ID: t.ID, Record: t.Record, Key: t.Key, Operation: t.Operation, Body: t.Body, At: t.At}
+	if t.Done == "mark" {
+		out.Mark = t.Mark
+	}
+	return out
+}
+
+func (t *table) grants() string {
+	if t.Done == "mark" {
+		return t.Grants(t.Options.Table, "SELECT, UPDATE")
+	}
+	return t.Grants(t.Options.Table, "SELECT, DELETE")
+}
+
+const countedRows = 50_000
+
+func (t *table) depth(ctx context.Context) (d source.Depth, err error) {
+	at := "NULL"
+	if t.At != "" {
+		at = t.Text("min(" + t.Quote(t.At) + ")")
+	}
+	var oldest *string
+	err = t.db.QueryRowContext(ctx, fmt.Sprintf("SELECT count(*), coalesce(min(%[1]s), 0), coalesce(max(%[1]s), 0), %[2]s FROM (SELECT * FROM %[3]s WHERE %[4]s ORDER BY %[1]s LIMIT %[5]d) first_ones",
+		t.Quote(t.ID), at, t.name(), t.waiting(), countedRows)).Scan(&d.Changes, &d.First, &d.Last, &oldest)
+	if err != nil {
+		return d, fmt.Errorf("counting the outbox: %w", t.Explain(err))
+	}
+	if oldest != nil {
+		if when := timeOf(*oldest); !when.IsZero() {
+			d.Oldest = &when
+		}
+	}
+	return d, nil
+}
+
+// timeOf reads a time as databases write it; one without a zone is taken for UTC.
+func timeOf(text string) time.Time {
+	for _, layout := range []string{"2006-01-02 15:04:05.999999999-07", "2006-01-02 15:04:05.999999999-07:00", "2006-01-02 15:04:05.999999999", time.RFC3339Nano} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t
+		}
+	}
+	return time.Time{}
+}
+
+// operation is what a row says happened; a complaint where it says nothing that is known.
+func (o *Options) operation(r *row) (intake.Op, string) {
+	if o.Operation == "" {
+		return intake.Updated, ""
+	}
+	if r.op == nil {
+		return "", "the operation is NULL"
+	}
+	word := strings.TrimSpace(*r.op)
+	if o.Operations != nil {
+		for op, codes := range o.Operations {
+			for _, code := range codes {
+				if strings.Trim(string(code), `"`) == word {
+					return op, ""
+				}
+			}
+		}
+		return "", fmt.Sprintf("the operation %q is none that operations names", word)
+	}
+	switch strings.ToLower(word) {
+	case "c", "i", "create", "created", "insert", "inserted", "add", "added":
+		return intake.Created, ""
+	case "u", "update", "updated", "change", "changed", "upsert":
+		return intake.Updated, ""
+	case "m", "merge", "merged", "patch", "patched":
+		return intake.Merged, ""
+	case "d", "delete", "deleted", "remove", "removed":
+		return intake.Deleted, ""
+	}
+	return "", fmt.Sprintf("the operation %q is none that is known: name it with operations", word)
+}
+
+// key is the key that a row names.
+func (o *Options) key(r *row) ([]string, string) {
+	if r.key == nil || *r.key == "" {
+		return nil, "the key is missing"
+	}
+	if !strings.HasPrefix(*r.key, "[") {
+		return []string{*r.key}, ""
+	}
+	var parts []json.RawMessage
+	if err := json.Unmarshal([]byte(*r.key), &parts); err != nil {
+		return []string{*r.key}, "" // a text that begins with a bracket
+	}
+	out := make([]string, len(parts))
+	for i, part := range parts {
+		if part[0] != '"' {
+			out[i] = string(part)
+		} else if err := json.Unmarshal(part, &out[i]); err != nil {
+			return nil, "the key cannot be read"
+		}
+	}
+	return out, ""
+}
+
+// record is the name that a row has for its table or record.
+func (o *Options) record(r *row) string {
+	if r.record == nil {
+		return ""
+	}
+	if name, is := o.Names[*r.record]; is {
+		return name
+	}
+	return *r.record
+}
+
+func (r *row) receipt(o *Options, reason string) source.Receipt {
+	out := source.Receipt{At: time.Now(), Event: "outbox row " + strconv.FormatInt(r.id, 10), Record: o.record(r), Outcome: source.Unreadable, Reason: reason}
+	if r.key != nil {
+		out.Key = *r.key
+	}
+	if r.op != nil {
+		out.Op = *r.op
+	}
+	if r.body != nil {
+		out.Bytes = int64(len(*r.body))
+	}
+	return out
+}
+
+// open makes the source whose changes an outbox tells. Where its rows have no body, the tables are
+// read.
+func open(d dialect.Database, o *Options, c source.Config) (*source.Source, error) {
+	rows, db, err := d.Open(c)
+	if err != nil {
+		return nil, err
+	}
+	t := &table{o, db, c.URL, d}
+	var records []intake.Record
+	for name, r := range o.Records {
+		record := intake.Record{Name: name}
+		if r != nil && r.Schema != nil {
+			var err error
+			if record.Schema, err = schemaOf(name, r.Schema); err != nil {
+				return nil, err
+			}
+		}
+		records = append(records, record)
+	}
+	slices.SortFunc(records, func(a, b intake.Record) int { return strings.Compare(a.Name, b.Name) })
+	store, err := intake.Open(c.Records, c.Name, records, c.ConnectTimeout)
+	if err != nil {
+		return nil, err
+	}
+	if o.Body != "" {
+		src := store.Source()
+		return &source.Source{
+			Reader:  &bodies{src.Reader, rows.Reader},
+			Feed:    &pump{Feed: src.Feed, table: t, store: store},
+			Capture: &capture{inner: src.Capture, table: t},
+			Intake:  &receipts{store},
+		}, nil
+	}
+	return &source.Source{
+		Reader:  &notices{rows.Reader, store},
+		Feed:    &feed{Claims: store.Claims(), table: t, store: store},
+		Capture: &capture{table: t},
+		Intake:  &receipts{store},
+	}, nil
+}
+
+func schemaOf(name string, schema any) (json.RawMessage, error) {
+	if text, is := schema.(string); is {
+		if !json.Valid([]byte(text)) {
+			return nil, fmt.Errorf("the schema of record %s is no JSON", name)
+		}
+		return json.RawMessage(text), nil
+	}
+	return json.Marshal(schema)
+}
+
+// bodies reads what came with bodies, and asks the application's database who it is.
+type bodies struct {
+	source.Reader
+	rows source.Reader
+}
+
+func (b *bodies) Describe(ctx context.Context) (string, error) {
+	who, err := b.rows.Describe(ctx)
+	if err != nil {
+		return "", err
+	}
+	held, err := b.Reader.Describe(ctx)
+	return who + ", with an outbox; " + held, err
+}
+
+func (b *bodies) Close() {
+	b.Reader.Close()
+	b.rows.Close()
+}
+
+// notices reads the application's tables.
+type notices struct {
+	source.Reader
+	store *intake.Store
+}
+
+func (n *notices) Close() {
+	n.Reader.Close()
+	n.store.Close()
+}
+
+// pump moves rows with bodies into the intake, whose feed notices what that changes.
+type pump struct {
+	source.Feed
+	table  *table
+	store  *intake.Store
+	cursor journal.Cursor
+}
+
+// pumpAtOnce is how many rows are moved together.
+const pumpAtOnce = 2000
+
+// Changes moves what is in the outbox first. Rows are settled once the intake has them on disk;
+// those that are moved again, after a crash in between, are duplicates there.
+func (p *pump) Changes(ctx context.Context, limit int) ([]change.Change, error) {
+	for {
+		r := p.cursor.Begin(pumpAtOnce)
+		rows, err := p.table.read(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		if err := p.move(ctx, rows); err != nil {
+			return nil, err
+		}
+		seen := make([]change.Change, len(rows))
+		ids := make([]int64, len(rows))
+		for i, n := range rows {
+			seen[i], ids[i] = change.Change{Seq: n.id, At: time.Now()}, n.id
+		}
+		p.cursor.Took(r, seen)
+		p.cursor.Gone(ids)
+		if len(rows) < pumpAtOnce {
+			return p.Feed.Changes(ctx, limit)
+		}
+	}
+}
+
+func (p *pump) move(ctx context.Context, rows []row) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	var events []intake.Event
+	var unread []source.Receipt
+	ids := make([]int64, len(rows))
+	for i := range rows {
+		ids[i] = rows[i].id
+		e, reason := p.event(&rows[i])
+		if reason != "" {
+			unread = append(unread, rows[i].receipt(p.table.Options, reason))
+			continue
+		}
+		events = append(events, e)
+	}
+	if len(events) > 0 {
+		if _, err := p.store.Accept(ctx, events); err != nil {
+			return err
+		}
+	}
+	if len(unread) > 0 {
+		if err := p.store.Note(ctx, unread...); err != nil {
+			return err
+		}
+	}
+	return p.table.settle(ctx, ids)
+}
+
+// event is what a row says of a record. Its number is the version: whoever changes a record holds
+// its row until the change is committed, so a later change has a higher number.
+func (p *pump) event(r *row) (e intake.Event, reason string) {
+	o := p.table.Options
+	e = intake.Event{ID: "outbox row " + strconv.FormatInt(r.id, 10), Record: o.record(r), Version: strconv.FormatInt(r.id, 10)}
+	if r.at != nil {
+		e.ID += " of " + *r.at // numbers may begin anew in an outbox that is made anew
+	}
+	if _, is := o.Records[e.Record]; !is {
+		return e, fmt.Sprintf("the record %q is none that records names", e.Record)
+	}
+	key, reason := o.key(r)
+	if reason != "" {
+		return e, reason
+	}
+	if e.Key = strings.Join(key, ","); len(e.Key) > intake.LongestKey {
+		return e, fmt.Sprintf("a key has at most %d bytes", intake.LongestKey)
+	}
+	if e.Op, reason = o.operation(r); reason != "" {
+		return e, reason
+	}
+	switch {
+	case e.Op == intake.Deleted || r.body == nil && o.Operation == "":
+		e.Op = intake.Deleted
+	case r.body == nil:
+		return e, "the body is missing"
+	default:
+		var object map[string]json.RawMessage
+		if err := json.Unmarshal([]byte(*r.body), &object); err != nil || object == nil {
+			return e, "the body is no JSON object"
+		}
+		e.Body = []byte(*r.body)
+	}
+	return e, ""
+}
+
+// Rewind has the outbox looked at from its start.
+func (p *pump) Rewind() {
+	p.cursor.Rewind()
+	p.Feed.Rewind()
+}
+
+// Depth is what waits in the outbox and in the intake.
+func (p *pump) Depth(ctx context.Context) (source.Depth, error) {
+	d, err := p.Feed.Depth(ctx)
+	if err != nil {
+		return d, err
+	}
+	waiting, err := p.table.depth(ctx)
+	d.Changes += waiting.Changes
+	if d.Oldest == nil || waiting.Oldest != nil && waiting.Oldest.Before(*d.Oldest) {
+		d.Oldest = waiting.Oldest
+	}
+	return d, err
+}
+
+// feed takes rows without bodies for changes of the application's tables.
+type feed struct {
+	*intake.Claims
+	table  *table
+	store  *intake.Store
+	cursor journal.Cursor
+}
+
+// Changes returns rows that it has not returned since the last Rewind. Those that say nothing
+// that can be understood have a receipt, and hold up nobody.
+func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
+	if err := f.Hold(ctx); err != nil {
+		return nil, err
+	}
+	r := f.cursor.Begin(limit)
+	rows, err := f.table.read(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	read := make([]change.Change, len(rows))
+	for i := range rows {
+		read[i] = change.Change{Seq: rows[i].id, At: time.Now()}
+	}
+	fresh, _ := f.cursor.Took(r, slices.Clone(read))
+	var out []change.Change
+	var unread []source.Receipt
+	var spent []int64
+	for i := range rows {
+		if !slices.ContainsFunc(fresh, func(c change.Change) bool { return c.Seq == rows[i].id }) {
+			continue
+		}
+		c, reason := f.change(&rows[i])
+		if reason != "" {
+			unread = append(unread, rows[i].receipt(f.table.Options, reason))
+			spent = append(spent, rows[i].id)
+			continue
+		}
+		out = append(out, c)
+	}
+	if len(unread) > 0 {
+		if err := f.store.Note(ctx, unread...); err != nil {
+			f.cursor.Rewind()
+			return nil, err
+		}
+		if err := f.Done(ctx, spent); err != nil {
+			f.cursor.Rewind()
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (f *feed) change(r *row) (c change.Change, reason string) {
+	o := f.table.Options
+	name := o.record(r)
+	if name == "" {
+		return c, "the record is missing"
+	}
+	c = change.Change{Seq: r.id, Table: f.table.Database.Table(f.table.url, name), Bare: true, At: time.Now()}
+	if r.at != nil {
+		if at := timeOf(*r.at); !at.IsZero() {
+			c.At = at
+		}
+	}
+	if c.Key, reason = o.key(r); reason != "" {
+		return c, reason
+	}
+	op, reason := o.operation(r)
+	switch op {
+	case intake.Created:
+		c.Op = change.Insert
+	case intake.Deleted:
+		c.Op = change.Delete
+	default:
+		c.Op = change.Update
+	}
+	return c, reason
+}
+
+// Done settles rows.
+func (f *feed) Done(ctx context.Context, seqs []int64) error {
+	if err := f.Hold(ctx); err != nil {
+		return err
+	}
+	if err := f.table.settle(ctx, seqs); err != nil {
+		return err
+	}
+	f.cursor.Gone(seqs)
+	return nil
+}
+
+func (f *feed) Rewind() { f.cursor.Rewind() }
+
+func (f *feed) InFlight() (int, time.Time) { return f.cursor.InFlight() }
+
+func (f *feed) Depth(ctx context.Context) (source.Depth, error) { return f.table.depth(ctx) }
+
+// capture is the outbox as something that the application has installed.
+type capture struct {
+	inner source.Capture // of the intake; nil without bodies
+	table *table
+}
+
+func (c *capture) Script(context.Context, []shape.Captured) (string, error) {
+	return "-- A good outbox. The application makes it, and writes a row in each transaction that changes a\n-- record.\n" +
+		c.table.CreateOutbox(c.table.names()) + "\n-- What Pingo needs.\n" + c.table.grants(), nil
+}
+
+func (c *capture) Install(ctx context.Context, owner string, need []shape.Captured) ([]shape.Ref, error) {
+	if err := c.there(ctx); err != nil {
+		return nil, err
+	}
+	if c.inner == nil {
+		return nil, nil
+	}
+	return c.inner.Install(ctx, owner, need)
+}
+
+// there looks whether the outbox can be read and has all columns.
+func (c *capture) there(ctx context.Context) error {
+	_, err := c.table.read(ctx, journal.Read{Limit: 1})
+	return err
+}
+
+func (c *capture) Remove(ctx context.Context) error {
+	if c.inner == nil {
+		return nil // the outbox is the application's
+	}
+	return c.inner.Remove(ctx)
+}
+
+func (c *capture) Status(ctx context.Context) (source.CaptureStatus, error) {
+	if err := c.there(ctx); err != nil {
+		return source.CaptureStatus{}, err
+	}
+	if c.inner != nil {
+		return c.inner.Status(ctx)
+	}
+	return source.CaptureStatus{Installed: true, Tables: []string{c.table.Options.Table}}, nil
+}
+
+func (c *capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap, error) {
+	if c.inner == nil {
+		return nil, nil
+	}
+	return c.inner.Gaps(ctx, need)
+}
+
+func (c *capture) MissingRights(ctx context.Context, _ []shape.Captured) ([]string, error) {
+	if err := c.there(ctx); err != nil {
+		return []string{strings.TrimSpace(c.table.grants())}, nil //nolint:nilerr // what reading says is said when it is applied
+	}
+	return []string{}, nil
+}
+
+func (c *capture) Advice(_ context.Context, need []shape.Captured, _ []shape.Lookup) ([]source.Advice, error) {
+	out := []source.Advice{{Kind: "outbox", Table: c.table.Options.Table, Message: "only what the application writes there is noticed: rows that are changed by hand, by scripts or by cascades are not, unless they write there, too"}}
+	if c.inner != nil {
+		return out, nil
+	}
+	for _, n := range need {
+		if len(n.Links) > 0 {
+			out = append(out, source.Advice{Kind: "outbox", Table: n.Table.String(), Message: fmt.Sprintf(
+				"a row that moves from one row of %s to another, or is deleted, is followed from where it is now alone: write a row for the document that it leaves, too", strings.Join(n.Links, ", "))})
+		}
+	}
+	return out, nil
+}
+
+// receipts is the intake of a source to which nothing is sent: it has receipts of what could not
+// be read.
+type receipts struct{ *intake.Store }
+
+var errNotSent = errors.New("nothing is sent to this source: its outbox is read")
+
+func (r *receipts) Receive(context.Context, source.Request) (source.Reply, error) {
+	return source.Reply{}, fmt.Errorf("%w: %w", source.ErrNoRecord, errNotSent)
+}
+
+func (r *receipts) Load(context.Context, string, []source.Loaded) ([]source.Receipt, error) {
+	return nil, fmt.Errorf("%w: %w", source.ErrNoRecord, errNotSent)
+}
+
+func (r *receipts) Limit() int64 { return 1 << 10 }
+
+func (r *receipts) Sign(string, time.Time, []byte) (map[string]string, error) { return nil, errNotSent }

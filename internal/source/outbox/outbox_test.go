@@ -1,0 +1,398 @@
+package outbox_test
+
+import (
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+
+	"pingo/internal/core/change"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/kinds"
+	"pingo/internal/lab/mariatest"
+	"pingo/internal/lab/pgtest"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if err := mariatest.Stop(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
+	if err := pgtest.Stop(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+// world is a database with an outbox.
+type world struct {
+	*testing.T
+	kind, url, records string
+	db                 *sql.DB
+	src                *source.Source
+}
+
+// everywhere runs a test on each kind of database, with both ends that rows may have.
+func everywhere(t *testing.T, test func(w *world, done string)) {
+	for _, kind := range []string{"postgres", "mariadb"} {
+		for _, done := range []string{"delete", "mark"} {
+			t.Run(kind+" "+done, func(t *testing.T) {
+				w := &world{T: t, kind: kind, records: pgtest.URL(t)}
+				rec, err := records.Open(t.Context(), w.records)
+				if err != nil {
+					t.Fatal(err)
+				}
+				rec.Close()
+				if kind == "mariadb" {
+					w.url = mariatest.URL(t)
+					w.db = mariatest.Connect(t, w.url)
+				} else {
+					w.url = pgtest.URL(t)
+					pool, err := pgxpool.New(t.Context(), w.url)
+					if err != nil {
+						t.Fatal(err)
+					}
+					t.Cleanup(pool.Close)
+					w.db = stdlib.OpenDBFromPool(pool)
+				}
+				test(w, done)
+			})
+		}
+	}
+}
+
+func (w *world) open(options string) *source.Source {
+	w.Helper()
+	src, err := kinds.All().OpenSource(w.kind, source.Config{
+		Name: "paths", URL: w.url, Capture: "outbox", Options: []byte(options), Records: w.records, ConnectTimeout: 5 * time.Second,
+	})
+	if err != nil {
+		w.Fatal(err)
+	}
+	w.Cleanup(src.Close)
+	return src
+}
+
+func (w *world) exec(statement string, args ...any) {
+	w.Helper()
+	if w.kind == "postgres" {
+		for i := 1; strings.Contains(statement, "?"); i++ {
+			statement = strings.Replace(statement, "?", fmt.Sprintf("$%d", i), 1)
+		}
+	}
+	if _, err := w.db.ExecContext(w.Context(), statement, args...); err != nil {
+		w.Fatal(statement, err)
+	}
+}
+
+func (w *world) count(statement string) (n int) {
+	w.Helper()
+	if err := w.db.QueryRowContext(w.Context(), statement).Scan(&n); err != nil {
+		w.Fatal(err)
+	}
+	return n
+}
+
+// start opens the source, makes the outbox as capture show prints it, and claims it.
+func (w *world) start(options string, tables ...string) {
+	w.Helper()
+	for _, t := range tables {
+		w.exec(t)
+	}
+	w.src = w.open(options)
+	if err := w.src.Capture.Remove(w.Context()); err != nil {
+		w.Fatal(err)
+	}
+	if _, err := w.src.Capture.Install(w.Context(), "one", nil); err == nil {
+		w.Error("an outbox that is not there is taken")
+	}
+	script, err := w.src.Capture.Script(w.Context(), nil)
+	if err != nil {
+		w.Fatal(err)
+	}
+	create, _, _ := strings.Cut(script, "-- What Pingo needs.")
+	for statement := range strings.SplitSeq(create, ";\n") {
+		if strings.Contains(statement, "CREATE") {
+			w.exec(statement)
+		}
+	}
+	if missing, err := w.src.Capture.MissingRights(w.Context(), nil); err != nil || len(missing) > 0 {
+		w.Error(missing, err)
+	}
+}
+
+func (w *world) claim() {
+	w.Helper()
+	found, err := w.src.Claimed(w.Context())
+	if err != nil {
+		w.Fatal(err)
+	}
+	err = w.src.Claim(w.Context(), found, change.Claim{Service: "one", Holder: "A", Epoch: found.Epoch + 1, Mark: found.Mark + 1, History: found.History})
+	if err != nil {
+		w.Fatal(err)
+	}
+}
+
+func (w *world) changes() (words []string, seqs []int64) {
+	w.Helper()
+	list, err := w.src.Changes(w.Context(), 1000)
+	if err != nil {
+		w.Fatal(err)
+	}
+	for _, c := range list {
+		words = append(words, fmt.Sprintf("%s %s %s", c.Op, c.Table.Name, strings.Join(c.Key, "|")))
+		seqs = append(seqs, c.Seq)
+	}
+	slices.Sort(words)
+	return words, seqs
+}
+
+func (w *world) unreadable() (out []string) {
+	w.Helper()
+	list, err := w.src.Intake.Receipts(w.Context(), 0, 100, "unreadable")
+	if err != nil {
+		w.Fatal(err)
+	}
+	for _, r := range list {
+		out = append(out, r.Record+" "+r.Key+": "+r.Reason)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// A row without a body says that a row of a table changed. One that says nothing is passed over
+// with a receipt; late commits come late, and what is done is deleted or marked.
+func TestNotices(t *testing.T) {
+	everywhere(t, func(w *world, done string) {
+		w.start(fmt.Sprintf(`{"outbox": {"table": "outbox", "operation": "op", "operations": {"created": [1], "updated": [2], "deleted": ["3"]}, "at": "at", "names": {"trail": "trails"}, "done": %q}}`, done))
+		insert := "INSERT INTO outbox (record, record_key, op) VALUES (?, ?, ?)"
+		if _, err := w.src.Changes(w.Context(), 10); source.FaultOf(err) != source.Superseded {
+			w.Errorf("changes that nobody has claimed: %v", err)
+		}
+		w.claim()
+		w.exec(insert, "trail", "7", "1")
+		w.exec(insert, "stages", `[7, "a,b"]`, "3")
+		w.exec(insert, "stages", "8", "9")
+		w.exec(insert, "stages", "", "2")
+		late, err := w.db.BeginTx(w.Context(), nil)
+		if err != nil {
+			w.Fatal(err)
+		}
+		if _, err := late.ExecContext(w.Context(), "INSERT INTO outbox (record, record_key, op) VALUES ('trail', 'late', '2')"); err != nil {
+			w.Fatal(err)
+		}
+		w.exec(insert, "trail", "after", "2")
+		got, seqs := w.changes()
+		if want := []string{"delete stages 7|a,b", "insert trails 7", "update trails after"}; !slices.Equal(got, want) {
+			w.Errorf("%q, want %q", got, want)
+		}
+		if err := late.Commit(); err != nil {
+			w.Fatal(err)
+		}
+		var later []string
+		for deadline := time.Now().Add(5 * time.Second); len(later) == 0 && time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+			var more []int64
+			later, more = w.changes()
+			seqs = append(seqs, more...)
+		}
+		if !slices.Equal(later, []string{"update trails late"}) {
+			w.Errorf("late: %q", later)
+		}
+		if d, err := w.src.Depth(w.Context()); err != nil || d.Changes != 4 || d.Oldest == nil || time.Since(*d.Oldest) > time.Hour {
+			w.Errorf("%+v %v", d, err)
+		}
+		w.src.Rewind()
+		if again, _ := w.changes(); len(again) != 4 {
+			w.Errorf("after a rewind: %q", again)
+		}
+		if err := w.src.Done(w.Context(), seqs); err != nil {
+			w.Fatal(err)
+		}
+		if more, _ := w.changes(); len(more) > 0 {
+			w.Errorf("what is done comes again: %q", more)
+		}
+		if left := w.count("SELECT count(*) FROM outbox"); left != map[string]int{"delete": 0, "mark": 6}[done] {
+			w.Errorf("%d rows are left", left)
+		}
+		want := []string{`stages 8: the operation "9" is none that operations names`, `stages : the key is missing`}
+		if got := w.unreadable(); !slices.Equal(got, want) {
+			w.Errorf("unreadable: %q", got)
+		}
+		other := w.open(`{"outbox": {"table": "outbox"}}`)
+		found, err := other.Claimed(w.Context())
+		if err != nil {
+			w.Fatal(err)
+		}
+		if err := other.Claim(w.Context(), found, change.Claim{Service: "one", Holder: "B", Epoch: 9, Mark: found.Mark + 1}); err != nil {
+			w.Fatal(err)
+		}
+		if err := w.src.Done(w.Context(), seqs); source.FaultOf(err) != source.Superseded {
+			w.Errorf("who was overtaken settles rows: %v", err)
+		}
+	})
+}
+
+// Rows with bodies become records, also when many writers commit late and in any order, the reader
+// is stopped between any two steps, and rows in between say nothing.
+func TestBodies(t *testing.T) {
+	everywhere(t, func(w *world, done string) {
+		options := fmt.Sprintf(`{"outbox": {"table": "outbox", "operation": "op", "body": "body", "at": "at", "done": %q, "records": {"trails": {"schema": {"properties": {"n": {"type": "integer"}, "name": {"type": "string"}}}}}}}`, done)
+		w.start(options, "CREATE TABLE trails (id int PRIMARY KEY, n int NOT NULL)")
+		if _, err := w.src.Capture.Install(w.Context(), "one", nil); err != nil {
+			w.Fatal(err)
+		}
+		s := compiled(w)
+		if _, err := w.src.Capture.Install(w.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+			w.Fatal(err)
+		}
+		w.claim()
+		const trails, writers, each = 12, 4, 40
+		for id := range trails {
+			w.exec(fmt.Sprintf("INSERT INTO trails VALUES (%d, 0)", id))
+		}
+		var wg sync.WaitGroup
+		for n := range writers {
+			wg.Go(func() {
+				r := rand.New(rand.NewPCG(3, uint64(n)))
+				for range each {
+					write(w, r, r.IntN(trails))
+				}
+			})
+		}
+		finished := make(chan struct{})
+		go func() { wg.Wait(); close(finished) }()
+		r := rand.New(rand.NewPCG(4, 4))
+		for quiet := 0; quiet < 20; {
+			switch r.IntN(6) {
+			case 0:
+				w.src.Rewind()
+			case 1: // another process goes on
+				w.src = w.open(options)
+				w.claim()
+			}
+			if _, err := w.src.Changes(w.Context(), 50); err != nil {
+				w.Fatal(err)
+			}
+			select {
+			case <-finished:
+				quiet++
+			default:
+			}
+		}
+		want := map[string]string{}
+		rows, err := w.db.QueryContext(w.Context(), "SELECT id, n FROM trails WHERE n >= 0")
+		if err != nil {
+			w.Fatal(err)
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var id, n int
+			if err := rows.Scan(&id, &n); err != nil {
+				w.Fatal(err)
+			}
+			if n > 0 {
+				want[fmt.Sprint(id)] = fmt.Sprintf(`{"n":%d,"name":"trail %d"}`, n, id)
+			}
+		}
+		if got := documents(w, s); !maps.Equal(got, want) {
+			w.Errorf("%v\nwant %v", got, want)
+		}
+		for _, reason := range w.unreadable() {
+			if !strings.Contains(reason, "the body is no JSON object") {
+				w.Error(reason)
+			}
+		}
+		if len(w.unreadable()) == 0 || w.count("SELECT count(*) FROM outbox WHERE "+map[string]string{"delete": "id > 0", "mark": "done_at IS NULL"}[done]) != 0 {
+			w.Errorf("%q; %d rows are left", w.unreadable(), w.count("SELECT count(*) FROM outbox"))
+		}
+	})
+}
+
+// write changes a trail and writes a row for that, in one transaction that may be rolled back.
+func write(w *world, r *rand.Rand, id int) {
+	tx, err := w.db.BeginTx(w.Context(), nil)
+	if err != nil {
+		w.Error(err)
+		return
+	}
+	defer tx.Rollback()
+	exec := func(statement string) {
+		if _, err := tx.ExecContext(w.Context(), statement); err != nil {
+			w.Errorf("%s: %v", statement, err)
+		}
+	}
+	n := r.IntN(1000) + 1
+	op, body := "updated", fmt.Sprintf(`{"n": %d, "name": "trail %d"}`, n, id)
+	switch r.IntN(8) {
+	case 0:
+		op, n = "deleted", -1
+	case 1:
+		exec(`INSERT INTO outbox (record, record_key, op, body) VALUES ('trails', 'poison', 'updated', '[1]')`)
+	}
+	exec(fmt.Sprintf("UPDATE trails SET n = %d WHERE id = %d", n, id))
+	exec(fmt.Sprintf("INSERT INTO outbox (record, record_key, op, body) VALUES ('trails', '%d', '%s', '%s')", id, op, body))
+	time.Sleep(time.Duration(r.IntN(10)) * time.Millisecond)
+	if r.IntN(6) == 0 {
+		return
+	}
+	if err := tx.Commit(); err != nil {
+		w.Error(err)
+	}
+}
+
+func compiled(w *world) *shape.Shape {
+	w.Helper()
+	text := "sources: { paths: { kind: mariadb, url: \"mariadb://u@h/d\" } }\nengines: { main: { kind: opensearch, url: \"http://h\" } }\nindexes: { trails: { engine: main, rows: paths.trails, fields: [n, name] } }\n"
+	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: text}}, kinds.All().Language(), nil)
+	if len(findings) > 0 {
+		w.Fatal(findings)
+	}
+	tables, expressions := shape.Questions(def.Indexes[0])
+	facts, err := w.src.Facts(w.Context(), tables, expressions)
+	if err != nil {
+		w.Fatal(err)
+	}
+	s, findings := shape.Compile(def.Indexes[0], facts)
+	if len(findings) > 0 {
+		w.Fatal(findings)
+	}
+	return s
+}
+
+func documents(w *world, s *shape.Shape) map[string]string {
+	w.Helper()
+	set := document.NewSet(s.Trees[0])
+	if err := w.src.ReadRange(w.Context(), set, nil, nil); err != nil {
+		w.Fatal(err)
+	}
+	out := map[string]string{}
+	for i := range set.Rows(0).Len() {
+		var plain map[string]any
+		if err := json.Unmarshal(set.Append(nil, i), &plain); err != nil {
+			w.Fatal(err)
+		}
+		delete(plain, definition.FingerprintField)
+		b, err := json.Marshal(plain)
+		if err != nil {
+			w.Fatal(err)
+		}
+		out[string(set.AppendKey(nil, i))] = string(b)
+	}
+	return out
+}
