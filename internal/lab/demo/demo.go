@@ -1,13 +1,17 @@
 // Package demo is Firnline, an invented co-operative that looks after mountain
-// huts: its data, its changes, and a whole Pingo around it.
+// huts and trails: its data, its changes, and a whole Pingo around it.
 package demo
 
 import (
 	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
+	mathrand "math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -20,6 +24,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/client"
+	"pingo/internal/lab/mariaserver"
 	"pingo/internal/lab/osnode"
 	"pingo/internal/lab/standin"
 	"pingo/internal/pgserver"
@@ -56,6 +61,9 @@ type world struct {
 	node      *osnode.Server // the engine, when it is a real one
 	stand     *http.Server   // else
 	lodge     *pgx.Conn
+	maria     *mariaserver.Server
+	paths     *sql.DB
+	station   *Station
 	stop      context.CancelFunc
 	running   sync.WaitGroup
 	failed    chan error
@@ -108,6 +116,9 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 	if err := Load(ctx, w.lodge, Huts, o.Seed); err != nil {
 		return w, err
 	}
+	if err := w.startPaths(ctx, o); err != nil {
+		return w, err
+	}
 	if err := w.startEngine(ctx, o, engine); err != nil {
 		return w, err
 	}
@@ -122,6 +133,7 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 		return w, err
 	}
 	w.client = &client.Client{URL: "http://" + service.Addr().String(), Token: token}
+	w.station = NewStation(w.client, o.Seed)
 	// The flow ends before what it rests on, so it does not end with ctx itself.
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	w.stop = stop
@@ -131,6 +143,31 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 		}
 	})
 	return w, nil
+}
+
+// startPaths starts the database of trails and fills it, and makes the secret that stations sign
+// with.
+func (w *world) startPaths(ctx context.Context, o Options) (err error) {
+	o.Say("Starting MariaDB …")
+	w.maria, err = mariaserver.Start(ctx, mariaserver.Options{Dir: w.dir + "/mariadb", Settings: []string{"--innodb-buffer-pool-size=32M"}})
+	if err != nil {
+		return err
+	}
+	if err := w.maria.CreateDatabase(ctx, "paths"); err != nil {
+		return err
+	}
+	if w.paths, err = mariaserver.Open(w.maria.URL("paths")); err != nil {
+		return err
+	}
+	o.Say("Inventing %d trails …", Trails)
+	if err := LoadPaths(ctx, w.paths, Trails, o.Seed); err != nil {
+		return err
+	}
+	os.Setenv("PATHS_URL", w.maria.URL("paths"))
+	secret := make([]byte, 32)
+	rand.Read(secret)
+	os.Setenv("CONDITIONS_SECRET", "whsec_"+base64.StdEncoding.EncodeToString(secret))
+	return nil
 }
 
 // startEngine starts the search engine at the address of a listener.
@@ -186,6 +223,14 @@ func (w *world) close(log *slog.Logger) {
 			log.Error("stopping OpenSearch", "error", err)
 		}
 	}
+	if w.paths != nil {
+		w.paths.Close()
+	}
+	if w.maria != nil {
+		if err := w.maria.Stop(); err != nil {
+			log.Error("stopping MariaDB", "error", err)
+		}
+	}
 	if w.postgres != nil {
 		if err := w.postgres.Stop(); err != nil {
 			log.Error("stopping PostgreSQL", "error", err)
@@ -198,13 +243,16 @@ func (w *world) close(log *slog.Logger) {
 	}
 }
 
-// indexes of the demo's definition, by name.
-var indexes = []string{"finder", "finder_tables", "huts"}
+// indexes of the demo's definition, by name, and those of lodge alone.
+var (
+	indexes      = []string{"bulletins", "finder", "finder_tables", "huts", "trails"}
+	lodgeIndexes = []string{"finder", "finder_tables", "huts"}
+)
 
 // fill applies the definition and waits until all indexes answer.
 func (w *world) fill(ctx context.Context) error {
 	for deadline := time.Now().Add(2 * time.Minute); ; {
-		_, err := w.client.Apply(ctx, Files())
+		_, err := w.client.Apply(ctx, WholeFiles())
 		if err == nil {
 			break
 		}
@@ -281,31 +329,54 @@ func Run(ctx context.Context, o Options) error {
 	}
 	program := o.Executable
 	o.Say(`
-%d huts are searchable, and a gentle stream of changes has begun. The index
-finder looks for huts and regions in one box; finder_tables is the same in tables of
-PostgreSQL.
+%d huts and %d trails are searchable, and a gentle stream of changes has begun. Huts
+are in PostgreSQL, and triggers note their changes; trails are in MariaDB, with an outbox;
+stations send bulletins as events, many at once each minute. The index finder looks for huts
+and regions in one box; finder_tables is the same in tables of PostgreSQL. One bulletin that a
+person wrote has words where a number should be, so its document failed: look at it.
 
   Console    %s/#token=%s
 
   In another terminal:
-    export PINGO_URL=%[2]s PINGO_TOKEN=%[3]s
+    export PINGO_URL=%[3]s PINGO_TOKEN=%[4]s
     %s status
-    %[4]s search huts glacier
-    %[4]s search finder refuge --facet pingo_rows
-    %[4]s preview huts 42
+    %[5]s search huts glacier
+    %[5]s search finder refuge --facet pingo_rows
+    %[5]s preview huts 42
+    %[5]s search trails ridge --facet grade
+    %[5]s hooks list conditions
+    %[5]s failed list bulletins
+
+  Send a bulletin:
+    echo '{"specversion": "1.0", "id": "by-hand-1", "source": "urn:me", "subject": "b1", "time": "2032-01-01T00:00:00Z",
+      "type": "firnline.bulletin.issued", "data": {"title": "Marmots on the way", "snow_cm": 3}}' | %[5]s hooks send conditions -
 
   Change a row by hand, and search again:
     psql '%s' -c "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42"
-    %[4]s wait huts && %[4]s search huts marmot observatory
+    %[5]s wait huts && %[5]s search huts marmot observatory
 
   Look at the engine itself:
-    curl '%[6]s/_cat/indices?v'
-    curl '%[6]s/huts/_doc/42?pretty'
+    curl '%[7]s/_cat/indices?v'
+    curl '%[7]s/huts/_doc/42?pretty'
 
-Ctrl-C ends everything.`, documentsOf(status), w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.engineURL)
-	changes := NewChanges(Huts, Huts+1, o.Seed)
-	for {
-		if _, err := changes.Make(ctx, w.lodge); err != nil {
+Ctrl-C ends everything.`, documentsOf(status, "huts"), documentsOf(status, "trails"), w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.engineURL)
+	changes, random := NewChanges(Huts, Huts+1, o.Seed), mathrand.New(mathrand.NewPCG(uint64(o.Seed), 7))
+	if err := w.station.SendRefused(ctx); err != nil {
+		return quiet(ctx, err)
+	}
+	for n := 0; ; n++ {
+		_, err := changes.Make(ctx, w.lodge)
+		if err == nil && n%3 == 1 {
+			err = ChangePaths(ctx, w.paths, random)
+		}
+		switch {
+		case err != nil:
+		case n%150 == 60: // a storm of them
+			err = w.station.Send(ctx, stormOfEvents)
+		case n%5 == 2:
+			err = w.station.Send(ctx, 1)
+		}
+		if err != nil {
 			return quiet(ctx, fmt.Errorf("making a change: %w", err))
 		}
 		select {
@@ -319,8 +390,11 @@ Ctrl-C ends everything.`, documentsOf(status), w.client.URL, w.client.Token, pro
 	}
 }
 
-func documentsOf(s *api.Status) int64 {
-	ix := indexOf(s, "huts")
+// stormOfEvents is how many bulletins come at once each minute.
+const stormOfEvents = 300
+
+func documentsOf(s *api.Status, index string) int64 {
+	ix := indexOf(s, index)
 	if ix.Documents == nil {
 		return 0
 	}
@@ -334,6 +408,15 @@ func indexOf(s *api.Status, name string) api.IndexStatus {
 		}
 	}
 	return api.IndexStatus{}
+}
+
+func sourceOf(s *api.Status, name string) api.SourceStatus {
+	for _, src := range s.Sources {
+		if src.Name == name {
+			return src
+		}
+	}
+	return api.SourceStatus{}
 }
 
 // quiet: when a person ended it, that is no error.
@@ -369,7 +452,7 @@ func (s *Summary) check(name string, ok bool, words string, args ...any) {
 
 // compare checks every document of every index, and keeps the counts of huts.
 func (s *Summary) compare(ctx context.Context, w *world, name, when string) error {
-	for _, index := range indexes {
+	for _, index := range lodgeIndexes {
 		rows, documents, differences, err := Compare(ctx, w.lodge, Files(), index)
 		if err != nil {
 			return err
@@ -385,6 +468,22 @@ func (s *Summary) compare(ctx context.Context, w *world, name, when string) erro
 			index,
 			len(differences),
 		)
+	}
+	return s.compareOthers(ctx, w, name, when)
+}
+
+// compareOthers checks the indexes of the other sources.
+func (s *Summary) compareOthers(ctx context.Context, w *world, name, when string) error {
+	trails, err := trailDocuments(ctx, w.paths)
+	if err != nil {
+		return err
+	}
+	for index, want := range map[string]map[string]any{"trails": trails, "bulletins": w.station.bulletinDocuments()} {
+		differences, err := compareWith(ctx, w.engineURL, index, want)
+		if err != nil {
+			return err
+		}
+		s.check(name+" "+index, len(differences) == 0, "%s, %d documents in %s, %d differences", when, len(want), index, len(differences))
 	}
 	return nil
 }
@@ -418,12 +517,20 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 		return nil, err
 	}
 	o.Say("Making %d changes …", changesOnce)
-	changes := NewChanges(Huts, Huts+1, o.Seed)
+	changes, random := NewChanges(Huts, Huts+1, o.Seed), mathrand.New(mathrand.NewPCG(uint64(o.Seed), 7))
+	for _, events := range []int{1, 1, stormOfEvents, 1, 40} {
+		if err := w.station.Send(ctx, events); err != nil {
+			return nil, err
+		}
+	}
 	for range changesOnce {
 		if _, err := changes.Make(ctx, w.lodge); err != nil {
 			return nil, fmt.Errorf("making a change: %w", err)
 		}
 		s.ChangesMade++
+		if err := ChangePaths(ctx, w.paths, random); err != nil {
+			return nil, fmt.Errorf("changing a trail: %w", err)
+		}
 		if err := pause(ctx, 3*time.Millisecond); err != nil {
 			return nil, err
 		}
@@ -442,9 +549,15 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 		return nil, err
 	}
 	if err := w.until(ctx, time.Minute, "the end of all changes", func(st *api.Status) bool {
-		return st.Sources[0].Noticed >= s.ChangesMade && st.Sources[0].InFlight == 0
+		lodge := sourceOf(st, "lodge")
+		return lodge.Noticed >= s.ChangesMade && lodge.InFlight == 0
 	}); err != nil {
 		return nil, err
+	}
+	for _, index := range []string{"trails", "bulletins"} {
+		if waited, err := w.client.Wait(ctx, index, 60); err != nil || !waited.Found {
+			return nil, errors.Join(err, fmt.Errorf("index %s did not catch up within a minute", index))
+		}
 	}
 	if err := s.compare(ctx, w, "equal", "after all changes"); err != nil {
 		return nil, err
@@ -459,7 +572,7 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	}
 	ix := indexOf(status, "huts")
 	s.Refused, s.Lag = ix.Failed, ix.Lag
-	s.ChangesSeen = status.Sources[0].Noticed
+	s.ChangesSeen = sourceOf(status, "lodge").Noticed
 	s.check(
 		"seen",
 		s.ChangesSeen == s.ChangesMade,

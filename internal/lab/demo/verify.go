@@ -54,6 +54,25 @@ func Compare(
 	return len(want), len(have), plainsql.Compare(want, have), nil
 }
 
+// compareWith compares an index in the engine with documents that are wanted.
+func compareWith(ctx context.Context, engineURL, index string, want map[string]any) ([]plainsql.Difference, error) {
+	decoded := map[string]any{}
+	for key, doc := range want {
+		text, err := json.Marshal(doc)
+		if err != nil {
+			return nil, err
+		}
+		if decoded[key], err = plainsql.Decode(text); err != nil {
+			return nil, err
+		}
+	}
+	have, err := allDocuments(ctx, engineURL, index)
+	if err != nil {
+		return nil, err
+	}
+	return plainsql.Compare(decoded, have), nil
+}
+
 // tableDocuments reads an index of an engine of kind postgres.
 func tableDocuments(ctx context.Context, url, index string) (map[string]any, error) {
 	conn, err := pgx.Connect(ctx, url)

@@ -192,6 +192,25 @@ func (s *Server) URL(database string) string {
 	return u.String()
 }
 
+// Open opens a database by a URL of a server.
+func Open(address string) (*sql.DB, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	config := mysql.NewConfig()
+	config.User = u.User.Username()
+	config.Passwd, _ = u.User.Password()
+	config.Net, config.Addr, config.DBName = "tcp", u.Host, strings.TrimPrefix(u.Path, "/")
+	config.MultiStatements, config.InterpolateParams = true, true
+	config.Logger = &mysql.NopLogger{}
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, err
+	}
+	return sql.OpenDB(connector), nil
+}
+
 // Port is where the server listens on 127.0.0.1.
 func (s *Server) Port() int { return s.port }
 

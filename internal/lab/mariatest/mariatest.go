@@ -6,15 +6,11 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
-
-	"github.com/go-sql-driver/mysql"
 
 	"pingo/internal/lab/mariaserver"
 )
@@ -82,31 +78,12 @@ func URL(t testing.TB) string {
 // its own.
 func Connect(t testing.TB, address string) *sql.DB {
 	t.Helper()
-	db, err := Open(address)
+	db, err := mariaserver.Open(address)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { db.Close() })
 	return db
-}
-
-// Open opens a database by a URL of a server.
-func Open(address string) (*sql.DB, error) {
-	u, err := url.Parse(address)
-	if err != nil {
-		return nil, err
-	}
-	config := mysql.NewConfig()
-	config.User = u.User.Username()
-	config.Passwd, _ = u.User.Password()
-	config.Net, config.Addr, config.DBName = "tcp", u.Host, strings.TrimPrefix(u.Path, "/")
-	config.MultiStatements, config.InterpolateParams = true, true
-	config.Logger = &mysql.NopLogger{}
-	connector, err := mysql.NewConnector(config)
-	if err != nil {
-		return nil, err
-	}
-	return sql.OpenDB(connector), nil
 }
 
 // Exec runs statements.
