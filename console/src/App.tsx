@@ -8,6 +8,7 @@ import { IndexPage } from './pages/IndexPage';
 import { NotFound } from './pages/NotFound';
 import { Overview } from './pages/Overview';
 import { SignIn } from './pages/SignIn';
+import { SourcePage } from './pages/SourcePage';
 
 export function App() {
   const [caller, setCaller] = useState<Session | null | undefined>(undefined);
@@ -54,6 +55,7 @@ function Shell({ caller, leave }: { caller: Session; leave: (c: null) => void })
         <Routes>
           <Route path="/" element={<Overview />} />
           <Route path="/indexes/:name" element={<IndexPage />} />
+          <Route path="/sources/:name" element={<SourcePage />} />
           <Route path="/definition" element={<Definition />} />
           <Route path="*" element={<NotFound />} />
         </Routes>

@@ -201,6 +201,13 @@ type FillStatus struct {
 // SourceStatus is one source.
 type SourceStatus struct {
 	Name string `json:"name"`
+	// Kind and Capture are what the definition says of it.
+	Kind    string `json:"kind"`
+	Capture string `json:"capture"`
+	// CannotSee says what this way of noticing changes does not notice, in sentences.
+	CannotSee []string `json:"cannotSee"`
+	// Receives: events are sent to it, or pass through Pingo's own database, so it has receipts.
+	Receives bool `json:"receives,omitempty"`
 	// InFlight are changes that were read and are not done, OldestAt when the oldest of
 	// them was made.
 	InFlight  int        `json:"inFlight"`

@@ -93,10 +93,8 @@ func TestConsole(t *testing.T) {
 		"huts-e1",
 		"as many as rows",
 		"recent lag",
-		"Its journal is being read by "+w.address,
+		"triggers note its changes in a journal, read by "+w.address,
 		"all processed",
-		"Recent changes of lodge",
-		"No change was noticed",
 		"Process "+w.address+" (this one) feeds lodge",
 	)
 
@@ -104,7 +102,10 @@ func TestConsole(t *testing.T) {
 	w.fault(`{"refuse": {"42": "failed to parse field [beds] of type [long], because it is a test"}}`)
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
 	shows("the failed document", "except 1 failed document", "see why")
-	shows("what became of the change", "update\thuts 42\t1 refused")
+	do("the source's page", chromedp.Click(`a[href="/sources/lodge"]`, chromedp.ByQuery))
+	shows("what became of the change", "Recent changes of lodge", "update\thuts 42\t1 refused", "What this way does not notice", "Its rows are in huts")
+	do("back", chromedp.Click(`main a[href="/"]`, chromedp.ByQuery))
+	shows("the overview again", "except 1 failed document")
 	do(
 		"the index page by keyboard",
 		chromedp.Focus(`a[href="/indexes/huts"]`, chromedp.ByQuery),

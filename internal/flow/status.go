@@ -78,10 +78,29 @@ func (s *Service) Status() api.Status {
 		slices.Sort(ps.Sources)
 		out.Processes = append(out.Processes, ps)
 	}
+	for i := range out.Sources {
+		s.describe(&out.Sources[i])
+	}
 	slices.SortFunc(out.Sources, func(a, b api.SourceStatus) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(out.Indexes, func(a, b api.IndexStatus) int { return strings.Compare(a.Name, b.Name) })
 	report.Overall(&out, s.isReady())
 	return out
+}
+
+// describe says of a source what its definition and its kind do.
+func (s *Service) describe(src *api.SourceStatus) {
+	src.CannotSee = []string{}
+	def := s.connections.Definition().Source(src.Name)
+	if def == nil {
+		return
+	}
+	src.Kind, src.Capture = def.Kind, def.Capture
+	if opened := s.connections.Source(src.Name); opened != nil {
+		src.Receives = opened.Intake != nil
+	}
+	if kind := s.connections.Kinds.Source(def.Kind); kind != nil && kind.CannotSee[def.Capture] != nil {
+		src.CannotSee = kind.CannotSee[def.Capture]
+	}
 }
 
 // unheardAfter is how long a process may say nothing until nobody knows how things stand

@@ -291,6 +291,8 @@ type Kind struct {
 	// Keys is a JSON Schema object: the properties that a definition may give a source
 	// of this kind, beside those of every source.
 	Keys string
+	// CannotSee says, for each of the Captures, what it does not notice, in sentences.
+	CannotSee map[string][]string
 	// Open prepares a source; it connects when it is first used.
 	Open func(c Config) (*Source, error)
 }

@@ -2,8 +2,8 @@ import { Box, CircularProgress, LinearProgress, Link, Paper, Stack, Typography }
 import { Link as To } from 'react-router-dom';
 import { useLive, type IndexStatus, type SourceStatus, type Status } from '../api';
 import { bytes, count, duration, rate } from '../format';
-import { Changes } from '../parts/changes';
-import { Code, Empty, Figure, Notice, Spark, StateMark, StateWord } from '../parts/parts';
+import { FirstSteps } from '../parts/steps';
+import { Figure, Notice, Spark, StateMark, StateWord } from '../parts/parts';
 
 export function Overview() {
   const { status, lostSince } = useLive();
@@ -20,7 +20,6 @@ export function Overview() {
           <Typography variant="h2" sx={{ mt: 4, mb: 1.5 }}>Sources</Typography>
           <Stack sx={{ gap: 2 }}>
             {status.sources.map((s) => <SourceCard key={s.name} source={s} fedBy={status.processes.find((p) => p.sources.includes(s.name))?.address} />)}
-            {status.sources.map((s) => <Changes key={s.name} source={s.name} />)}
           </Stack>
           <Servers status={status} />
         </>
@@ -33,7 +32,7 @@ function Verdict({ status }: { status: Status }) {
   const changes = status.sources.reduce((n, s) => n + s.perSecond, 0);
   return (
     <Stack direction="row" sx={{ gap: 2, alignItems: 'flex-start' }}>
-      <StateMark state={status.state} size={34} />
+      <StateMark state={status.state} failed={status.indexes.some((i) => i.failed > 0)} size={34} />
       <Box>
         <Typography variant="h1" aria-live="polite">{status.sentence}</Typography>
         {status.definitionVersion > 0 && (
@@ -51,7 +50,7 @@ function IndexCard({ ix }: { ix: IndexStatus }) {
   return (
     <Paper component="section" aria-label={`Index ${ix.name}`} sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Stack direction="row" sx={{ gap: 1.25, alignItems: 'center', flexWrap: 'wrap' }}>
-        <StateMark state={ix.state} />
+        <StateMark state={ix.state} failed={ix.failed > 0} />
         <Link component={To} to={`/indexes/${ix.name}`} variant="h2" underline="hover" color="inherit">{ix.name}</Link>
         <StateWord state={ix.state} />
         <Typography variant="body2" sx={{ color: 'text.secondary', ml: 'auto' }}>{ix.source} → {ix.engine} · {ix.edition}</Typography>
@@ -105,21 +104,34 @@ function Servers({ status }: { status: Status }) {
   );
 }
 
-function SourceCard({ source, fedBy }: { source: SourceStatus; fedBy?: string }) {
+const kinds: Record<string, string> = { postgres: 'PostgreSQL', mariadb: 'MariaDB' };
+
+// noticed says how changes of a source are noticed.
+export function noticed(source: SourceStatus) {
+  switch (source.capture) {
+    case 'triggers': return `${kinds[source.kind] ?? source.kind}: triggers note its changes in a journal`;
+    case 'outbox': return `${kinds[source.kind] ?? source.kind}: its application writes changes into an outbox`;
+    case 'webhook': return 'Senders send its records as events';
+    case 'poll': return `${kinds[source.kind] ?? source.kind}: its tables are looked at for rows that are newer`;
+    default: return source.kind;
+  }
+}
+
+export function SourceCard({ source, fedBy }: { source: SourceStatus; fedBy?: string }) {
   const j = source.journal;
   return (
     <Paper component="section" aria-label={`Source ${source.name}`} sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: '1.2fr repeat(4, auto) minmax(160px, 1.2fr)' }, alignItems: 'start' }}>
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
-          <Typography sx={{ fontWeight: 600 }}>{source.name}</Typography>
+          <Link component={To} to={`/sources/${source.name}`} underline="hover" color="inherit" sx={{ fontWeight: 600 }}>{source.name}</Link>
           <Typography variant="body2" sx={{ color: source.trouble || j?.warning ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
-            {source.trouble ? source.trouble.message : j?.warning ?? `Its journal is being read${fedBy ? ` by ${fedBy}` : ''}.`}
+            {source.trouble ? source.trouble.message : j?.warning ?? `${noticed(source)}${fedBy ? `, read by ${fedBy}` : ''}.`}
           </Typography>
         </Box>
         <Figure label="changes noticed" value={count(source.noticed)} note="since the process started" />
         <Figure label="in flight" value={count(source.inFlight)} />
-        <Figure label="in the journal" value={j ? count(j.changes) : '–'} note={j && (j.oldest ? `the oldest ${ago(j.oldest)}` : 'all processed')} />
-        <Figure label="journal size" value={j ? bytes(j.bytes) : '–'} note={j && `limit ${bytes(j.limitBytes)}`} />
+        <Figure label={source.capture === 'outbox' ? 'in the outbox' : 'in the journal'} value={j ? count(j.changes) : '–'} note={j && (j.oldest ? `the oldest ${ago(j.oldest)}` : 'all processed')} />
+        {source.capture === 'outbox' || source.capture === 'poll' ? <span /> : <Figure label="journal size" value={j ? bytes(j.bytes) : '–'} note={j && `limit ${bytes(j.limitBytes)}`} />}
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
           <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes a second, last minute</Typography>
           <Spark data={source.minute} label={`Changes a second over the last minute, ${rate(source.perSecond)} now`} />
@@ -129,32 +141,7 @@ function SourceCard({ source, fedBy }: { source: SourceStatus; fedBy?: string })
   );
 }
 
-function ago(iso: string): string {
+export function ago(iso: string): string {
   const ms = Date.now() - new Date(iso).getTime();
   return ms < 2000 ? 'just now' : `${duration(ms)} ago`;
-}
-
-function FirstSteps() {
-  return (
-    <Box sx={{ mt: 3 }}>
-      <Empty title="Write down what a document is">
-        <Typography variant="body2" sx={{ mb: 2 }}>Name a table of your database and a few of its columns, then let Pingo check and apply it:</Typography>
-        <Code>{`# pingo.yaml
-sources:
-  app:  { kind: postgres, url: "\${APP_URL}" }
-engines:
-  main: { kind: opensearch, url: "\${SEARCH_URL}" }
-indexes:
-  things:
-    engine: main
-    rows: app.things
-    fields:
-      name: { search: 10 }
-      description:
-
-$ pingo check
-$ pingo apply`}</Code>
-      </Empty>
-    </Box>
-  );
 }

@@ -5,8 +5,9 @@ import type { ReactNode } from 'react';
 import type { State } from '../api';
 import { looks } from '../theme';
 
-export function StateMark({ state, size = 22 }: { state: State; size?: number }) {
-  const look = looks[state];
+// StateMark is amber where all is in sync but some documents failed.
+export function StateMark({ state, failed = false, size = 22 }: { state: State; failed?: boolean; size?: number }) {
+  const look = failed && state === 'in sync' ? looks.waiting : looks[state];
   return (
     <Box component="span" aria-hidden sx={{
       width: size, height: size, borderRadius: '50%', flexShrink: 0, display: 'inline-grid', placeItems: 'center',

@@ -20,7 +20,8 @@ type Kinds interface {
 	Language() definition.Kinds
 	OpenSource(kind string, c source.Config) (*source.Source, error)
 	OpenEngine(kind string, c engine.Config) (engine.Engine, error)
-	// Engine is nil when there is no such kind.
+	// Source and Engine are nil when there is no such kind.
+	Source(kind string) *source.Kind
 	Engine(kind string) *engine.Kind
 	// Recognize asks an engine for its kind.
 	Recognize(ctx context.Context, c engine.Config) (string, error)

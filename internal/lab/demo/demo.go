@@ -149,7 +149,10 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 // with.
 func (w *world) startPaths(ctx context.Context, o Options) (err error) {
 	o.Say("Starting MariaDB …")
-	w.maria, err = mariaserver.Start(ctx, mariaserver.Options{Dir: w.dir + "/mariadb", Settings: []string{"--innodb-buffer-pool-size=32M"}})
+	w.maria, err = mariaserver.Start(
+		ctx,
+		mariaserver.Options{Dir: w.dir + "/mariadb", Settings: []string{"--innodb-buffer-pool-size=32M"}},
+	)
 	if err != nil {
 		return err
 	}
@@ -483,7 +486,15 @@ func (s *Summary) compareOthers(ctx context.Context, w *world, name, when string
 		if err != nil {
 			return err
 		}
-		s.check(name+" "+index, len(differences) == 0, "%s, %d documents in %s, %d differences", when, len(want), index, len(differences))
+		s.check(
+			name+" "+index,
+			len(differences) == 0,
+			"%s, %d documents in %s, %d differences",
+			when,
+			len(want),
+			index,
+			len(differences),
+		)
 	}
 	return nil
 }
@@ -541,7 +552,12 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	}
 	s.ChangesMade++
 	if took > 0 {
-		s.check("searchable", true, "a change made by hand was found by a search after %d ms", took.Milliseconds())
+		s.check(
+			"searchable",
+			true,
+			"a change made by hand was found by a search after %d ms",
+			took.Milliseconds(),
+		)
 	} else {
 		s.check("searchable", false, "a change made by hand was found by no search within a minute")
 	}

@@ -32,7 +32,14 @@ var (
 	ways    = words("Traverse Loop Way Path Ascent Crossing Round")
 	grades  = words("easy middling hard")
 	marks   = []string{"blue stones", "red dots", "cairns", "poles"}
-	strides = []string{"up to the saddle", "along the ridge", "down to the tarn", "through the larches", "over the moraine", "past the old mine"}
+	strides = []string{
+		"up to the saddle",
+		"along the ridge",
+		"down to the tarn",
+		"through the larches",
+		"over the moraine",
+		"past the old mine",
+	}
 )
 
 func trailName(r *rand.Rand) string {
@@ -56,8 +63,17 @@ func LoadPaths(ctx context.Context, db *sql.DB, trails int, seed int64) error {
 	}
 	defer tx.Rollback()
 	for id := 1; id <= trails; id++ {
-		_, err := tx.ExecContext(ctx, "INSERT INTO trails (id, name, grade, length_km, marks, lon, lat) VALUES (?, ?, ?, ?, ?, ?, ?)",
-			id, trailName(r), pick(r, grades), float64(20+r.IntN(300))/10, pick(r, marks)+","+pick(r, marks), 6+r.Float64()*8, 44+r.Float64()*4)
+		_, err := tx.ExecContext(
+			ctx,
+			"INSERT INTO trails (id, name, grade, length_km, marks, lon, lat) VALUES (?, ?, ?, ?, ?, ?, ?)",
+			id,
+			trailName(r),
+			pick(r, grades),
+			float64(20+r.IntN(300))/10,
+			pick(r, marks)+","+pick(r, marks),
+			6+r.Float64()*8,
+			44+r.Float64()*4,
+		)
 		if err != nil {
 			return fmt.Errorf("loading trails: %w", err)
 		}
@@ -87,7 +103,13 @@ func ChangePaths(ctx context.Context, db *sql.DB, r *rand.Rand) error {
 	id, operation := 1+r.IntN(Trails), "updated"
 	switch n := r.IntN(10); {
 	case n < 4:
-		_, err = tx.ExecContext(ctx, "UPDATE trails SET name = ?, closed = ? WHERE id = ?", trailName(r), r.IntN(5) == 0, id)
+		_, err = tx.ExecContext(
+			ctx,
+			"UPDATE trails SET name = ?, closed = ? WHERE id = ?",
+			trailName(r),
+			r.IntN(5) == 0,
+			id,
+		)
 	case n < 7:
 		err = addStage(ctx, tx, r, id, 5+r.IntN(5))
 	case n < 9:
@@ -99,7 +121,12 @@ func ChangePaths(ctx context.Context, db *sql.DB, r *rand.Rand) error {
 		}
 	}
 	if err == nil {
-		_, err = tx.ExecContext(ctx, "INSERT INTO outbox (record, record_key, operation) VALUES ('trails', ?, ?)", id, operation)
+		_, err = tx.ExecContext(
+			ctx,
+			"INSERT INTO outbox (record, record_key, operation) VALUES ('trails', ?, ?)",
+			id,
+			operation,
+		)
 	}
 	if err != nil {
 		return err
@@ -118,14 +145,32 @@ type Station struct {
 
 // NewStation is a station that sends by a client's service.
 func NewStation(c *client.Client, seed int64) *Station {
-	return &Station{client: c, r: rand.New(rand.NewPCG(uint64(seed), 6)), next: 1, Sent: map[string]map[string]any{}}
+	return &Station{
+		client: c,
+		r:      rand.New(rand.NewPCG(uint64(seed), 6)),
+		next:   1,
+		Sent:   map[string]map[string]any{},
+	}
 }
 
 var hazards = words("avalanche rockfall ice thaw fog wind flood")
 
 func (s *Station) bulletin(key int) map[string]any {
 	body := map[string]any{
-		"title":       pick(s.r, []string{"Fresh snow", "Way closed", "Ice on the rocks", "Thaw sets in", "Storm from the west", "Good conditions"}) + " at " + pick(s.r, peaks),
+		"title": pick(
+			s.r,
+			[]string{
+				"Fresh snow",
+				"Way closed",
+				"Ice on the rocks",
+				"Thaw sets in",
+				"Storm from the west",
+				"Good conditions",
+			},
+		) + " at " + pick(
+			s.r,
+			peaks,
+		),
 		"trail_id":    1 + s.r.IntN(Trails),
 		"station":     fmt.Sprintf("station %d", 1+key%9),
 		"snow_cm":     s.r.IntN(300),
@@ -178,12 +223,24 @@ func (s *Station) Send(ctx context.Context, events int) error {
 	if err != nil {
 		return err
 	}
-	reply, err := s.client.SendEvent(ctx, "conditions", "", fmt.Sprintf("msg_%d", s.next), "application/cloudevents-batch+json", body)
+	reply, err := s.client.SendEvent(
+		ctx,
+		"conditions",
+		"",
+		fmt.Sprintf("msg_%d", s.next),
+		"application/cloudevents-batch+json",
+		body,
+	)
 	if err != nil {
 		return fmt.Errorf("sending bulletins: %w", err)
 	}
 	if reply.Accepted != events {
-		return fmt.Errorf("sending bulletins: %d of %d were accepted: %+v", reply.Accepted, events, reply.Receipts)
+		return fmt.Errorf(
+			"sending bulletins: %d of %d were accepted: %+v",
+			reply.Accepted,
+			events,
+			reply.Receipts,
+		)
 	}
 	s.Sent = known
 	return nil
@@ -202,7 +259,14 @@ func (s *Station) SendRefused(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.client.SendEvent(ctx, "conditions", "", fmt.Sprintf("msg_%d", number), "application/cloudevents+json", body)
+	_, err = s.client.SendEvent(
+		ctx,
+		"conditions",
+		"",
+		fmt.Sprintf("msg_%d", number),
+		"application/cloudevents+json",
+		body,
+	)
 	return err
 }
 
@@ -238,7 +302,10 @@ func (s *Station) bulletinDocuments() map[string]any {
 // trailDocuments is what the documents of trails should be, read row by row.
 func trailDocuments(ctx context.Context, db *sql.DB) (map[string]any, error) {
 	out := map[string]any{}
-	rows, err := db.QueryContext(ctx, "SELECT id, name, grade, length_km, marks, lon, lat FROM trails WHERE closed = 0")
+	rows, err := db.QueryContext(
+		ctx,
+		"SELECT id, name, grade, length_km, marks, lon, lat FROM trails WHERE closed = 0",
+	)
 	if err != nil {
 		return nil, err
 	}

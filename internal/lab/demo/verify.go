@@ -55,7 +55,11 @@ func Compare(
 }
 
 // compareWith compares an index in the engine with documents that are wanted.
-func compareWith(ctx context.Context, engineURL, index string, want map[string]any) ([]plainsql.Difference, error) {
+func compareWith(
+	ctx context.Context,
+	engineURL, index string,
+	want map[string]any,
+) ([]plainsql.Difference, error) {
 	decoded := map[string]any{}
 	for key, doc := range want {
 		text, err := json.Marshal(doc)
@@ -113,7 +117,12 @@ func allDocuments(ctx context.Context, engineURL, index string) (map[string]any,
 	}
 	all := map[string]any{}
 	var p page
-	err := post(ctx, engineURL+"/"+index+"/_search?scroll=1m", map[string]any{"size": 5000, "sort": []string{"_doc"}}, &p)
+	err := post(
+		ctx,
+		engineURL+"/"+index+"/_search?scroll=1m",
+		map[string]any{"size": 5000, "sort": []string{"_doc"}},
+		&p,
+	)
 	for ; err == nil && len(p.Hits.Hits) > 0; err = post(ctx, engineURL+"/_search/scroll", map[string]any{"scroll": "1m", "scroll_id": p.ScrollID}, &p) {
 		for _, h := range p.Hits.Hits {
 			if all[h.ID], err = plainsql.Decode(h.Source); err != nil {

@@ -28,7 +28,10 @@ func (s *Store) Claims() *Claims { return &Claims{pool: s.pool, source: s.source
 
 const claimColumns = "service, holder, epoch, mark, ((SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint())) AS history"
 
-var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New("another process reads the changes of this source")}
+var errSuperseded = &source.Error{
+	Fault: source.Superseded,
+	Err:   errors.New("another process reads the changes of this source"),
+}
 
 // one runs a statement that gives at most one claim; the claim is zero when it gives none.
 func (c *Claims) one(ctx context.Context, statement string, args ...any) (change.Claim, error) {
@@ -50,18 +53,34 @@ func (c *Claims) Claimed(ctx context.Context) (change.Claim, error) {
 
 // Claim claims it, if its claim is still as it was found.
 func (c *Claims) Claim(ctx context.Context, found, claim change.Claim) error {
-	now, err := c.one(ctx, `INSERT INTO intake_claim AS i (source, service, holder, epoch, mark) SELECT $1, $2, $3, $4, $5
+	now, err := c.one(
+		ctx,
+		`INSERT INTO intake_claim AS i (source, service, holder, epoch, mark) SELECT $1, $2, $3, $4, $5
 			WHERE $7::bigint = 0 OR EXISTS (SELECT FROM intake_claim WHERE source = $1)
 		ON CONFLICT (source) DO UPDATE SET service = excluded.service, holder = excluded.holder, epoch = excluded.epoch, mark = excluded.mark
 			WHERE i.holder = $6 AND i.epoch = $7 AND i.mark = $8 RETURNING `+claimColumns,
-		c.source, claim.Service, claim.Holder, claim.Epoch, claim.Mark, found.Holder, found.Epoch, found.Mark)
+		c.source,
+		claim.Service,
+		claim.Holder,
+		claim.Epoch,
+		claim.Mark,
+		found.Holder,
+		found.Epoch,
+		found.Mark,
+	)
 	return c.took(now, err)
 }
 
 // Beat moves the mark of the claim on, if it is still as it was found.
 func (c *Claims) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
-	now, err := c.one(ctx, "UPDATE intake_claim SET mark = mark + 1 WHERE source = $1 AND holder = $2 AND epoch = $3 AND mark = $4 RETURNING "+claimColumns,
-		c.source, found.Holder, found.Epoch, found.Mark)
+	now, err := c.one(
+		ctx,
+		"UPDATE intake_claim SET mark = mark + 1 WHERE source = $1 AND holder = $2 AND epoch = $3 AND mark = $4 RETURNING "+claimColumns,
+		c.source,
+		found.Holder,
+		found.Epoch,
+		found.Mark,
+	)
 	return now, c.took(now, err)
 }
 
@@ -85,7 +104,8 @@ func (c *Claims) Hold(ctx context.Context) error {
 	c.mu.Unlock()
 	var held bool
 	err := c.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM intake_claim WHERE source = $1 AND holder = $2 AND epoch = $3 AND epoch > 0 AND mark >= $4)",
-		c.source, mine.Holder, mine.Epoch, mine.Mark).Scan(&held)
+		c.source, mine.Holder, mine.Epoch, mine.Mark).
+		Scan(&held)
 	if err != nil {
 		return explain("looking who reads the source", err)
 	}

@@ -59,7 +59,11 @@ func (w sqlWords) CreateOutbox(o dialect.Outbox) string {
 	if o.Mark != "" {
 		columns = append(columns, fmt.Sprintf("KEY (%s, %s)", quoteName(o.Mark), quoteName(o.ID)))
 	}
-	return fmt.Sprintf("CREATE TABLE %s (\n    %s\n) ENGINE=InnoDB;\n", w.table(o.Table), strings.Join(columns, ",\n    "))
+	return fmt.Sprintf(
+		"CREATE TABLE %s (\n    %s\n) ENGINE=InnoDB;\n",
+		w.table(o.Table),
+		strings.Join(columns, ",\n    "),
+	)
 }
 
 func (sqlWords) table(name string) string {

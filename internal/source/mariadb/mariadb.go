@@ -25,6 +25,12 @@ import (
 var Kind = source.Kind{
 	Name: "mariadb", Schemes: []string{"mariadb", "mysql"}, Captures: []string{"triggers"}, Keys: `{}`,
 	Open: Open,
+	CannotSee: map[string][]string{"triggers": {
+		"Values that change without a row doing so, such as those of now(), are not followed.",
+		"Changes that a replica takes over from another server fire no triggers there; make the server that is written to the source.",
+		"A deletion that goes on over several rows of one table by a foreign key to itself is noticed for the first step alone.",
+		"Views are not read; name the tables that they show.",
+	}},
 }
 
 // database is the connections to one database of a server.

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -67,7 +68,9 @@ func Read(text json.RawMessage) (*Options, error) {
 	}
 	o := all.Outbox
 	if o == nil || o.Table == "" {
-		return nil, errors.New("capture: outbox needs the table: write outbox: { table: NAME } at the source; pingo capture show prints the SQL of a good one")
+		return nil, errors.New(
+			"capture: outbox needs the table: write outbox: { table: NAME } at the source; pingo capture show prints the SQL of a good one",
+		)
 	}
 	for at, standard := range map[*string]string{&o.ID: "id", &o.Record: "record", &o.Key: "record_key", &o.Done: "delete", &o.Mark: "done_at"} {
 		if *at == "" {
@@ -75,7 +78,9 @@ func Read(text json.RawMessage) (*Options, error) {
 		}
 	}
 	if o.Body != "" && len(o.Records) == 0 {
-		return nil, errors.New("an outbox with a body says which records it has: write records: { NAME: {} } at outbox")
+		return nil, errors.New(
+			"an outbox with a body says which records it has: write records: { NAME: {} } at outbox",
+		)
 	}
 	return o, nil
 }
@@ -85,6 +90,12 @@ func With(kind source.Kind, d dialect.Database) source.Kind {
 	inner := kind.Open
 	kind.Captures = append(slices.Clone(kind.Captures), "outbox")
 	kind.Keys = merge(kind.Keys, Keys)
+	kind.CannotSee = maps.Clone(kind.CannotSee)
+	kind.CannotSee["outbox"] = []string{
+		"Only what the application writes into its outbox is noticed: not what is changed by hand, by scripts or by cascades.",
+		"Without bodies, a row that moves or is deleted below a document is followed from where it is now alone; the application writes a row for the document that it leaves, too.",
+		"Nothing of Pingo's stands in the database, so it does not notice that the database was put back to an older copy, or that a second Pingo reads the same outbox.",
+	}
 	kind.Open = func(c source.Config) (*source.Source, error) {
 		if c.Capture != "outbox" {
 			return inner(c)
@@ -146,9 +157,12 @@ func (t *table) read(ctx context.Context, r journal.Read) ([]row, error) {
 		}
 		return t.Text(t.Quote(name))
 	}
-	rows, err := t.db.QueryContext(ctx, fmt.Sprintf("SELECT %s, %s, %s, %s, %s, %s FROM %s WHERE %s > %d AND %s ORDER BY %s LIMIT %d",
-		t.Quote(t.ID), column(t.Record), column(t.Key), column(t.Operation), column(t.Body), column(t.At),
-		t.name(), t.Quote(t.ID), r.From, t.waiting(), t.Quote(t.ID), r.Limit))
+	rows, err := t.db.QueryContext(
+		ctx,
+		fmt.Sprintf("SELECT %s, %s, %s, %s, %s, %s FROM %s WHERE %s > %d AND %s ORDER BY %s LIMIT %d",
+			t.Quote(t.ID), column(t.Record), column(t.Key), column(t.Operation), column(t.Body), column(t.At),
+			t.name(), t.Quote(t.ID), r.From, t.waiting(), t.Quote(t.ID), r.Limit),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the outbox: %w", t.Explain(err))
 	}
@@ -187,7 +201,15 @@ func (t *table) settle(ctx context.Context, ids []int64) error {
 
 // names are those of the table and its columns.
 func (t *table) names() dialect.Outbox {
-	out := dialect.Outbox{Table: t.Options.Table, ID: t.ID, Record: t.Record, Key: t.Key, Operation: t.Operation, Body: t.Body, At: t.At}
+	out := dialect.Outbox{
+		Table:     t.Options.Table,
+		ID:        t.ID,
+		Record:    t.Record,
+		Key:       t.Key,
+		Operation: t.Operation,
+		Body:      t.Body,
+		At:        t.At,
+	}
 	if t.Done == "mark" {
 		out.Mark = t.Mark
 	}
@@ -210,7 +232,8 @@ func (t *table) depth(ctx context.Context) (d source.Depth, err error) {
 	}
 	var oldest *string
 	err = t.db.QueryRowContext(ctx, fmt.Sprintf("SELECT count(*), coalesce(min(%[1]s), 0), coalesce(max(%[1]s), 0), %[2]s FROM (SELECT * FROM %[3]s WHERE %[4]s ORDER BY %[1]s LIMIT %[5]d) first_ones",
-		t.Quote(t.ID), at, t.name(), t.waiting(), countedRows)).Scan(&d.Changes, &d.First, &d.Last, &oldest)
+		t.Quote(t.ID), at, t.name(), t.waiting(), countedRows)).
+		Scan(&d.Changes, &d.First, &d.Last, &oldest)
 	if err != nil {
 		return d, fmt.Errorf("counting the outbox: %w", t.Explain(err))
 	}
@@ -299,7 +322,13 @@ func (o *Options) record(r *row) string {
 }
 
 func (r *row) receipt(o *Options, reason string) source.Receipt {
-	out := source.Receipt{At: time.Now(), Event: "outbox row " + strconv.FormatInt(r.id, 10), Record: o.record(r), Outcome: source.Unreadable, Reason: reason}
+	out := source.Receipt{
+		At:      time.Now(),
+		Event:   "outbox row " + strconv.FormatInt(r.id, 10),
+		Record:  o.record(r),
+		Outcome: source.Unreadable,
+		Reason:  reason,
+	}
 	if r.key != nil {
 		out.Key = *r.key
 	}
@@ -463,7 +492,11 @@ func (p *pump) move(ctx context.Context, rows []row) error {
 // its row until the change is committed, so a later change has a higher number.
 func (p *pump) event(r *row) (e intake.Event, reason string) {
 	o := p.table.Options
-	e = intake.Event{ID: "outbox row " + strconv.FormatInt(r.id, 10), Record: o.record(r), Version: strconv.FormatInt(r.id, 10)}
+	e = intake.Event{
+		ID:      "outbox row " + strconv.FormatInt(r.id, 10),
+		Record:  o.record(r),
+		Version: strconv.FormatInt(r.id, 10),
+	}
 	if r.at != nil {
 		e.ID += " of " + *r.at // numbers may begin anew in an outbox that is made anew
 	}
@@ -620,7 +653,9 @@ type capture struct {
 
 func (c *capture) Script(context.Context, []shape.Captured) (string, error) {
 	return "-- A good outbox. The application makes it, and writes a row in each transaction that changes a\n-- record.\n" +
-		c.table.CreateOutbox(c.table.names()) + "\n-- What Pingo needs.\n" + c.table.grants(), nil
+		c.table.CreateOutbox(
+			c.table.names(),
+		) + "\n-- What Pingo needs.\n" + c.table.grants(), nil
 }
 
 func (c *capture) Install(ctx context.Context, owner string, need []shape.Captured) ([]shape.Ref, error) {
@@ -665,20 +700,30 @@ func (c *capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 
 func (c *capture) MissingRights(ctx context.Context, _ []shape.Captured) ([]string, error) {
 	if err := c.there(ctx); err != nil {
-		return []string{strings.TrimSpace(c.table.grants())}, nil //nolint:nilerr // what reading says is said when it is applied
+		return []string{
+			strings.TrimSpace(c.table.grants()),
+		}, nil //nolint:nilerr // what reading says is said when it is applied
 	}
 	return []string{}, nil
 }
 
 func (c *capture) Advice(_ context.Context, need []shape.Captured, _ []shape.Lookup) ([]source.Advice, error) {
-	out := []source.Advice{{Kind: "outbox", Table: c.table.Options.Table, Message: "only what the application writes there is noticed: rows that are changed by hand, by scripts or by cascades are not, unless they write there, too"}}
+	out := []source.Advice{
+		{
+			Kind:    "outbox",
+			Table:   c.table.Options.Table,
+			Message: "only what the application writes there is noticed: rows that are changed by hand, by scripts or by cascades are not, unless they write there, too",
+		},
+	}
 	if c.inner != nil {
 		return out, nil
 	}
 	for _, n := range need {
 		if len(n.Links) > 0 {
 			out = append(out, source.Advice{Kind: "outbox", Table: n.Table.String(), Message: fmt.Sprintf(
-				"a row that moves from one row of %s to another, or is deleted, is followed from where it is now alone: write a row for the document that it leaves, too", strings.Join(n.Links, ", "))})
+				"a row that moves from one row of %s to another, or is deleted, is followed from where it is now alone: write a row for the document that it leaves, too",
+				strings.Join(n.Links, ", "),
+			)})
 		}
 	}
 	return out, nil

@@ -143,7 +143,17 @@ func (w *world) claim() {
 	if err != nil {
 		w.Fatal(err)
 	}
-	err = w.src.Claim(w.Context(), found, change.Claim{Service: "one", Holder: "A", Epoch: found.Epoch + 1, Mark: found.Mark + 1, History: found.History})
+	err = w.src.Claim(
+		w.Context(),
+		found,
+		change.Claim{
+			Service: "one",
+			Holder:  "A",
+			Epoch:   found.Epoch + 1,
+			Mark:    found.Mark + 1,
+			History: found.History,
+		},
+	)
 	if err != nil {
 		w.Fatal(err)
 	}
@@ -180,7 +190,12 @@ func (w *world) unreadable() (out []string) {
 // with a receipt; late commits come late, and what is done is deleted or marked.
 func TestNotices(t *testing.T) {
 	everywhere(t, func(w *world, done string) {
-		w.start(fmt.Sprintf(`{"outbox": {"table": "outbox", "operation": "op", "operations": {"created": [1], "updated": [2], "deleted": ["3"]}, "at": "at", "names": {"trail": "trails"}, "done": %q}}`, done))
+		w.start(
+			fmt.Sprintf(
+				`{"outbox": {"table": "outbox", "operation": "op", "operations": {"created": [1], "updated": [2], "deleted": ["3"]}, "at": "at", "names": {"trail": "trails"}, "done": %q}}`,
+				done,
+			),
+		)
 		insert := "INSERT INTO outbox (record, record_key, op) VALUES (?, ?, ?)"
 		if _, err := w.src.Changes(w.Context(), 10); source.FaultOf(err) != source.Superseded {
 			w.Errorf("changes that nobody has claimed: %v", err)
@@ -199,7 +214,10 @@ func TestNotices(t *testing.T) {
 		}
 		w.exec(insert, "trail", "after", "2")
 		got, seqs := w.changes()
-		if want := []string{"delete stages 7|a,b", "insert trails 7", "update trails after"}; !slices.Equal(got, want) {
+		if want := []string{"delete stages 7|a,b", "insert trails 7", "update trails after"}; !slices.Equal(
+			got,
+			want,
+		) {
 			w.Errorf("%q, want %q", got, want)
 		}
 		if err := late.Commit(); err != nil {
@@ -214,7 +232,8 @@ func TestNotices(t *testing.T) {
 		if !slices.Equal(later, []string{"update trails late"}) {
 			w.Errorf("late: %q", later)
 		}
-		if d, err := w.src.Depth(w.Context()); err != nil || d.Changes != 4 || d.Oldest == nil || time.Since(*d.Oldest) > time.Hour {
+		if d, err := w.src.Depth(w.Context()); err != nil || d.Changes != 4 || d.Oldest == nil ||
+			time.Since(*d.Oldest) > time.Hour {
 			w.Errorf("%+v %v", d, err)
 		}
 		w.src.Rewind()
@@ -252,7 +271,10 @@ func TestNotices(t *testing.T) {
 // is stopped between any two steps, and rows in between say nothing.
 func TestBodies(t *testing.T) {
 	everywhere(t, func(w *world, done string) {
-		options := fmt.Sprintf(`{"outbox": {"table": "outbox", "operation": "op", "body": "body", "at": "at", "done": %q, "records": {"trails": {"schema": {"properties": {"n": {"type": "integer"}, "name": {"type": "string"}}}}}}}`, done)
+		options := fmt.Sprintf(
+			`{"outbox": {"table": "outbox", "operation": "op", "body": "body", "at": "at", "done": %q, "records": {"trails": {"schema": {"properties": {"n": {"type": "integer"}, "name": {"type": "string"}}}}}}}`,
+			done,
+		)
 		w.start(options, "CREATE TABLE trails (id int PRIMARY KEY, n int NOT NULL)")
 		if _, err := w.src.Capture.Install(w.Context(), "one", nil); err != nil {
 			w.Fatal(err)
@@ -318,7 +340,10 @@ func TestBodies(t *testing.T) {
 				w.Error(reason)
 			}
 		}
-		if len(w.unreadable()) == 0 || w.count("SELECT count(*) FROM outbox WHERE "+map[string]string{"delete": "id > 0", "mark": "done_at IS NULL"}[done]) != 0 {
+		if len(w.unreadable()) == 0 ||
+			w.count(
+				"SELECT count(*) FROM outbox WHERE "+map[string]string{"delete": "id > 0", "mark": "done_at IS NULL"}[done],
+			) != 0 {
 			w.Errorf("%q; %d rows are left", w.unreadable(), w.count("SELECT count(*) FROM outbox"))
 		}
 	})
@@ -346,7 +371,14 @@ func write(w *world, r *rand.Rand, id int) {
 		exec(`INSERT INTO outbox (record, record_key, op, body) VALUES ('trails', 'poison', 'updated', '[1]')`)
 	}
 	exec(fmt.Sprintf("UPDATE trails SET n = %d WHERE id = %d", n, id))
-	exec(fmt.Sprintf("INSERT INTO outbox (record, record_key, op, body) VALUES ('trails', '%d', '%s', '%s')", id, op, body))
+	exec(
+		fmt.Sprintf(
+			"INSERT INTO outbox (record, record_key, op, body) VALUES ('trails', '%d', '%s', '%s')",
+			id,
+			op,
+			body,
+		),
+	)
 	time.Sleep(time.Duration(r.IntN(10)) * time.Millisecond)
 	if r.IntN(6) == 0 {
 		return

@@ -55,7 +55,12 @@ func (w words) CreateOutbox(o dialect.Outbox) string {
 	more(o.Mark, "timestamptz")
 	out := fmt.Sprintf("CREATE TABLE %s (\n    %s\n);\n", table, strings.Join(columns, ",\n    "))
 	if o.Mark != "" {
-		out += fmt.Sprintf("CREATE INDEX ON %s (%s) WHERE %s IS NULL;\n", table, quoteName(o.ID), quoteName(o.Mark))
+		out += fmt.Sprintf(
+			"CREATE INDEX ON %s (%s) WHERE %s IS NULL;\n",
+			table,
+			quoteName(o.ID),
+			quoteName(o.Mark),
+		)
 	}
 	return out
 }

@@ -23,6 +23,11 @@ import (
 var Kind = source.Kind{
 	Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Captures: []string{"triggers"}, Keys: `{}`,
 	Open: Open,
+	CannotSee: map[string][]string{"triggers": {
+		"Values that change without a row doing so, such as those of now(), are not followed.",
+		"A refresh of a materialised view is noticed within ten seconds; its rows change as one.",
+		"Tables of other servers are not followed; make their own database a source.",
+	}},
 }
 
 // database is the connections to a database. Statements name the schema of the journal

@@ -23,6 +23,11 @@ import (
 // Kind is what there is to know of this kind of source.
 var Kind = source.Kind{
 	Name: "webhook", Captures: []string{"webhook"}, Open: open,
+	CannotSee: map[string][]string{"webhook": {
+		"What a sender never sent, or sent and was refused, is not here; the receipts say what was refused.",
+		"Without a version, events count in the order in which they come, so one that is late replaces a newer one.",
+		"That a record was deleted is remembered for 30 days; an older version that comes later than that brings it back.",
+	}},
 	Keys: `{
 	"signing_secrets": {"type": "array", "items": {"type": "string"},
 		"description": "What senders sign with, as the Standard Webhooks specification says (whsec_…); usually ${NAME}. All of them count, so that one can be replaced by another."},
