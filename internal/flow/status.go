@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"pingo/internal/api"
+	"pingo/internal/flow/connect"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/report"
 )
@@ -79,7 +80,7 @@ func (s *Service) Status() api.Status {
 		out.Processes = append(out.Processes, ps)
 	}
 	for i := range out.Sources {
-		s.describe(&out.Sources[i])
+		describe(&out.Sources[i], s.connections)
 	}
 	slices.SortFunc(out.Sources, func(a, b api.SourceStatus) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(out.Indexes, func(a, b api.IndexStatus) int { return strings.Compare(a.Name, b.Name) })
@@ -88,17 +89,17 @@ func (s *Service) Status() api.Status {
 }
 
 // describe says of a source what its definition and its kind do.
-func (s *Service) describe(src *api.SourceStatus) {
+func describe(src *api.SourceStatus, c *connect.Connections) {
 	src.CannotSee = []string{}
-	def := s.connections.Definition().Source(src.Name)
+	def := c.Definition().Source(src.Name)
 	if def == nil {
 		return
 	}
 	src.Kind, src.Capture = def.Kind, def.Capture
-	if opened := s.connections.Source(src.Name); opened != nil {
+	if opened := c.Source(src.Name); opened != nil {
 		src.Receives = opened.Intake != nil
 	}
-	if kind := s.connections.Kinds.Source(def.Kind); kind != nil && kind.CannotSee[def.Capture] != nil {
+	if kind := c.Kinds.Source(def.Kind); kind != nil && kind.CannotSee[def.Capture] != nil {
 		src.CannotSee = kind.CannotSee[def.Capture]
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"pingo/internal/source"
 	"pingo/internal/source/mariadb"
 	"pingo/internal/source/outbox"
+	"pingo/internal/source/poll"
 	"pingo/internal/source/postgres"
 	"pingo/internal/source/webhook"
 )
@@ -30,7 +31,9 @@ type Set struct {
 func All() *Set {
 	return &Set{
 		Sources: []source.Kind{
-			outbox.With(postgres.Kind, postgres.Dialect), outbox.With(mariadb.Kind, mariadb.Dialect), webhook.Kind,
+			poll.With(outbox.With(postgres.Kind, postgres.Dialect), postgres.Dialect),
+			poll.With(outbox.With(mariadb.Kind, mariadb.Dialect), mariadb.Dialect),
+			webhook.Kind,
 		},
 		Engines: []engine.Kind{opensearch.Kind, postgresengine.Kind},
 	}

@@ -3,7 +3,10 @@
 package dialect
 
 import (
+	"context"
 	"database/sql"
+	"strings"
+	"time"
 
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
@@ -27,10 +30,28 @@ type Database interface {
 	Grants(table, privileges string) string
 	// Explain puts a failure into a sentence, and says whose fault it is.
 	Explain(err error) error
+	// Newer calls each with the key, and the value of a column as text, of every row of a table
+	// in which that is not below a value by more than an overlap, in its order; Everything finds
+	// all rows, and without each none is looked for. It returns what the highest value is, and what it would be now by the database's
+	// clock, empty where the column is no time.
+	Newer(ctx context.Context, r source.Reader, table shape.Ref, column, value string, overlap time.Duration,
+		each func(key []string, value string) error) (highest, clock string, err error)
 }
+
+// Everything is an overlap that leaves out nothing.
+const Everything time.Duration = -1
 
 // Outbox is the names of an outbox's table and columns; Body, At and Mark are empty where there
 // is no such column.
 type Outbox struct {
 	Table, ID, Record, Key, Operation, Body, At, Mark string
+}
+
+// Merge adds properties to a JSON Schema object of them.
+func Merge(keys, more string) string {
+	rest := strings.TrimSuffix(strings.TrimSpace(keys), "}")
+	if strings.TrimSpace(rest) != "{" {
+		rest += ", "
+	}
+	return rest + more + "}"
 }

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"sync"
 
@@ -110,6 +111,35 @@ func (c *Claims) Hold(ctx context.Context) error {
 		return explain("looking who reads the source", err)
 	}
 	if !held {
+		return errSuperseded
+	}
+	return nil
+}
+
+// Position is what SavePosition has saved, into a value that JSON can be read into.
+func (c *Claims) Position(ctx context.Context, into any) error {
+	var text []byte
+	if err := c.pool.QueryRow(ctx, "SELECT position FROM intake_claim WHERE source = $1", c.source).Scan(&text); err != nil {
+		return explain("reading how far the source was read", err)
+	}
+	return json.Unmarshal(text, into)
+}
+
+// SavePosition saves how far the source was read, while its claim stands.
+func (c *Claims) SavePosition(ctx context.Context, position any) error {
+	text, err := json.Marshal(position)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	mine := c.claim
+	c.mu.Unlock()
+	tag, err := c.pool.Exec(ctx, "UPDATE intake_claim SET position = $5 WHERE source = $1 AND holder = $2 AND epoch = $3 AND epoch > 0 AND mark >= $4",
+		c.source, mine.Holder, mine.Epoch, mine.Mark, text)
+	if err != nil {
+		return explain("saving how far the source was read", err)
+	}
+	if tag.RowsAffected() == 0 {
 		return errSuperseded
 	}
 	return nil

@@ -1,10 +1,13 @@
 package mariadb
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
+	"time"
 
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
@@ -76,4 +79,64 @@ func (sqlWords) table(name string) string {
 
 func (w sqlWords) Grants(table, privileges string) string {
 	return fmt.Sprintf("GRANT %s ON %s TO current_user();\n", privileges, w.table(table))
+}
+
+// overlapRows is by how much numbers may be late, where a column is no time.
+const overlapRows = 1000
+
+func (sqlWords) Newer(
+	ctx context.Context,
+	r source.Reader,
+	table shape.Ref,
+	column, value string,
+	overlap time.Duration,
+	each func(key []string, value string) error,
+) (highest, clock string, err error) {
+	p := r.(*Reader)
+	all, err := p.db.columns(ctx, table)
+	if err != nil {
+		return "", "", wrap("reading the columns of "+table.String(), err)
+	}
+	key, err := p.db.primaryKey(ctx, table)
+	if err != nil {
+		return "", "", wrap("reading the key of "+table.String(), err)
+	}
+	i := slices.IndexFunc(all, func(c shape.TableColumn) bool { return c.Name == column })
+	if i < 0 {
+		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("table %s has no column %q that Pingo may read", table, column)}
+	}
+	name := quoteName(column)
+	now, bound := "''", fmt.Sprintf("%s - INTERVAL %d MICROSECOND", text(value), overlap.Microseconds())
+	switch all[i].Type {
+	case shape.Timestamp, shape.Date:
+		now = "CAST(current_timestamp(6) AS CHAR)"
+	case shape.Integer:
+		bound = fmt.Sprintf("CAST(%s AS SIGNED) - %d", text(value), overlapRows)
+	default:
+		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("column %s.%s is %s: rows are looked for by a time or a whole number that grows", table, column, all[i].Native)}
+	}
+	err = p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(CAST(max(%s) AS CHAR), ''), %s FROM %s", name, now, quote(table))).Scan(&highest, &clock)
+	if err != nil {
+		return "", "", wrap("looking how far "+table.String()+" is", err)
+	}
+	if each == nil {
+		return highest, clock, nil
+	}
+	var read []shape.Column
+	for _, k := range key {
+		for _, c := range all {
+			if c.Name == k {
+				read = append(read, c.KeyColumn())
+			}
+		}
+	}
+	read = append(read, shape.Column{Expression: "CAST(" + name + " AS CHAR)"})
+	condition := name + " >= " + bound
+	if overlap == dialect.Everything {
+		condition = "true"
+	}
+	err = p.stream(ctx, read, fmt.Sprintf("FROM %s WHERE %s ORDER BY %s", quote(table), condition, name), func(row []string) error {
+		return each(row[:len(key)], row[len(key)])
+	})
+	return highest, clock, err
 }

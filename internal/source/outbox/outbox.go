@@ -89,7 +89,7 @@ func Read(text json.RawMessage) (*Options, error) {
 func With(kind source.Kind, d dialect.Database) source.Kind {
 	inner := kind.Open
 	kind.Captures = append(slices.Clone(kind.Captures), "outbox")
-	kind.Keys = merge(kind.Keys, Keys)
+	kind.Keys = dialect.Merge(kind.Keys, Keys)
 	kind.CannotSee = maps.Clone(kind.CannotSee)
 	kind.CannotSee["outbox"] = []string{
 		"Only what the application writes into its outbox is noticed: not what is changed by hand, by scripts or by cascades.",
@@ -107,15 +107,6 @@ func With(kind source.Kind, d dialect.Database) source.Kind {
 		return open(d, o, c)
 	}
 	return kind
-}
-
-// merge adds properties to a JSON Schema object of them.
-func merge(keys, more string) string {
-	rest := strings.TrimSuffix(strings.TrimSpace(keys), "}")
-	if strings.TrimSpace(rest) != "{" {
-		rest += ", "
-	}
-	return rest + more + "}"
 }
 
 // table is the outbox in its database.

@@ -1,9 +1,12 @@
 package postgres
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/stdlib"
 
@@ -75,4 +78,77 @@ func (words) table(name string) string {
 
 func (w words) Grants(table, privileges string) string {
 	return fmt.Sprintf("GRANT %s ON %s TO CURRENT_USER;\n", privileges, w.table(table))
+}
+
+// overlapRows is by how much numbers may be late, where a column is no time.
+const overlapRows = 1000
+
+func (words) Newer(
+	ctx context.Context,
+	r source.Reader,
+	table shape.Ref,
+	column, value string,
+	overlap time.Duration,
+	each func(key []string, value string) error,
+) (highest, clock string, err error) {
+	p := r.(*Reader)
+	tx, err := p.pool.Begin(ctx)
+	if err != nil {
+		return "", "", explain(err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	var oid uint32
+	if err := tx.QueryRow(ctx, "SELECT $1::regclass::oid", quote(table)).Scan(&oid); err != nil {
+		return "", "", wrap("looking for "+table.String(), err)
+	}
+	all, err := columns(ctx, tx, oid, true)
+	if err != nil {
+		return "", "", wrap("reading the columns of "+table.String(), err)
+	}
+	key, err := primaryKey(ctx, tx, oid)
+	if err != nil {
+		return "", "", wrap("reading the key of "+table.String(), err)
+	}
+	i := slices.IndexFunc(all, func(c shape.TableColumn) bool { return c.Name == column })
+	if i < 0 {
+		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("table %s has no column %q that Pingo may read", table, column)}
+	}
+	kind, now, less := all[i].Native, "''", fmt.Sprintf("interval '%d milliseconds'", overlap.Milliseconds())
+	switch all[i].Type {
+	case shape.Timestamp, shape.Date:
+		now = "clock_timestamp()::" + kind + "::text"
+	case shape.Integer:
+		less = fmt.Sprint(overlapRows)
+	default:
+		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("column %s.%s is %s: rows are looked for by a time or a whole number that grows", table, column, kind)}
+	}
+	name := quoteName(column)
+	err = tx.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(max(%s)::text, ''), %s FROM %s", name, now, quote(table))).Scan(&highest, &clock)
+	if err != nil {
+		return "", "", wrap("looking how far "+table.String()+" is", err)
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return "", "", explain(err)
+	}
+	if each == nil {
+		return highest, clock, nil
+	}
+	var read []shape.Column
+	for _, k := range key {
+		for _, c := range all {
+			if c.Name == k {
+				read = append(read, c.KeyColumn())
+			}
+		}
+	}
+	read = append(read, shape.Column{Expression: name + "::text"})
+	condition, params := fmt.Sprintf("%s >= ($1::text::%s - %s)", name, kind, less), [][]byte{[]byte(value)}
+	if overlap == dialect.Everything {
+		condition, params = "true", nil
+	}
+	from := fmt.Sprintf("FROM %s WHERE %s ORDER BY %s", quote(table), condition, name)
+	err = p.stream(ctx, read, from, params, func(row []string) error {
+		return each(row[:len(key)], row[len(key)])
+	})
+	return highest, clock, err
 }
