@@ -2,19 +2,19 @@
 
 -- What became of each event that was sent to a source.
 CREATE TABLE intake_receipt (
-    seq bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    seq bigint GENERATED ALWAYS AS IDENTITY,
     at timestamptz NOT NULL DEFAULT clock_timestamp(),
-    source text NOT NULL,
+    source text COLLATE "C" NOT NULL,
     -- as the sender names the event; empty when it has no name
-    event text NOT NULL DEFAULT '',
+    event text COLLATE "C" NOT NULL DEFAULT '',
     record text NOT NULL DEFAULT '',
     key text NOT NULL DEFAULT '',
     op text NOT NULL DEFAULT '',
     outcome text NOT NULL,
     reason text NOT NULL DEFAULT '',
-    bytes bigint NOT NULL DEFAULT 0
+    bytes bigint NOT NULL DEFAULT 0,
+    PRIMARY KEY (source, seq)
 );
-CREATE INDEX intake_receipt_source ON intake_receipt (source, seq);
 -- An event counts once.
 CREATE UNIQUE INDEX intake_receipt_event ON intake_receipt (source, event) WHERE outcome = 'accepted' AND event <> '';
 

@@ -150,6 +150,9 @@ func (s *Store) upsert(
 		}
 	}
 	record := events[round[0]].Record
+	if _, err := tx.Exec(ctx, "SET LOCAL enable_nestloop = off"); err != nil {
+		return err
+	}
 	rows, err := tx.Query(ctx, fmt.Sprintf(`
 		WITH given AS (
 			SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bigint[]) WITH ORDINALITY AS g(event, key, op, body, version, bytes, i)
@@ -196,7 +199,7 @@ func (s *Store) upsert(
 		return err
 	}
 	if len(old) > 0 {
-		if _, err := tx.Exec(ctx, "UPDATE intake_receipt SET outcome = 'old', reason = $2 WHERE seq = ANY($1)", old, oldReason); err != nil {
+		if _, err := tx.Exec(ctx, "UPDATE intake_receipt SET outcome = 'old', reason = $2 WHERE source = $3 AND seq = ANY($1)", old, oldReason, s.source); err != nil {
 			return err
 		}
 	}

@@ -53,28 +53,35 @@ func everywhere(t *testing.T, test func(w *world, done string)) {
 	for _, kind := range []string{"postgres", "mariadb"} {
 		for _, done := range []string{"delete", "mark"} {
 			t.Run(kind+" "+done, func(t *testing.T) {
-				w := &world{T: t, kind: kind, records: pgtest.URL(t)}
-				rec, err := records.Open(t.Context(), w.records)
-				if err != nil {
-					t.Fatal(err)
-				}
-				rec.Close()
-				if kind == "mariadb" {
-					w.url = mariatest.URL(t)
-					w.db = mariatest.Connect(t, w.url)
-				} else {
-					w.url = pgtest.URL(t)
-					pool, err := pgxpool.New(t.Context(), w.url)
-					if err != nil {
-						t.Fatal(err)
-					}
-					t.Cleanup(pool.Close)
-					w.db = stdlib.OpenDBFromPool(pool)
-				}
+				w := newIn(t, kind)
 				test(w, done)
 			})
 		}
 	}
+}
+
+// newIn is a world in a kind of database.
+func newIn(t *testing.T, kind string) *world {
+	t.Helper()
+	w := &world{T: t, kind: kind, records: pgtest.URL(t)}
+	rec, err := records.Open(t.Context(), w.records)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rec.Close()
+	if kind == "mariadb" {
+		w.url = mariatest.URL(t)
+		w.db = mariatest.Connect(t, w.url)
+	} else {
+		w.url = pgtest.URL(t)
+		pool, err := pgxpool.New(t.Context(), w.url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(pool.Close)
+		w.db = stdlib.OpenDBFromPool(pool)
+	}
+	return w
 }
 
 func (w *world) open(options string) *source.Source {
