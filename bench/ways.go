@@ -102,7 +102,9 @@ func together(n int, do func(worker int) (units int, err error)) (float64, error
 func (b *bench) events(ctx context.Context) error {
 	src, err := kinds.All().OpenSource("webhook", source.Config{
 		Name: "conditions", Records: b.source.URL("intake"),
-		Options: []byte(`{"unsigned": "allowed", "rate_limit": 1000000, "records": {"bulletins": {"schema": {"properties": {"title": {"type": "string"}}}}}}`),
+		Options: []byte(
+			`{"unsigned": "allowed", "rate_limit": 1000000, "records": {"bulletins": {"schema": {"properties": {"title": {"type": "string"}}}}}}`,
+		),
 	})
 	if err != nil {
 		return err
@@ -114,7 +116,10 @@ func (b *bench) events(ctx context.Context) error {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var body bytes.Buffer
 		body.ReadFrom(r.Body)
-		reply, err := src.Intake.Receive(r.Context(), source.Request{Method: r.Method, Header: r.Header, Body: body.Bytes(), At: time.Now()})
+		reply, err := src.Intake.Receive(
+			r.Context(),
+			source.Request{Method: r.Method, Header: r.Header, Body: body.Bytes(), At: time.Now()},
+		)
 		if err != nil {
 			reply.Status = http.StatusServiceUnavailable
 		}
@@ -132,14 +137,27 @@ func (b *bench) events(ctx context.Context) error {
 	}
 	var number atomic.Int64
 	body := func(n int64) string {
-		return fmt.Sprintf(`{"title": "Fresh snow at peak %d", "snow_cm": %d, "way_open": true, "hazards": ["ice", "fog"], "station": "station %d"}`, n, n%300, n%9)
+		return fmt.Sprintf(
+			`{"title": "Fresh snow at peak %d", "snow_cm": %d, "way_open": true, "hazards": ["ice", "fog"], "station": "station %d"}`,
+			n,
+			n%300,
+			n%9,
+		)
 	}
 	send := func(events int, kind string) func(int) (int, error) {
 		return func(int) (int, error) {
 			var list []string
 			for range events {
 				n := number.Add(1)
-				list = append(list, fmt.Sprintf(`{"specversion": "1.0", "id": "%d", "source": "bench", "type": "updated", "subject": "b%d", "time": "2031-05-04T10:00:00Z", "data": %s}`, n, n, body(n)))
+				list = append(
+					list,
+					fmt.Sprintf(
+						`{"specversion": "1.0", "id": "%d", "source": "bench", "type": "updated", "subject": "b%d", "time": "2031-05-04T10:00:00Z", "data": %s}`,
+						n,
+						n,
+						body(n),
+					),
+				)
 			}
 			text := list[0]
 			if events > 1 {
@@ -163,7 +181,12 @@ func (b *bench) events(ctx context.Context) error {
 				n := number.Add(1)
 				keys[i], bodies[i] = fmt.Sprintf("b%d", n), body(n)
 			}
-			_, err := pool.Exec(ctx, "INSERT INTO raw (key, body, version) SELECT k, b::jsonb, 1 FROM unnest($1::text[], $2::text[]) AS u(k, b) ON CONFLICT (key) DO UPDATE SET body = excluded.body", keys, bodies)
+			_, err := pool.Exec(
+				ctx,
+				"INSERT INTO raw (key, body, version) SELECT k, b::jsonb, 1 FROM unnest($1::text[], $2::text[]) AS u(k, b) ON CONFLICT (key) DO UPDATE SET body = excluded.body",
+				keys,
+				bodies,
+			)
 			return rows, err
 		}
 	}
@@ -181,7 +204,15 @@ func (b *bench) events(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		b.report("events accepted "+way.name, events, "/s", "%.2f of inserting the same rows (%.0f/s), %d at once", events/raw, raw, way.workers)
+		b.report(
+			"events accepted "+way.name,
+			events,
+			"/s",
+			"%.2f of inserting the same rows (%.0f/s), %d at once",
+			events/raw,
+			raw,
+			way.workers,
+		)
 	}
 	return nil
 }
@@ -199,7 +230,17 @@ func (b *bench) captured(ctx context.Context, src *source.Source, kind, rows str
 	if err != nil {
 		return err
 	}
-	return src.Claim(ctx, found, change.Claim{Service: "bench", Holder: "A", Epoch: found.Epoch + 1, Mark: found.Mark + 1, History: found.History})
+	return src.Claim(
+		ctx,
+		found,
+		change.Claim{
+			Service: "bench",
+			Holder:  "A",
+			Epoch:   found.Epoch + 1,
+			Mark:    found.Mark + 1,
+			History: found.History,
+		},
+	)
 }
 
 func waysShape(ctx context.Context, src *source.Source, kind, rows, related string) (*shape.Shape, error) {
@@ -210,9 +251,20 @@ func waysShape(ctx context.Context, src *source.Source, kind, rows, related stri
 	} else {
 		url = strings.Replace(url, "x:", kind+":", 1)
 	}
-	text := fmt.Sprintf("sources: { %s: { kind: %s, %s } }\nengines: { main: { kind: opensearch, url: \"http://h\" } }\nindexes: { i: { engine: main, rows: %s, fields: [%s]%s } }\n",
-		strings.Split(rows, ".")[0], kind, url, rows, field, related)
-	def, findings := definition.Parse([]definition.File{{Name: "b.yaml", Text: text}}, kinds.All().Language(), nil)
+	text := fmt.Sprintf(
+		"sources: { %s: { kind: %s, %s } }\nengines: { main: { kind: opensearch, url: \"http://h\" } }\nindexes: { i: { engine: main, rows: %s, fields: [%s]%s } }\n",
+		strings.Split(rows, ".")[0],
+		kind,
+		url,
+		rows,
+		field,
+		related,
+	)
+	def, findings := definition.Parse(
+		[]definition.File{{Name: "b.yaml", Text: text}},
+		kinds.All().Language(),
+		nil,
+	)
 	if len(findings) > 0 {
 		return nil, findings
 	}
@@ -258,8 +310,13 @@ func (b *bench) journals(ctx context.Context, maria *mariaserver.Server) error {
 		}
 		rows := fmt.Sprintf(series[kind], journalRows)
 		id := map[string]string{"postgres": "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "mariadb": "bigint AUTO_INCREMENT PRIMARY KEY"}[kind]
-		err := exec("CREATE TABLE items (id int PRIMARY KEY, name varchar(50))",
-			fmt.Sprintf("CREATE TABLE outbox (id %s, record varchar(50), record_key varchar(50), operation varchar(20), body varchar(200))", id))
+		err := exec(
+			"CREATE TABLE items (id int PRIMARY KEY, name varchar(50))",
+			fmt.Sprintf(
+				"CREATE TABLE outbox (id %s, record varchar(50), record_key varchar(50), operation varchar(20), body varchar(200))",
+				id,
+			),
+		)
 		if err != nil {
 			return err
 		}
@@ -270,7 +327,8 @@ func (b *bench) journals(ctx context.Context, maria *mariaserver.Server) error {
 				"INSERT INTO outbox (record, record_key, operation, body) SELECT 'items', seq, 'updated', '{\"name\": \"item\", \"n\": 1}' FROM " + rows},
 		} {
 			name := "s_" + strings.ReplaceAll(way.name, " ", "_") + "_" + kind
-			src, err := kinds.All().OpenSource(kind, source.Config{Name: name, URL: urls[kind], Capture: way.capture, Options: []byte(way.options), Records: b.source.URL("intake")})
+			src, err := kinds.All().
+				OpenSource(kind, source.Config{Name: name, URL: urls[kind], Capture: way.capture, Options: []byte(way.options), Records: b.source.URL("intake")})
 			if err != nil {
 				return err
 			}
@@ -300,7 +358,13 @@ func (b *bench) journals(ctx context.Context, maria *mariaserver.Server) error {
 			if base == 0 {
 				base = perSecond
 			}
-			b.report(fmt.Sprintf("%s: changes by %s", kind, way.name), perSecond, "/s", "%.2f of PostgreSQL's triggers, read and removed", perSecond/base)
+			b.report(
+				fmt.Sprintf("%s: changes by %s", kind, way.name),
+				perSecond,
+				"/s",
+				"%.2f of PostgreSQL's triggers, read and removed",
+				perSecond/base,
+			)
 			if way.capture == "triggers" {
 				if err := src.Capture.Remove(ctx); err != nil {
 					return err
@@ -338,7 +402,13 @@ func (b *bench) mariaFill(ctx context.Context, maria *mariaserver.Server) error 
 		return err
 	}
 	defer src.Close()
-	s, err := waysShape(ctx, src, "mariadb", "paths.trails", ", related: { stages: { many: stages, on: { trail_id: id }, fields: [no, title] } }")
+	s, err := waysShape(
+		ctx,
+		src,
+		"mariadb",
+		"paths.trails",
+		", related: { stages: { many: stages, on: { trail_id: id }, fields: [no, title] } }",
+	)
 	if err != nil {
 		return err
 	}
@@ -356,7 +426,14 @@ func (b *bench) mariaFill(ctx context.Context, maria *mariaserver.Server) error 
 		}
 		hand = append(hand, float64(n)/time.Since(began).Seconds())
 	}
-	b.report("mariadb: documents read and made", median(pingo), "/s", "%.2f of two ordered reads merged and written by hand (%.0f/s)", median(pingo)/median(hand), median(hand))
+	b.report(
+		"mariadb: documents read and made",
+		median(pingo),
+		"/s",
+		"%.2f of two ordered reads merged and written by hand (%.0f/s)",
+		median(pingo)/median(hand),
+		median(hand),
+	)
 	return nil
 }
 
@@ -451,7 +528,12 @@ func (b *bench) mariaWrites(ctx context.Context, maria *mariaserver.Server) erro
 	defer src.Close()
 	update := func(column string) func(worker int) (int, error) {
 		return func(int) (int, error) {
-			_, err := db.ExecContext(ctx, fmt.Sprintf("UPDATE trails SET %s = ? WHERE id = ?", column), fmt.Sprint("x", rand.IntN(1_000_000)), 1+rand.IntN(mariaRows))
+			_, err := db.ExecContext(
+				ctx,
+				fmt.Sprintf("UPDATE trails SET %s = ? WHERE id = ?", column),
+				fmt.Sprint("x", rand.IntN(1_000_000)),
+				1+rand.IntN(mariaRows),
+			)
 			return 1, err
 		}
 	}
@@ -477,7 +559,20 @@ func (b *bench) mariaWrites(ctx context.Context, maria *mariaserver.Server) erro
 		}
 		other = append(other, rate)
 	}
-	b.report("mariadb: updates of a captured column", median(captured), "/s", "%.2f of the rate without capture (%.0f/s)", median(captured)/median(without), median(without))
-	b.report("mariadb: updates of another column", median(other), "/s", "%.2f of the rate without capture", median(other)/median(without))
+	b.report(
+		"mariadb: updates of a captured column",
+		median(captured),
+		"/s",
+		"%.2f of the rate without capture (%.0f/s)",
+		median(captured)/median(without),
+		median(without),
+	)
+	b.report(
+		"mariadb: updates of another column",
+		median(other),
+		"/s",
+		"%.2f of the rate without capture",
+		median(other)/median(without),
+	)
 	return nil
 }

@@ -538,6 +538,8 @@ type Receipt struct {
 	Bytes   int64  `json:"bytes"`
 	// Line is that of the file that was loaded.
 	Line int64 `json:"line,omitempty"`
+	// Events is how many were accepted together, where it is more than one.
+	Events int `json:"events,omitempty"`
 }
 
 // HeldRecord is what is held of the records of one name.

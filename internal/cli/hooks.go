@@ -69,7 +69,7 @@ func (a *App) hooksList() *cobra.Command {
 				t := a.table(table.Row{"number", "at", "outcome", "record", "key", "op", "event", "reason"}, 1)
 				for _, r := range receipts {
 					t.AppendRow(table.Row{
-						r.Number, r.At.Local().Format(time.DateTime), r.Outcome, r.Record, r.Key, r.Op, shorten(r.Event, 30), shorten(r.Reason, 70),
+						r.Number, r.At.Local().Format(time.DateTime), r.Outcome, r.Record, keyOrCount(r), r.Op, shorten(r.Event, 30), shorten(r.Reason, 70),
 					})
 				}
 				t.Render()
@@ -80,6 +80,14 @@ func (a *App) hooksList() *cobra.Command {
 		StringVar(&outcome, "outcome", "", "only accepted, duplicate, old, unreadable, bad-signature, out-of-time, too-large or too-many")
 	cmd.Flags().IntVar(&limit, "limit", limit, "how many, 1 to 1000")
 	return cmd
+}
+
+// keyOrCount is the key of an event, or how many were accepted together.
+func keyOrCount(r api.Receipt) string {
+	if r.Events > 1 {
+		return humanize.Comma(int64(r.Events)) + " events"
+	}
+	return r.Key
 }
 
 func (a *App) hooksShow() *cobra.Command {
@@ -107,7 +115,7 @@ func (a *App) hooksShow() *cobra.Command {
 			return a.Print(r, func() {
 				for _, line := range [][2]string{
 					{"at", r.At.Local().Format(time.RFC3339)}, {"outcome", r.Outcome}, {"reason", r.Reason}, {"event", r.Event},
-					{"record", r.Record}, {"key", r.Key}, {"op", r.Op}, {"size", humanize.Bytes(uint64(r.Bytes))},
+					{"record", r.Record}, {"key", keyOrCount(r)}, {"op", r.Op}, {"size", humanize.Bytes(uint64(r.Bytes))},
 				} {
 					if line[1] != "" {
 						fmt.Fprintf(a.Out, "%-8s %s\n", line[0], line[1])

@@ -170,7 +170,10 @@ func newMixed(t *testing.T) *mixed {
 	m := &mixed{world: newWorld(t), db: map[string]*sql.DB{}, newest: map[string]event{}}
 	dir := pgtest.Dir(t)
 	var err error
-	m.maria, err = mariaserver.Start(t.Context(), mariaserver.Options{Dir: filepath.Join(dir, "maria"), Settings: []string{"--innodb-buffer-pool-size=64M"}})
+	m.maria, err = mariaserver.Start(
+		t.Context(),
+		mariaserver.Options{Dir: filepath.Join(dir, "maria"), Settings: []string{"--innodb-buffer-pool-size=64M"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -201,8 +204,16 @@ func newMixed(t *testing.T) *mixed {
 		}
 		m.env = append(m.env, strings.ToUpper(name)+"_URL="+url)
 	}
-	mariatest.Exec(t, m.db["moor"], "CREATE TABLE outbox (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, record text, record_key text, op text, done_at timestamptz)")
-	mariatest.Exec(t, m.db["fords"], "CREATE TABLE outbox (id bigint AUTO_INCREMENT PRIMARY KEY, record text, record_key text, op text, body json, at timestamp(6) DEFAULT current_timestamp(6))")
+	mariatest.Exec(
+		t,
+		m.db["moor"],
+		"CREATE TABLE outbox (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, record text, record_key text, op text, done_at timestamptz)",
+	)
+	mariatest.Exec(
+		t,
+		m.db["fords"],
+		"CREATE TABLE outbox (id bigint AUTO_INCREMENT PRIMARY KEY, record text, record_key text, op text, body json, at timestamp(6) DEFAULT current_timestamp(6))",
+	)
 	m.env = append(m.env, "CONDITIONS_SECRET="+mixedSecret)
 	return m
 }
@@ -242,9 +253,17 @@ func (m *mixed) change(ctx context.Context, tx *sql.Tx, name string, r *rand.Ran
 			_, err = tx.ExecContext(ctx, statement)
 		}
 	}
-	upsert := fmt.Sprintf("INSERT INTO items VALUES ('%s', %d, 'item %[1]s') ON CONFLICT (id) DO UPDATE SET n = %[2]d, name = 'item %[1]s'", id, n)
+	upsert := fmt.Sprintf(
+		"INSERT INTO items VALUES ('%s', %d, 'item %[1]s') ON CONFLICT (id) DO UPDATE SET n = %[2]d, name = 'item %[1]s'",
+		id,
+		n,
+	)
 	if name == "paths" || name == "fords" {
-		upsert = fmt.Sprintf("INSERT INTO items VALUES ('%s', %d, 'item %[1]s') ON DUPLICATE KEY UPDATE n = %[2]d, name = 'item %[1]s'", id, n)
+		upsert = fmt.Sprintf(
+			"INSERT INTO items VALUES ('%s', %d, 'item %[1]s') ON DUPLICATE KEY UPDATE n = %[2]d, name = 'item %[1]s'",
+			id,
+			n,
+		)
 	}
 	switch k := r.IntN(20); {
 	case k < 3:
@@ -255,9 +274,20 @@ func (m *mixed) change(ctx context.Context, tx *sql.Tx, name string, r *rand.Ran
 		exec(fmt.Sprintf("DELETE FROM parts WHERE item = '%s' AND no = %d", id, r.IntN(9)))
 	case k < 12:
 		exec(upsert)
-		exec(fmt.Sprintf("INSERT INTO parts SELECT '%s', %d WHERE NOT EXISTS (SELECT 1 FROM parts WHERE item = '%[1]s' AND no = %[2]d)", id, r.IntN(9)))
+		exec(
+			fmt.Sprintf(
+				"INSERT INTO parts SELECT '%s', %d WHERE NOT EXISTS (SELECT 1 FROM parts WHERE item = '%[1]s' AND no = %[2]d)",
+				id,
+				r.IntN(9),
+			),
+		)
 	case k == 12 && (name == "lodge" || name == "paths"): // cascades to its parts
-		exec(fmt.Sprintf("UPDATE items SET id = '%s x' WHERE id = '%[1]s' AND NOT EXISTS (SELECT 1 FROM (SELECT id FROM items) i WHERE id = '%[1]s x')", id))
+		exec(
+			fmt.Sprintf(
+				"UPDATE items SET id = '%s x' WHERE id = '%[1]s' AND NOT EXISTS (SELECT 1 FROM (SELECT id FROM items) i WHERE id = '%[1]s x')",
+				id,
+			),
+		)
 	default:
 		exec(upsert)
 	}
@@ -269,7 +299,14 @@ func (m *mixed) change(ctx context.Context, tx *sql.Tx, name string, r *rand.Ran
 		if body != "" {
 			value = "'" + body + "'"
 		}
-		exec(fmt.Sprintf("INSERT INTO outbox (record, record_key, op, body) VALUES ('fords', '%s', '%s', %s)", id, op, value))
+		exec(
+			fmt.Sprintf(
+				"INSERT INTO outbox (record, record_key, op, body) VALUES ('fords', '%s', '%s', %s)",
+				id,
+				op,
+				value,
+			),
+		)
 		if r.IntN(50) == 0 {
 			exec("INSERT INTO outbox (record, record_key, op, body) VALUES ('fords', 'poison', 'updated', '[]')")
 		}
@@ -298,7 +335,11 @@ func (m *mixed) send(ctx context.Context, r *rand.Rand, addresses []string) {
 		if forged {
 			signature = "v1,AAAA" + signature[7:]
 		}
-		request, err := http.NewRequest(http.MethodPost, "http://"+addresses[r.IntN(len(addresses))]+"/hooks/conditions", bytes.NewReader(msg.body))
+		request, err := http.NewRequest(
+			http.MethodPost,
+			"http://"+addresses[r.IntN(len(addresses))]+"/hooks/conditions",
+			bytes.NewReader(msg.body),
+		)
 		if err != nil {
 			m.t.Error(err)
 			return false
@@ -316,7 +357,8 @@ func (m *mixed) send(ctx context.Context, r *rand.Rand, addresses []string) {
 		if forged && response.StatusCode == http.StatusOK {
 			m.t.Errorf("a forged event is taken: %s", text)
 		}
-		if !forged && response.StatusCode >= 400 && response.StatusCode < 500 && response.StatusCode != http.StatusNotFound {
+		if !forged && response.StatusCode >= 400 && response.StatusCode < 500 &&
+			response.StatusCode != http.StatusNotFound {
 			m.t.Errorf("an event is refused: %d %s", response.StatusCode, text)
 		}
 		return response.StatusCode == http.StatusOK
@@ -328,7 +370,11 @@ func (m *mixed) send(ctx context.Context, r *rand.Rand, addresses []string) {
 			m.mu.Lock()
 			for range 1 + r.IntN(5) {
 				key := strconv.Itoa(r.IntN(mixedItems))
-				e := event{key, m.newest[key].Version + 1, map[string]any{"n": r.IntN(1_000_000), "name": "event " + key}}
+				e := event{
+					key,
+					m.newest[key].Version + 1,
+					map[string]any{"n": r.IntN(1_000_000), "name": "event " + key},
+				}
 				if r.IntN(6) == 0 {
 					e.Body = nil
 				}
@@ -383,7 +429,8 @@ func (m *mixed) compare(seed uint64, kills int) {
 	for index := range want {
 		m.index(60*time.Second, "all is quiet", index, func(ix api.IndexStatus) bool {
 			status, err := m.client.Status(m.t.Context())
-			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 && ix.State == "in sync" &&
+			return err == nil && ix.Fill == nil && ix.Live && ix.Failed == 0 && ix.Waiting == 0 &&
+				ix.State == "in sync" &&
 				!slices.ContainsFunc(status.Sources, func(s api.SourceStatus) bool { return s.InFlight > 0 })
 		})
 	}
@@ -491,7 +538,11 @@ func (m *mixed) searchAll(index string) (map[string]any, error) {
 	if response, err := http.Post(m.engine.URL+"/"+index+"/_refresh", "application/json", nil); err == nil {
 		response.Body.Close()
 	}
-	response, err := http.Post(m.engine.URL+"/"+index+"/_search", "application/json", strings.NewReader(`{"size": 5000}`))
+	response, err := http.Post(
+		m.engine.URL+"/"+index+"/_search",
+		"application/json",
+		strings.NewReader(`{"size": 5000}`),
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -183,6 +183,8 @@ type Receipt struct {
 	Reason string
 	Bytes  int64
 	Line   int64 // of a file that was loaded
+	// Events is how many were accepted together; a list of receipts has one for all of them.
+	Events int
 }
 
 // Held is what is held of the records of one name.

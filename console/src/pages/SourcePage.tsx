@@ -100,7 +100,7 @@ function Receipts({ source }: { source: SourceStatus }) {
                     <td>{time(r.at)}</td>
                     <Box component="td" sx={{ color: ['accepted', 'duplicate', 'old'].includes(r.outcome) ? undefined : 'error.main' }}>{r.outcome}</Box>
                     <td>{r.record}</td>
-                    <td>{r.key}</td>
+                    <td>{r.events && r.events > 1 ? `${count(r.events)} events` : r.key}</td>
                     <td>{r.op}</td>
                     <Box component="td" sx={{ whiteSpace: 'normal !important', minWidth: 220 }}>{r.reason}</Box>
                   </tr>

@@ -106,7 +106,7 @@ const mostShown = 100
 func shown(r source.Receipt) api.Receipt {
 	return api.Receipt{
 		Number: r.Seq, At: r.At, Event: r.Event, Record: r.Record, Key: r.Key, Op: r.Op, Outcome: string(r.Outcome),
-		Reason: r.Reason, Bytes: r.Bytes, Line: r.Line,
+		Reason: r.Reason, Bytes: r.Bytes, Line: r.Line, Events: r.Events,
 	}
 }
 

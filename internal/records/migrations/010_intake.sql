@@ -1,6 +1,7 @@
 -- +goose Up
 
--- What became of each event that was sent to a source.
+-- What became of the events that were sent to a source: a row for those of one request that were
+-- accepted together, and one for each other event.
 CREATE TABLE intake_receipt (
     seq bigint GENERATED ALWAYS AS IDENTITY,
     at timestamptz NOT NULL DEFAULT clock_timestamp(),
@@ -13,9 +14,10 @@ CREATE TABLE intake_receipt (
     outcome text NOT NULL,
     reason text NOT NULL DEFAULT '',
     bytes bigint NOT NULL DEFAULT 0,
+    events int NOT NULL DEFAULT 1,
     PRIMARY KEY (source, seq)
 );
--- An event counts once.
+-- A request counts once, and an event that has no version does.
 CREATE UNIQUE INDEX intake_receipt_event ON intake_receipt (source, event) WHERE outcome = 'accepted' AND event <> '';
 
 -- As what the properties of a record's bodies are read. Each set that differs from one before in

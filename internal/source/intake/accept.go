@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -43,20 +44,32 @@ type Event struct {
 // LongestKey bounds keys, since engines do.
 const LongestKey = 500
 
-// Accept puts events into the records, in their order, in one transaction: when it returns, they
-// are on disk. Each event has a receipt. An error means that none was kept.
-func (s *Store) Accept(ctx context.Context, events []Event) ([]source.Receipt, error) {
+// Accept puts the events of a request into the records, in their order, in one transaction: when it
+// returns, they are on disk. request is the sender's name for the request, so that it counts once;
+// empty when it has none. Each event has a receipt. An error means that none was kept.
+func (s *Store) Accept(ctx context.Context, request string, events []Event) ([]source.Receipt, error) {
 	if err := s.ensure(ctx); err != nil {
 		return nil, err
 	}
 	out := make([]source.Receipt, len(events))
+	parts := rounds(events)
+	if len(parts) == 1 { // one statement is a transaction
+		err := s.upsert(ctx, s.pool, request, events, parts[0], out)
+		if err == nil || !atFault(err) {
+			return out, explainNil("keeping what was sent", err)
+		}
+	}
 	tx, err := s.pool.Begin(ctx)
 	if err != nil {
 		return nil, explain("keeping what was sent", err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
-	for _, round := range rounds(events) {
-		if err := s.put(ctx, tx, events, round, out); err != nil {
+	for i, round := range parts {
+		id := ""
+		if request != "" {
+			id = fmt.Sprintf("%s (%d of %d)", request, i+1, len(parts))
+		}
+		if err := s.put(ctx, tx, id, events, round, out); err != nil {
 			return nil, err
 		}
 	}
@@ -66,52 +79,79 @@ func (s *Store) Accept(ctx context.Context, events []Event) ([]source.Receipt, e
 	return out, nil
 }
 
-// rounds parts events so that each round is of one record name and has a key, and an event's
-// name, once: one statement can change a row once.
+// rounds parts events so that each round is of one record name, has a key, and an event's name,
+// once, since one statement can change a row once, and has versions or none.
 func rounds(events []Event) (out [][]int) {
 	type name struct{ record, key string }
+	type kind struct {
+		record    string
+		versioned bool
+	}
 	at := map[name]int{}
 	ids := map[string]int{}
-	of := map[string][]int{} // by record name: its rounds
+	last := map[string]kind{} // of a key's record: what the last round with it was
+	of := map[kind][]int{}    // its rounds
 	for i, e := range events {
+		k := kind{e.Record, e.Version != ""}
 		n := max(at[name{e.Record, e.Key}], ids[e.ID])
+		if before, is := last[e.Record]; is && before != k {
+			// What has a version and what has none stay in their order.
+			n = max(n, len(of[before]))
+		}
+		last[e.Record] = k
+		for len(of[k]) <= n {
+			of[k] = append(of[k], len(out))
+			out = append(out, nil)
+		}
 		at[name{e.Record, e.Key}] = n + 1
 		if e.ID != "" {
 			ids[e.ID] = n + 1
 		}
-		for len(of[e.Record]) <= n {
-			of[e.Record] = append(of[e.Record], len(out))
-			out = append(out, nil)
-		}
-		out[of[e.Record][n]] = append(out[of[e.Record][n]], i)
+		out[of[k][n]] = append(out[of[k][n]], i)
 	}
-	return out
+	return slices.DeleteFunc(out, func(round []int) bool { return len(round) == 0 })
+}
+
+// atFault reports whether a value is at fault that PostgreSQL does not take, or its size.
+func atFault(err error) bool {
+	code := pgerror.Code(err)
+	return strings.HasPrefix(code, "22") || code == "54000"
 }
 
 // put puts one round of events into the records. Where PostgreSQL does not take one of them, it is
 // looked for by halves and is unreadable; the others are put.
-func (s *Store) put(ctx context.Context, tx pgx.Tx, events []Event, round []int, out []source.Receipt) error {
-	if len(round) == 0 {
-		return nil
-	}
+func (s *Store) put(
+	ctx context.Context,
+	tx pgx.Tx,
+	request string,
+	events []Event,
+	round []int,
+	out []source.Receipt,
+) error {
 	nested, err := tx.Begin(ctx)
 	if err != nil {
 		return explain("keeping what was sent", err)
 	}
-	err = s.upsert(ctx, nested, events, round, out)
+	err = s.upsert(ctx, nested, request, events, round, out)
 	if err == nil {
 		return explainNil("keeping what was sent", nested.Commit(ctx))
 	}
 	if back := nested.Rollback(ctx); back != nil {
 		return explain("keeping what was sent", back)
 	}
-	code := pgerror.Code(err)
-	if len(code) < 2 || code[:2] != "22" && code != "54000" { // neither a value's fault nor a limit's
+	if !atFault(err) {
 		return explain("keeping what was sent", err)
 	}
 	if len(round) > 1 {
 		half := len(round) / 2
-		return errors.Join(s.put(ctx, tx, events, round[:half], out), s.put(ctx, tx, events, round[half:], out))
+		first, second := request, request
+		if request != "" {
+			first, second = request+" a", request+" b"
+		}
+		return errors.Join(
+			s.put(ctx, tx, first, events, round[:half], out),
+			s.put(ctx, tx, second, events, round[half:], out),
+		)
 	}
 	e := &events[round[0]]
 	r := e.receipt(source.Unreadable, "the body cannot be kept: "+pgerror.Explain(err).Error())
@@ -126,21 +166,29 @@ func (e *Event) receipt(outcome source.Outcome, reason string) source.Receipt {
 	}
 }
 
-// upsert is one statement: events that have no receipt yet get one, and their records the body,
-// unless what is there is newer.
+// querier is a pool or a transaction.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+// upsert puts a round into its table by one statement. With versions, a request counts once, and
+// a record takes a newer version, or another event of the same; without, each event counts once.
 func (s *Store) upsert(
 	ctx context.Context,
-	tx pgx.Tx,
+	on querier,
+	request string,
 	events []Event,
 	round []int,
 	out []source.Receipt,
 ) error {
 	n := len(round)
-	ids, keys, ops := make([]string, n), make([]string, n), make([]string, n)
-	bodies, versions, bytes := make([]*string, n), make([]*string, n), make([]int64, n)
+	ids, keys, merged := make([]string, n), make([]string, n), make([]bool, n)
+	bodies, versions := make([]*string, n), make([]*string, n)
+	bytes, anyMerged := int64(0), false
 	for i, at := range round {
 		e := &events[at]
-		ids[i], keys[i], ops[i], bytes[i] = e.ID, e.Key, string(e.Op), int64(len(e.Body))
+		ids[i], keys[i], merged[i] = e.ID, e.Key, e.Op == Merged
+		bytes, anyMerged = bytes+int64(len(e.Body)), anyMerged || merged[i]
 		if e.Op != Deleted {
 			body := string(e.Body)
 			bodies[i] = &body
@@ -149,67 +197,86 @@ func (s *Store) upsert(
 			versions[i] = &e.Version
 		}
 	}
-	record := events[round[0]].Record
-	if _, err := tx.Exec(ctx, "SET LOCAL enable_nestloop = off"); err != nil {
-		return err
+	first := &events[round[0]]
+	table := quote(s.schema, first.Record)
+	// A patch is applied to what is there, so it is taken as it came, not as an insert has it.
+	body, patched := "g.body::jsonb", "excluded.body"
+	if anyMerged {
+		body = "CASE WHEN g.merged THEN intake_merge('{}', g.body::jsonb) ELSE g.body::jsonb END"
+		patched = "CASE WHEN (SELECT g.merged FROM given g WHERE g.key = excluded.key) THEN intake_merge(r.body, (SELECT g.body::jsonb FROM given g WHERE g.key = excluded.key)) ELSE excluded.body END"
 	}
-	rows, err := tx.Query(ctx, fmt.Sprintf(`
-		WITH given AS (
-			SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bigint[]) WITH ORDINALITY AS g(event, key, op, body, version, bytes, i)
-		), receipts AS (
-			INSERT INTO intake_receipt (source, event, record, key, op, outcome, bytes) SELECT $7, event, $8, key, op, 'accepted', bytes FROM given ORDER BY i
-			ON CONFLICT (source, event) WHERE outcome = 'accepted' AND event <> '' DO NOTHING RETURNING event, key, seq, at
-		), put AS (
-			INSERT INTO %[1]s AS r (key, body, version, op)
-			SELECT g.key, CASE g.op WHEN 'merged' THEN intake_merge('{}', g.body::jsonb) ELSE g.body::jsonb END, g.version::numeric, g.op FROM given g JOIN receipts f ON f.event = g.event AND f.key = g.key ORDER BY g.key
-			ON CONFLICT (key) DO UPDATE SET body = CASE excluded.op WHEN 'merged' THEN intake_merge(r.body, (SELECT g.body::jsonb FROM given g WHERE g.key = excluded.key)) ELSE excluded.body END,
-				version = coalesce(excluded.version, r.version), op = excluded.op, at = excluded.at
-			WHERE excluded.version IS NULL OR r.version IS NULL OR excluded.version >= r.version
-			RETURNING key
-		)
-		SELECT g.i, f.seq, f.at, p.key IS NOT NULL FROM given g LEFT JOIN receipts f ON f.event = g.event AND f.key = g.key LEFT JOIN put p ON p.key = g.key AND f.seq IS NOT NULL`,
-		quote(s.schema, record)), ids, keys, ops, bodies, versions, bytes, s.source, record)
+	given := "SELECT * FROM unnest($1::text[], $2::text[], $3::bool[], $4::text[], $5::text[]) AS g(event, key, merged, body, version)"
+	put := fmt.Sprintf(`INSERT INTO %s AS r (key, body, version, event)
+			SELECT g.key, %s, g.version::numeric, g.event FROM given g WHERE %s
+			ON CONFLICT (key) DO UPDATE SET body = %s, version = coalesce(excluded.version, r.version), event = excluded.event, at = excluded.at
+			WHERE excluded.version IS NULL OR r.version IS NULL OR excluded.version > r.version OR excluded.version = r.version AND excluded.event <> r.event
+			RETURNING key`, table, body, "%s", patched)
+	conflict := "ON CONFLICT (source, event) WHERE outcome = 'accepted' AND event <> '' DO NOTHING RETURNING event, seq, at"
+	key, op := first.Key, string(first.Op)
+	if n > 1 {
+		key, op = "", ""
+	}
+	var rows pgx.Rows
+	var err error
+	if first.Version != "" {
+		rows, err = on.Query(ctx, `WITH given AS (`+given+`), receipt AS (
+				INSERT INTO intake_receipt (source, event, record, key, op, outcome, bytes, events) VALUES ($6, $7, $8, $9, $10, 'accepted', $11, $12) `+conflict+`
+			), put AS (`+fmt.Sprintf(put, "EXISTS (SELECT FROM receipt)")+`)
+			SELECT '' AS event, key, (SELECT seq FROM receipt), (SELECT at FROM receipt) FROM put
+			UNION ALL SELECT event, NULL, seq, at FROM receipt`,
+			ids, keys, merged, bodies, versions, s.source, cut(request), first.Record, cut(key), op, bytes, n)
+	} else {
+		rows, err = on.Query(ctx, `WITH given AS (`+given+`), receipt AS (
+				INSERT INTO intake_receipt (source, event, record, key, op, outcome, bytes) SELECT $6, g.event, $7, g.key, $8, 'accepted', coalesce(length(g.body), 0) FROM given g `+conflict+`
+			), put AS (`+fmt.Sprintf(put, "g.event = '' OR g.event IN (SELECT event FROM receipt)")+`)
+			SELECT '' AS event, key, NULL::bigint, NULL::timestamptz FROM put
+			UNION ALL SELECT event, NULL, seq, at FROM receipt`,
+			ids, keys, merged, bodies, versions, s.source, first.Record, op)
+	}
 	if err != nil {
 		return err
 	}
-	var old []int64
-	var again []source.Receipt
-	var i int
+	stored, kept := map[string]bool{}, map[string]source.Receipt{}
+	var event string
+	var stored1 *string
 	var seq *int64
 	var at *time.Time
-	var stored bool
-	_, err = pgx.ForEachRow(rows, []any{&i, &seq, &at, &stored}, func() error {
-		e := &events[round[i-1]]
-		r := e.receipt(source.Accepted, "")
-		switch {
-		case seq == nil:
-			r = e.receipt(source.Duplicate, "an event of this name was accepted before")
-			again = append(again, r)
-		case !stored:
-			r = e.receipt(source.Old, oldReason)
-			r.Seq, r.At = *seq, *at
-			old = append(old, *seq)
-		default:
-			r.Seq, r.At = *seq, *at
+	_, err = pgx.ForEachRow(rows, []any{&event, &stored1, &seq, &at}, func() error {
+		if stored1 != nil {
+			stored[*stored1] = true
+		} else {
+			kept[event] = source.Receipt{Seq: *seq, At: *at}
 		}
-		out[round[i-1]] = r
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	if len(old) > 0 {
-		if _, err := tx.Exec(ctx, "UPDATE intake_receipt SET outcome = 'old', reason = $2 WHERE source = $3 AND seq = ANY($1)", old, oldReason, s.source); err != nil {
-			return err
+	var others []source.Receipt
+	for _, i := range round {
+		e := &events[i]
+		id := e.ID
+		if e.Version != "" {
+			id = cut(request)
+		}
+		receipt, fresh := kept[id]
+		r := e.receipt(source.Accepted, "")
+		r.Seq, r.At = receipt.Seq, receipt.At
+		switch {
+		case !fresh:
+			r = e.receipt(source.Duplicate, "an event or a request of this name was accepted before")
+		case !stored[e.Key]:
+			r = e.receipt(source.Old, "this version of the record, or a newer one, is here already")
+		}
+		if out[i] = r; r.Outcome != source.Accepted {
+			others = append(others, r)
 		}
 	}
-	if len(again) > 0 {
-		return s.note(ctx, tx, again)
+	if len(others) == 0 {
+		return nil
 	}
-	return nil
+	return s.note(ctx, on, others)
 }
-
-const oldReason = "a newer version of the record is here already"
 
 // Note keeps receipts of what was not accepted.
 func (s *Store) Note(ctx context.Context, receipts ...source.Receipt) error {
@@ -217,9 +284,7 @@ func (s *Store) Note(ctx context.Context, receipts ...source.Receipt) error {
 }
 
 // note keeps receipts of events that were not accepted.
-func (s *Store) note(ctx context.Context, on interface {
-	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
-}, receipts []source.Receipt) error {
+func (s *Store) note(ctx context.Context, on querier, receipts []source.Receipt) error {
 	rows, err := on.Query(
 		ctx,
 		`INSERT INTO intake_receipt (source, event, record, key, op, outcome, reason, bytes)
@@ -284,7 +349,7 @@ func cut(text string) string {
 func (s *Store) Receipts(ctx context.Context, below int64, n int, outcome string) ([]source.Receipt, error) {
 	rows, err := s.pool.Query(
 		ctx,
-		`SELECT seq, at, event, record, key, op, outcome, reason, bytes, 0::bigint AS line FROM intake_receipt
+		`SELECT seq, at, event, record, key, op, outcome, reason, bytes, 0::bigint AS line, events FROM intake_receipt
 		WHERE source = $1 AND ($2 = 0 OR seq < $2) AND ($4 = '' OR outcome = $4) ORDER BY seq DESC LIMIT $3`,
 		s.source,
 		below,
@@ -350,7 +415,7 @@ func (s *Store) Replace(ctx context.Context, record string, since time.Time) (in
 	tag, err := s.pool.Exec(
 		ctx,
 		fmt.Sprintf(
-			"UPDATE %s SET body = NULL, op = 'deleted', at = clock_timestamp() WHERE body IS NOT NULL AND at < $1",
+			"UPDATE %s SET body = NULL, at = clock_timestamp() WHERE body IS NOT NULL AND at < $1",
 			quote(s.schema, record),
 		),
 		since,

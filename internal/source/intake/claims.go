@@ -134,8 +134,15 @@ func (c *Claims) SavePosition(ctx context.Context, position any) error {
 	c.mu.Lock()
 	mine := c.claim
 	c.mu.Unlock()
-	tag, err := c.pool.Exec(ctx, "UPDATE intake_claim SET position = $5 WHERE source = $1 AND holder = $2 AND epoch = $3 AND epoch > 0 AND mark >= $4",
-		c.source, mine.Holder, mine.Epoch, mine.Mark, text)
+	tag, err := c.pool.Exec(
+		ctx,
+		"UPDATE intake_claim SET position = $5 WHERE source = $1 AND holder = $2 AND epoch = $3 AND epoch > 0 AND mark >= $4",
+		c.source,
+		mine.Holder,
+		mine.Epoch,
+		mine.Mark,
+		text,
+	)
 	if err != nil {
 		return explain("saving how far the source was read", err)
 	}

@@ -116,7 +116,7 @@ func (s *Store) ensure(ctx context.Context) error {
 	)
 	for _, r := range s.records {
 		fmt.Fprintf(&b, `CREATE TABLE IF NOT EXISTS %s (
-	key text COLLATE "C" PRIMARY KEY, body jsonb, version numeric, op text NOT NULL, at timestamptz NOT NULL DEFAULT clock_timestamp());
+	key text COLLATE "C" PRIMARY KEY, body jsonb, version numeric, event text NOT NULL, at timestamptz NOT NULL DEFAULT clock_timestamp());
 CREATE INDEX IF NOT EXISTS %s ON %[1]s (at) WHERE body IS NULL;
 `, quote(s.schema, r.Name), quote(r.Name+"_deleted"))
 	}

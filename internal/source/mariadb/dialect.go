@@ -103,7 +103,10 @@ func (sqlWords) Newer(
 	}
 	i := slices.IndexFunc(all, func(c shape.TableColumn) bool { return c.Name == column })
 	if i < 0 {
-		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("table %s has no column %q that Pingo may read", table, column)}
+		return "", "", &source.Error{
+			Fault: source.SchemaChanged,
+			Err:   fmt.Errorf("table %s has no column %q that Pingo may read", table, column),
+		}
 	}
 	name := quoteName(column)
 	now, bound := "''", fmt.Sprintf("%s - INTERVAL %d MICROSECOND", text(value), overlap.Microseconds())
@@ -113,9 +116,18 @@ func (sqlWords) Newer(
 	case shape.Integer:
 		bound = fmt.Sprintf("CAST(%s AS SIGNED) - %d", text(value), overlapRows)
 	default:
-		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("column %s.%s is %s: rows are looked for by a time or a whole number that grows", table, column, all[i].Native)}
+		return "", "", &source.Error{
+			Fault: source.SchemaChanged,
+			Err: fmt.Errorf(
+				"column %s.%s is %s: rows are looked for by a time or a whole number that grows",
+				table,
+				column,
+				all[i].Native,
+			),
+		}
 	}
-	err = p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(CAST(max(%s) AS CHAR), ''), %s FROM %s", name, now, quote(table))).Scan(&highest, &clock)
+	err = p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(CAST(max(%s) AS CHAR), ''), %s FROM %s", name, now, quote(table))).
+		Scan(&highest, &clock)
 	if err != nil {
 		return "", "", wrap("looking how far "+table.String()+" is", err)
 	}
@@ -135,8 +147,13 @@ func (sqlWords) Newer(
 	if overlap == dialect.Everything {
 		condition = "true"
 	}
-	err = p.stream(ctx, read, fmt.Sprintf("FROM %s WHERE %s ORDER BY %s", quote(table), condition, name), func(row []string) error {
-		return each(row[:len(key)], row[len(key)])
-	})
+	err = p.stream(
+		ctx,
+		read,
+		fmt.Sprintf("FROM %s WHERE %s ORDER BY %s", quote(table), condition, name),
+		func(row []string) error {
+			return each(row[:len(key)], row[len(key)])
+		},
+	)
 	return highest, clock, err
 }

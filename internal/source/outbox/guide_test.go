@@ -46,7 +46,11 @@ func TestExamplesOfTheGuide(t *testing.T) {
 				t.Skipf("%s or its driver is not here: %v %.200s", e.language, err, out)
 			}
 			w := newIn(t, e.kind)
-			w.start(`{"outbox": {"table": "outbox", "operation": "operation"}}`, "CREATE TABLE trails (id int PRIMARY KEY, name varchar(50))", "INSERT INTO trails VALUES (7, 'Old Way')")
+			w.start(
+				`{"outbox": {"table": "outbox", "operation": "operation"}}`,
+				"CREATE TABLE trails (id int PRIMARY KEY, name varchar(50))",
+				"INSERT INTO trails VALUES (7, 'Old Way')",
+			)
 			w.claim()
 			file := filepath.Join(t.TempDir(), e.file)
 			if err := os.WriteFile(file, []byte(examples[e.language]), 0o644); err != nil {
@@ -63,9 +67,17 @@ func TestExamplesOfTheGuide(t *testing.T) {
 			password, _ := u.User.Password()
 			name := strings.TrimPrefix(u.Path, "/")
 			cmd := exec.Command(e.run[0], append(e.run[1:len(e.run)-1:len(e.run)-1], file)...)
-			cmd.Env = append(os.Environ(), "DATABASE_URL="+w.url, "DATABASE_HOST="+host, "DATABASE_PORT="+port, "DATABASE_NAME="+name,
-				"DATABASE_USER="+u.User.Username(), "DATABASE_PASSWORD="+password, "DATABASE_DSN=mysql:host="+host+";port="+port+";dbname="+name,
-				"DATABASE_JDBC=jdbc:mariadb://"+u.Host+u.Path)
+			cmd.Env = append(
+				os.Environ(),
+				"DATABASE_URL="+w.url,
+				"DATABASE_HOST="+host,
+				"DATABASE_PORT="+port,
+				"DATABASE_NAME="+name,
+				"DATABASE_USER="+u.User.Username(),
+				"DATABASE_PASSWORD="+password,
+				"DATABASE_DSN=mysql:host="+host+";port="+port+";dbname="+name,
+				"DATABASE_JDBC=jdbc:mariadb://"+u.Host+u.Path,
+			)
 			if out, err := cmd.CombinedOutput(); err != nil {
 				t.Fatalf("%v: %s", err, out)
 			}

@@ -467,7 +467,7 @@ func (p *pump) move(ctx context.Context, rows []row) error {
 		events = append(events, e)
 	}
 	if len(events) > 0 {
-		if _, err := p.store.Accept(ctx, events); err != nil {
+		if _, err := p.store.Accept(ctx, "", events); err != nil {
 			return err
 		}
 	}

@@ -48,7 +48,9 @@ func read(text json.RawMessage) (*options, error) {
 	}
 	o := all.Poll
 	if o == nil || len(o.Tables) == 0 {
-		return nil, errors.New("capture: poll needs the tables: write poll: { tables: { TABLE: COLUMN } } at the source")
+		return nil, errors.New(
+			"capture: poll needs the tables: write poll: { tables: { TABLE: COLUMN } } at the source",
+		)
 	}
 	for _, d := range []struct {
 		written  string
@@ -236,18 +238,29 @@ func (f *feed) look(ctx context.Context, name string, limit int) ([]change.Chang
 	if t.mark == "" { // it was empty
 		overlap = dialect.Everything
 	}
-	highest, clock, err := f.database.Newer(ctx, f.reader, f.ref(name), f.Tables[name], t.mark, overlap, func(key []string, value string) error {
-		if len(out) >= limit && value != last {
-			return errEnough
-		}
-		last = value
-		id := strings.Join(key, "\x00")
-		found[id] = value
-		if t.seen[id] != value {
-			out = append(out, f.note(name, value, change.Change{Op: change.Update, Key: slices.Clone(key), Bare: true}))
-		}
-		return nil
-	})
+	highest, clock, err := f.database.Newer(
+		ctx,
+		f.reader,
+		f.ref(name),
+		f.Tables[name],
+		t.mark,
+		overlap,
+		func(key []string, value string) error {
+			if len(out) >= limit && value != last {
+				return errEnough
+			}
+			last = value
+			id := strings.Join(key, "\x00")
+			found[id] = value
+			if t.seen[id] != value {
+				out = append(
+					out,
+					f.note(name, value, change.Change{Op: change.Update, Key: slices.Clone(key), Bare: true}),
+				)
+			}
+			return nil
+		},
+	)
 	if t.more = errors.Is(err, errEnough); t.more {
 		highest, clock, err = last, "", nil
 	}
@@ -389,13 +402,30 @@ func (*nothing) MissingRights(context.Context, []shape.Captured) ([]string, erro
 }
 
 // Advice says what this way cannot see, and how late it may be.
-func (n *nothing) Advice(ctx context.Context, need []shape.Captured, _ []shape.Lookup) ([]source.Advice, error) {
+func (n *nothing) Advice(
+	ctx context.Context,
+	need []shape.Captured,
+	_ []shape.Lookup,
+) ([]source.Advice, error) {
 	out := []source.Advice{{Kind: "poll", Message: fmt.Sprintf(
 		"changes are noticed up to %s late; those of transactions that last longer than %s may not be; rows that were deleted are found within %s",
-		n.every, n.overlap, n.compare)}}
+		n.every,
+		n.overlap,
+		n.compare,
+	)}}
 	for _, c := range need {
-		if !slices.ContainsFunc(slices.Collect(maps.Keys(n.Tables)), func(name string) bool { return n.ref(name) == c.Table }) {
-			out = append(out, source.Advice{Kind: "poll", Table: c.Table.String(), Message: "it is not looked at, so its changes show only when another table's rows change; name it in poll: tables"})
+		if !slices.ContainsFunc(
+			slices.Collect(maps.Keys(n.Tables)),
+			func(name string) bool { return n.ref(name) == c.Table },
+		) {
+			out = append(
+				out,
+				source.Advice{
+					Kind:    "poll",
+					Table:   c.Table.String(),
+					Message: "it is not looked at, so its changes show only when another table's rows change; name it in poll: tables",
+				},
+			)
 		}
 	}
 	return out, n.there(ctx)

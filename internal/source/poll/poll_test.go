@@ -98,7 +98,10 @@ func TestNewerRows(t *testing.T) {
 						t.Fatal(err)
 					}
 					for _, c := range list {
-						out = append(out, strings.TrimSpace(fmt.Sprintf("%s %s %s", c.Op, c.Table.Name, strings.Join(c.Key, "|"))))
+						out = append(
+							out,
+							strings.TrimSpace(fmt.Sprintf("%s %s %s", c.Op, c.Table.Name, strings.Join(c.Key, "|"))),
+						)
 						seqs = append(seqs, c.Seq)
 					}
 					time.Sleep(2 * time.Millisecond)
@@ -115,7 +118,9 @@ func TestNewerRows(t *testing.T) {
 			claim()
 			exec("INSERT INTO huts VALUES (0, 'old', '2001-01-01 00:00:00')")
 			expect("update huts 0|old") // the tables were empty, so it is new
-			exec("INSERT INTO huts VALUES (1, 'a', current_timestamp), (1, 'b', current_timestamp), (2, 'a', current_timestamp)")
+			exec(
+				"INSERT INTO huts VALUES (1, 'a', current_timestamp), (1, 'b', current_timestamp), (2, 'a', current_timestamp)",
+			)
 			exec("INSERT INTO marks VALUES (1, 5000), (2, 5000)")
 			expect("update huts 1|a", "update huts 1|b", "update huts 2|a", "update marks 1", "update marks 2")
 			expect()
@@ -135,7 +140,8 @@ func TestNewerRows(t *testing.T) {
 			}
 			src = open(strings.Replace(standard, `"30s"`, `"1ms"`, 1))
 			claim()
-			if got := changes(100); !slices.Contains(got, "update huts 1|a") || !slices.Contains(got, "update marks 1") {
+			if got := changes(100); !slices.Contains(got, "update huts 1|a") ||
+				!slices.Contains(got, "update marks 1") {
 				t.Errorf("after nothing was done: %q", got)
 			}
 			if err := src.Done(t.Context(), seqs); err != nil {
@@ -145,10 +151,15 @@ func TestNewerRows(t *testing.T) {
 			src = open(`{"poll": {"tables": {"huts": "at"}, "every": "1ms", "overlap": "1ms", "compare": "0s"}}`)
 			claim()
 			seqs = nil
-			if got := changes(100); !slices.Contains(got, "truncate huts") || slices.Contains(got, "update huts 0|old") {
+			if got := changes(100); !slices.Contains(got, "truncate huts") ||
+				slices.Contains(got, "update huts 0|old") {
 				t.Errorf("all rows: %q", got)
 			}
-			advice, err := src.Capture.Advice(t.Context(), []shape.Captured{{Table: shape.Ref{Schema: "x", Name: "marks"}}}, nil)
+			advice, err := src.Capture.Advice(
+				t.Context(),
+				[]shape.Captured{{Table: shape.Ref{Schema: "x", Name: "marks"}}},
+				nil,
+			)
 			if err != nil || len(advice) != 2 || !strings.Contains(advice[1].Message, "not looked at") {
 				t.Errorf("%+v %v", advice, err)
 			}

@@ -111,7 +111,10 @@ func (words) Newer(
 	}
 	i := slices.IndexFunc(all, func(c shape.TableColumn) bool { return c.Name == column })
 	if i < 0 {
-		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("table %s has no column %q that Pingo may read", table, column)}
+		return "", "", &source.Error{
+			Fault: source.SchemaChanged,
+			Err:   fmt.Errorf("table %s has no column %q that Pingo may read", table, column),
+		}
 	}
 	kind, now, less := all[i].Native, "''", fmt.Sprintf("interval '%d milliseconds'", overlap.Milliseconds())
 	switch all[i].Type {
@@ -120,10 +123,19 @@ func (words) Newer(
 	case shape.Integer:
 		less = fmt.Sprint(overlapRows)
 	default:
-		return "", "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf("column %s.%s is %s: rows are looked for by a time or a whole number that grows", table, column, kind)}
+		return "", "", &source.Error{
+			Fault: source.SchemaChanged,
+			Err: fmt.Errorf(
+				"column %s.%s is %s: rows are looked for by a time or a whole number that grows",
+				table,
+				column,
+				kind,
+			),
+		}
 	}
 	name := quoteName(column)
-	err = tx.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(max(%s)::text, ''), %s FROM %s", name, now, quote(table))).Scan(&highest, &clock)
+	err = tx.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(max(%s)::text, ''), %s FROM %s", name, now, quote(table))).
+		Scan(&highest, &clock)
 	if err != nil {
 		return "", "", wrap("looking how far "+table.String()+" is", err)
 	}

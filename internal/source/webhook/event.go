@@ -112,12 +112,13 @@ func binary(r *source.Request, kind string) (json.RawMessage, error) {
 func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (intake.Event, error) {
 	var e intake.Event
 	recordName, key, _ := strings.Cut(path, "/")
+	event := parse(text)
 	if cloud {
-		if err := required(text, &e); err != nil {
+		if err := required(&event, &e); err != nil {
 			return e, err
 		}
 	}
-	r, op, err := h.recordOf(text, recordName)
+	r, op, err := h.recordOf(&event, recordName)
 	if err != nil {
 		return e, err
 	}
@@ -131,7 +132,7 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 	if key != "" {
 		e.Key = key
 	} else if p := pointer(r.Key, "/subject"); p != nil {
-		value, err := at(text, *p)
+		value, err := event.at(*p)
 		if err == nil {
 			e.Key, err = keyText(value)
 		}
@@ -145,7 +146,7 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 		return e, fmt.Errorf("a key has 1 to %d bytes, and no NUL", intake.LongestKey)
 	}
 	if p := pointer(r.Version, "/time"); p != nil {
-		value, err := at(text, *p)
+		value, err := event.at(*p)
 		switch {
 		case err == nil:
 			if e.Version, err = version(value); err != nil {
@@ -162,7 +163,7 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 	}
 	var value json.RawMessage
 	if len(text) > 0 {
-		value, err = at(text, *body)
+		value, err = event.at(*body)
 	}
 	empty := err != nil || len(value) == 0 || string(value) == "null"
 	switch {
@@ -178,29 +179,27 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 
 // required checks what every CloudEvent has, and takes its name: the one that it has within its
 // source.
-func required(text json.RawMessage, e *intake.Event) error {
-	var c struct {
-		SpecVersion string `json:"specversion"`
-		ID          string `json:"id"`
-		Source      string `json:"source"`
-		Type        string `json:"type"`
+func required(event *object, e *intake.Event) error {
+	text := func(name string) (s string) {
+		if json.Unmarshal(event.top[name], &s) != nil {
+			return "" // it is no text
+		}
+		return s
 	}
-	if err := json.Unmarshal(text, &c); err != nil {
-		return errors.New("the event is no JSON object with texts as a CloudEvent has them")
+	if v := text("specversion"); v != "1.0" {
+		return fmt.Errorf("the CloudEvent is of version %q; 1.0 is read", v)
 	}
-	if c.SpecVersion != "1.0" {
-		return fmt.Errorf("the CloudEvent is of version %q; 1.0 is read", c.SpecVersion)
-	}
-	if c.ID == "" || c.Source == "" || c.Type == "" {
+	id, source := text("id"), text("source")
+	if id == "" || source == "" || text("type") == "" {
 		return errors.New("a CloudEvent has an id, a source and a type")
 	}
-	e.ID = c.Source + " " + c.ID
+	e.ID = source + " " + id
 	return nil
 }
 
 // recordOf finds which record an event is of, and what it says of it. Of several patterns that
 // fit its type, the longest counts.
-func (h *Hook) recordOf(text json.RawMessage, name string) (*record, intake.Op, error) {
+func (h *Hook) recordOf(event *object, name string) (*record, intake.Op, error) {
 	var found *record
 	var means intake.Op
 	longest := -1
@@ -213,7 +212,7 @@ func (h *Hook) recordOf(text json.RawMessage, name string) (*record, intake.Op, 
 			pointer = *r.Type
 		}
 		kind := ""
-		if value, err := at(text, pointer); err == nil {
+		if value, err := event.at(pointer); err == nil {
 			json.Unmarshal(value, &kind) // of another type than text it is no type
 		}
 		if r.Types == nil && (name != "" || len(h.records) == 1) {
@@ -235,7 +234,11 @@ func (h *Hook) recordOf(text json.RawMessage, name string) (*record, intake.Op, 
 	case found != nil:
 		return found, means, nil
 	case name != "":
-		return nil, "", fmt.Errorf("the source has no record %q: it has %s", name, strings.Join(h.names(), ", "))
+		return nil, "", fmt.Errorf(
+			"the source has no record %q: it has %s",
+			name,
+			strings.Join(h.names(), ", "),
+		)
 	}
 	return nil, "", fmt.Errorf(
 		"the event is of none of the records %s: give each its types, or send to …/RECORD",
@@ -305,6 +308,36 @@ func (r *record) loaded(body json.RawMessage) (intake.Event, error) {
 	return e, nil
 }
 
+// object is a JSON value whose properties, if it has some, were read once.
+type object struct {
+	text json.RawMessage
+	top  map[string]json.RawMessage
+}
+
+func parse(text json.RawMessage) object {
+	o := object{text: text}
+	json.Unmarshal(text, &o.top) // what is no object has no properties
+	return o
+}
+
+// at follows a JSON Pointer.
+func (o *object) at(pointer string) (json.RawMessage, error) {
+	if o.top == nil || pointer == "" {
+		return at(o.text, pointer)
+	}
+	token, rest, more := strings.Cut(strings.TrimPrefix(pointer, "/"), "/")
+	next := o.top[unescape.Replace(token)]
+	switch {
+	case next == nil:
+		return nil, errNothing
+	case more:
+		return at(next, "/"+rest)
+	}
+	return bytes.TrimSpace(next), nil
+}
+
+var unescape = strings.NewReplacer("~1", "/", "~0", "~")
+
 var errNothing = errors.New("is not there")
 
 // at follows a JSON Pointer (RFC 6901).
@@ -316,7 +349,7 @@ func at(text json.RawMessage, pointer string) (json.RawMessage, error) {
 		return bytes.TrimSpace(text), nil
 	}
 	for token := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
-		token = strings.NewReplacer("~1", "/", "~0", "~").Replace(token)
+		token = unescape.Replace(token)
 		text = bytes.TrimSpace(text)
 		var next json.RawMessage
 		switch {

@@ -243,7 +243,7 @@ func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, err
 	reply := source.Reply{Status: http.StatusOK}
 	if len(events) > 0 {
 		var err error
-		if reply.Receipts, err = h.Accept(ctx, events); err != nil {
+		if reply.Receipts, err = h.Accept(ctx, id, events); err != nil {
 			return reply, err
 		}
 	}
@@ -320,7 +320,7 @@ func (h *Hook) Load(ctx context.Context, name string, rows []source.Loaded) ([]s
 	if len(events) == 0 {
 		return out, nil
 	}
-	accepted, err := h.Accept(ctx, events)
+	accepted, err := h.Accept(ctx, "", events)
 	return append(out, accepted...), err
 }
 

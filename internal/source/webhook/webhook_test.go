@@ -622,7 +622,7 @@ func TestSendersThatCannotSign(t *testing.T) {
 		t.Errorf("without TLS: %+v %v", reply, err)
 	}
 	advice, err := w.src.Capture.Advice(t.Context(), nil, nil)
-	if err != nil || len(advice) != 3 {
+	if err != nil || len(advice) != 4 || advice[3].Kind != "received" {
 		t.Errorf("%+v %v", advice, err)
 	}
 	for _, wrong := range []string{`{}`, `{"unsigned": "allowed"}`, `{"signing_secrets": ["whsec_x"], "records": {"a": {}}}`, `{"path_secret": "short", "records": {"a": {}}}`} {
