@@ -18,6 +18,7 @@ import (
 	"pingo/internal/source/outbox"
 	"pingo/internal/source/poll"
 	"pingo/internal/source/postgres"
+	"pingo/internal/source/webfeed"
 	"pingo/internal/source/webhook"
 )
 
@@ -33,7 +34,7 @@ func All() *Set {
 		Sources: []source.Kind{
 			poll.With(outbox.With(postgres.Kind, postgres.Dialect), postgres.Dialect),
 			poll.With(outbox.With(mariadb.Kind, mariadb.Dialect), mariadb.Dialect),
-			webhook.Kind,
+			webhook.Kind, webfeed.Kind,
 		},
 		Engines: []engine.Kind{opensearch.Kind, postgresengine.Kind},
 	}

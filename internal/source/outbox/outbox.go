@@ -362,14 +362,14 @@ func open(d dialect.Database, o *Options, c source.Config) (*source.Source, erro
 			Reader:  &bodies{src.Reader, rows.Reader},
 			Feed:    &pump{Feed: src.Feed, table: t, store: store},
 			Capture: &capture{inner: src.Capture, table: t},
-			Intake:  &receipts{store},
+			Intake:  intake.OnlyReceipts(store),
 		}, nil
 	}
 	return &source.Source{
 		Reader:  &notices{rows.Reader, store},
 		Feed:    &feed{Claims: store.Claims(), table: t, store: store},
 		Capture: &capture{table: t},
-		Intake:  &receipts{store},
+		Intake:  intake.OnlyReceipts(store),
 	}, nil
 }
 
@@ -719,21 +719,3 @@ func (c *capture) Advice(_ context.Context, need []shape.Captured, _ []shape.Loo
 	}
 	return out, nil
 }
-
-// receipts is the intake of a source to which nothing is sent: it has receipts of what could not
-// be read.
-type receipts struct{ *intake.Store }
-
-var errNotSent = errors.New("nothing is sent to this source: its outbox is read")
-
-func (r *receipts) Receive(context.Context, source.Request) (source.Reply, error) {
-	return source.Reply{}, fmt.Errorf("%w: %w", source.ErrNoRecord, errNotSent)
-}
-
-func (r *receipts) Load(context.Context, string, []source.Loaded) ([]source.Receipt, error) {
-	return nil, fmt.Errorf("%w: %w", source.ErrNoRecord, errNotSent)
-}
-
-func (r *receipts) Limit() int64 { return 1 << 10 }
-
-func (r *receipts) Sign(string, time.Time, []byte) (map[string]string, error) { return nil, errNotSent }
