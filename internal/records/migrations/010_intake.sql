@@ -30,6 +30,19 @@ CREATE TABLE intake_view (
     PRIMARY KEY (source, record, generation)
 );
 
+-- Records that are said to have changed, and are to be read from where they are.
+CREATE TABLE intake_fetch (
+    source text NOT NULL,
+    record text NOT NULL,
+    key text NOT NULL,
+    version text NOT NULL DEFAULT '',
+    -- another one whenever it is said again
+    generation bigint GENERATED ALWAYS AS IDENTITY,
+    attempts int NOT NULL DEFAULT 0,
+    due timestamptz NOT NULL DEFAULT clock_timestamp(),
+    PRIMARY KEY (source, record, key)
+);
+
 -- Who reads the sources in which nothing of Pingo's may stand, and how far.
 CREATE TABLE intake_claim (
     source text PRIMARY KEY,
@@ -66,5 +79,6 @@ END $$;
 -- +goose Down
 DROP FUNCTION intake_merge(jsonb, jsonb);
 DROP TABLE intake_claim;
+DROP TABLE intake_fetch;
 DROP TABLE intake_view;
 DROP TABLE intake_receipt;

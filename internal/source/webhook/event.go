@@ -167,6 +167,9 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 	}
 	empty := err != nil || len(value) == 0 || string(value) == "null"
 	switch {
+	case r.Fetch != nil && empty && op != intake.Deleted && method != http.MethodDelete:
+		e.Op = bare
+		return e, nil
 	case op == intake.Deleted || empty || method == http.MethodDelete:
 		e.Op = intake.Deleted
 		return e, nil

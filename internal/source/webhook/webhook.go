@@ -45,7 +45,17 @@ var Kind = source.Kind{
 		"key": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record's key in the event, such as /record/id."},
 		"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the event, such as /record."},
 		"version": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to a number or time in the event that is higher for newer versions of a record."},
-		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."}
+		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."},
+		"fetch": {"type": "object", "required": ["url"], "description": "For senders that only say that a record changed: where it is read. One that is not there was deleted.", "properties": {
+			"url": {"type": "string", "pattern": "^(https?://|[$][{]).*", "description": "A URL in which {key} stands for the record's key."},
+			"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Sent with every request; values are usually ${NAME}."},
+			"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the answer; all of it unless it is given."},
+			"per_second": {"type": "integer", "minimum": 1, "maximum": 10000, "description": "How many are read in a second at most, 10 unless it is given."},
+			"listing": {"type": "object", "required": ["url"], "description": "Where all records are listed, page by page: read at first and then now and then; what is not in it was deleted.", "properties": {
+				"url": {"type": "string", "description": "A URL in which {cursor} stands for what the page before says comes next; empty at first."},
+				"items": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the list of records in a page."},
+				"next": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the next cursor in a page; none, null or empty in the last."},
+				"every": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How often it is read, 24h unless it is given."}}}}}
 	}}}}`,
 }
 
@@ -69,6 +79,7 @@ type record struct {
 	Body    *string
 	Version *string
 	Schema  any
+	Fetch   *fetch
 }
 
 // Hook takes in what is sent to one source.
@@ -109,6 +120,9 @@ func open(c source.Config) (*source.Source, error) {
 	}
 	src := h.Store.Source()
 	src.Intake = h
+	if f := newFetcher(h); f != nil {
+		src.Feed = &fetching{src.Feed, f}
+	}
 	src.Capture = &advised{src.Capture, h}
 	return src, nil
 }
@@ -222,7 +236,7 @@ func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, err
 	if reason != "" {
 		return h.refuse(ctx, http.StatusBadRequest, source.Unreadable, id, reason)
 	}
-	var events []intake.Event
+	var events, owed []intake.Event
 	var unread []source.Receipt
 	for i, text := range texts {
 		e, err := h.read(text, cloud, path, r.Method)
@@ -238,14 +252,27 @@ func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, err
 			})
 			continue
 		}
+		if e.Op == bare {
+			owed = append(owed, e)
+			continue
+		}
 		events = append(events, e)
 	}
 	reply := source.Reply{Status: http.StatusOK}
-	if len(events) > 0 {
-		var err error
-		if reply.Receipts, err = h.Accept(ctx, id, events); err != nil {
+	if len(owed) > 0 {
+		if err := h.Owe(ctx, owed); err != nil {
 			return reply, err
 		}
+		for _, e := range owed {
+			reply.Receipts = append(reply.Receipts, source.Receipt{At: time.Now(), Event: e.ID, Record: e.Record, Key: e.Key, Outcome: source.Accepted})
+		}
+	}
+	if len(events) > 0 {
+		accepted, err := h.Accept(ctx, id, events)
+		if err != nil {
+			return reply, err
+		}
+		reply.Receipts = append(reply.Receipts, accepted...)
 	}
 	if len(unread) > 0 {
 		if err := h.Note(ctx, unread...); err != nil {
