@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"pingo/internal/core/change"
@@ -53,6 +54,28 @@ type Reader interface {
 	WalkUp(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error
 	// Close gives connections back.
 	Close()
+}
+
+// Walk walks steps up from tuples by a function that takes one of them. What is in between is held
+// in memory; what the last step yields is passed on as it comes.
+func Walk(
+	steps []shape.Step,
+	tuples [][]string,
+	one func(step shape.Step, tuples [][]string, each func(row []string) error) error,
+	each func(key []string) error,
+) error {
+	for _, step := range steps[:len(steps)-1] {
+		var next [][]string
+		err := one(step, tuples, func(row []string) error {
+			next = append(next, slices.Clone(row))
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		tuples = next
+	}
+	return one(steps[len(steps)-1], tuples, each)
 }
 
 // Feed notices changes. Changes has one caller at a time; the other methods may be used

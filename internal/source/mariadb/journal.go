@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -25,7 +24,7 @@ type Feed struct {
 	cursor journal.Cursor
 
 	mu      sync.Mutex // guards what follows
-	layouts map[string]layout
+	layouts map[string]journal.Layout
 	// settling is a number up to which rows are looked for that are not committed yet, since
 	// when.
 	settling int64
@@ -49,11 +48,6 @@ const (
 	// storesEvery is how often it is looked for truncated tables, at most.
 	storesEvery = time.Second
 )
-
-type layout struct {
-	table      shape.Ref
-	key, links []string
-}
 
 var errNoCapture = errors.New(
 	"capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew",
@@ -238,29 +232,33 @@ func (p *Feed) settle(ctx context.Context) error {
 	return nil
 }
 
-// row is a journal row as it stands there.
+// row is a journal row, and the number of its layout.
 type row struct {
-	seq                int64
-	at                 time.Time
-	layout, op         string
-	key, before, after *string
+	journal.Row
+	layout string
 }
 
 func readRow(v []sql.RawBytes) (n row, err error) {
-	if n.seq, err = strconv.ParseInt(string(v[0]), 10, 64); err != nil {
+	if n.Seq, err = strconv.ParseInt(string(v[0]), 10, 64); err != nil {
 		return n, err
 	}
-	if n.at, err = time.Parse("2006-01-02 15:04:05.999999", string(v[1])); err != nil {
+	if n.At, err = time.Parse("2006-01-02 15:04:05.999999", string(v[1])); err != nil {
 		return n, err
 	}
-	n.layout, n.op = string(v[2]), string(v[3])
-	for i, into := range []**string{&n.key, &n.before, &n.after} {
+	n.layout, n.Op = string(v[2]), string(v[3])
+	for i, into := range []**string{&n.Key, &n.Before, &n.After} {
 		if v[4+i] != nil {
 			s := string(v[4+i])
 			*into = &s
 		}
 	}
 	return n, nil
+}
+
+// several takes a JSON list apart, as the triggers write the values of several columns.
+func several(text string) (list []*string, err error) {
+	err = json.Unmarshal([]byte(text), &list)
+	return list, err
 }
 
 // changes reads journal rows by their layouts, which are looked up as they appear.
@@ -281,57 +279,18 @@ func (p *Feed) changes(ctx context.Context, rows []row) ([]change.Change, error)
 			if known, ok = layouts[n.layout]; !ok {
 				return nil, fmt.Errorf(
 					"journal row %d has layout %s, which %s.layouts does not know: somebody deleted it; install capture again and reindex",
-					n.seq,
+					n.Seq,
 					n.layout,
 					p.db.capture,
 				)
 			}
 		}
-		out[i] = n.change(known)
+		out[i] = n.Change(known, several)
 	}
 	return out, nil
 }
 
-// change is what a journal row says. One that says nothing that can be understood is taken
-// as if all rows had gone: whatever changed, all documents of the table are built anew.
-func (n *row) change(known layout) change.Change {
-	c := change.Change{Seq: n.seq, At: n.at, Table: known.table, Links: known.links}
-	all := c
-	all.Op = change.Truncate
-	switch n.op {
-	case "i", "u", "d":
-		c.Op = change.Op(n.op[0])
-	default:
-		return all
-	}
-	key, err1 := values(n.key, len(known.key))
-	before, err2 := values(n.before, len(known.links))
-	after, err3 := values(n.after, len(known.links))
-	if errors.Join(err1, err2, err3) != nil || len(key) != len(known.key) || slices.Contains(key, nil) ||
-		n.before != nil && len(before) != len(known.links) || n.after != nil && len(after) != len(known.links) {
-		return all
-	}
-	c.Before, c.After = before, after
-	for _, k := range key {
-		c.Key = append(c.Key, *k)
-	}
-	return c
-}
-
-// values reads what the triggers wrote for so many columns. Nothing at all stands for no values.
-func values(text *string, columns int) ([]*string, error) {
-	if text == nil || columns == 0 {
-		return nil, nil
-	}
-	if columns == 1 {
-		return []*string{text}, nil
-	}
-	var list []*string
-	err := json.Unmarshal([]byte(*text), &list)
-	return list, err
-}
-
-func (p *Feed) readLayouts(ctx context.Context) (map[string]layout, error) {
+func (p *Feed) readLayouts(ctx context.Context) (map[string]journal.Layout, error) {
 	rows, err := p.db.texts(
 		ctx,
 		fmt.Sprintf(
@@ -342,10 +301,10 @@ func (p *Feed) readLayouts(ctx context.Context) (map[string]layout, error) {
 	if err != nil {
 		return nil, wrap("reading the journal's layouts", err)
 	}
-	out := map[string]layout{}
+	out := map[string]journal.Layout{}
 	for _, r := range rows {
-		l := layout{table: shape.Ref{Schema: r[1], Name: r[2]}}
-		if err := errors.Join(json.Unmarshal([]byte(r[3]), &l.key), json.Unmarshal([]byte(r[4]), &l.links)); err != nil {
+		l := journal.Layout{Table: shape.Ref{Schema: r[1], Name: r[2]}}
+		if err := errors.Join(json.Unmarshal([]byte(r[3]), &l.Key), json.Unmarshal([]byte(r[4]), &l.Links)); err != nil {
 			return nil, errors.New(
 				"a layout of the journal cannot be read: somebody changed it; remove capture and run pingo apply",
 			)

@@ -11,6 +11,7 @@ import (
 
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/source"
 )
 
 // nodeSQL is how one node is read. Where links are compared loosely, values are joined with
@@ -396,26 +397,16 @@ func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []q
 	return nil
 }
 
-// WalkUp walks the steps up from linking values to document keys. Values in
-// between are held in memory; keys are passed on as they come.
+// WalkUp walks the steps up from linking values to document keys.
 func (p *Reader) WalkUp(
 	ctx context.Context,
 	steps []shape.Step,
 	tuples [][]string,
 	each func(key []string) error,
 ) error {
-	for _, step := range steps[:len(steps)-1] {
-		var next [][]string
-		err := p.walk(ctx, step, tuples, func(row []string) error {
-			next = append(next, slices.Clone(row))
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		tuples = next
-	}
-	return p.walk(ctx, steps[len(steps)-1], tuples, each)
+	return source.Walk(steps, tuples, func(step shape.Step, tuples [][]string, each func(row []string) error) error {
+		return p.walk(ctx, step, tuples, each)
+	}, each)
 }
 
 // walkAtOnce bounds how long a statement becomes.

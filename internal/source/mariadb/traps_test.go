@@ -3,7 +3,6 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -19,6 +18,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/mariatest"
 	"pingo/internal/source"
+	"pingo/internal/source/sourcetest"
 )
 
 // compiled compiles the indexes of a definition against a database.
@@ -156,20 +156,7 @@ func (w *world) documents(s *shape.Shape) map[string]string {
 
 func (w *world) made(set *document.Set) map[string]string {
 	w.Helper()
-	out := map[string]string{}
-	for i := range set.Rows(0).Len() {
-		var plain map[string]any
-		if err := json.Unmarshal(set.Append(nil, i), &plain); err != nil {
-			w.Fatal(err)
-		}
-		delete(plain, definition.FingerprintField)
-		b, err := json.Marshal(plain)
-		if err != nil {
-			w.Fatal(err)
-		}
-		out[string(set.AppendKey(nil, i))] = string(b)
-	}
-	return out
+	return sourcetest.Documents(w, set)
 }
 
 const trails = `

@@ -2,7 +2,6 @@ package outbox_test
 
 import (
 	"database/sql"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -25,6 +24,7 @@ import (
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/records"
 	"pingo/internal/source"
+	"pingo/internal/source/sourcetest"
 )
 
 func TestMain(m *testing.M) {
@@ -420,18 +420,5 @@ func documents(w *world, s *shape.Shape) map[string]string {
 	if err := w.src.ReadRange(w.Context(), set, nil, nil); err != nil {
 		w.Fatal(err)
 	}
-	out := map[string]string{}
-	for i := range set.Rows(0).Len() {
-		var plain map[string]any
-		if err := json.Unmarshal(set.Append(nil, i), &plain); err != nil {
-			w.Fatal(err)
-		}
-		delete(plain, definition.FingerprintField)
-		b, err := json.Marshal(plain)
-		if err != nil {
-			w.Fatal(err)
-		}
-		out[string(set.AppendKey(nil, i))] = string(b)
-	}
-	return out
+	return sourcetest.Documents(w, set)
 }

@@ -14,7 +14,6 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"pingo/internal/core/change"
-	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
 	"pingo/internal/source"
 	"pingo/internal/source/journal"
@@ -29,7 +28,7 @@ type Feed struct {
 	marks   []mark
 	taken   int64 // the highest number that was taken at the last full read
 	marked  time.Time
-	layouts map[int32]layout
+	layouts map[int32]journal.Layout
 	// looked is when materialised views were last looked at.
 	looked time.Time
 	// claim is that under which the journal is read.
@@ -51,34 +50,19 @@ var errNoCapture = errors.New(
 // markEvery bounds how often a mark is set, since each takes a transaction number.
 const markEvery = 50 * time.Millisecond
 
-type layout struct {
-	table      shape.Ref
-	key, links []string
-}
-
-// values reads what the triggers wrote for so many columns: one value as it is,
-// several as an array. Nothing at all stands for no values.
-func values(text *string, columns int) ([]*string, error) {
-	if text == nil || columns == 0 {
-		return nil, nil
-	}
-	if columns == 1 {
-		return []*string{text}, nil
-	}
+// several takes the text of an array apart, as the triggers write the values of several columns.
+func several(text string) ([]*string, error) {
 	var list []*string
-	err := arrays.Scan(pgtype.TextArrayOID, pgtype.TextFormatCode, []byte(*text), &list)
+	err := arrays.Scan(pgtype.TextArrayOID, pgtype.TextFormatCode, []byte(text), &list)
 	return list, err
 }
 
 var arrays = pgtype.NewMap()
 
-// noted is a journal row as it stands there.
+// noted is a journal row, and the number of its layout.
 type noted struct {
-	seq                int64
-	at                 time.Time
-	layout             int32
-	op                 string
-	key, before, after *string
+	journal.Row
+	layout int32
 }
 
 // claimed reads who has claimed the journal. The history of a database is told by its
@@ -203,10 +187,10 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 			var n noted
 			_, err := pgx.ForEachRow(
 				result,
-				[]any{&n.seq, &n.at, &n.layout, &n.op, &n.key, &n.before, &n.after},
+				[]any{&n.Seq, &n.At, &n.layout, &n.Op, &n.Key, &n.Before, &n.After},
 				func() error {
 					rows = append(rows, n)
-					n.key, n.before, n.after = nil, nil, nil
+					n.Key, n.Before, n.After = nil, nil, nil
 					return nil
 				},
 			)
@@ -349,54 +333,27 @@ func (p *Feed) changes(ctx context.Context, rows []noted) ([]change.Change, erro
 			if known, ok = p.layouts[n.layout]; !ok {
 				return nil, fmt.Errorf(
 					"journal row %d has layout %d, which pingo_capture.layouts does not know: somebody deleted it; install capture again and reindex",
-					n.seq,
+					n.Seq,
 					n.layout,
 				)
 			}
 		}
-		out[i] = n.change(known)
+		out[i] = n.Change(known, several)
 	}
 	return out, nil
 }
 
-// change is what a journal row says. One that says nothing that can be understood is taken
-// as if all rows had gone: whatever changed, all documents of the table are built anew.
-func (n *noted) change(known layout) change.Change {
-	c := change.Change{Seq: n.seq, At: n.at, Table: known.table, Links: known.links}
-	all := c
-	all.Op = change.Truncate
-	switch n.op {
-	case "i", "u", "d":
-		c.Op = change.Op(n.op[0])
-	default:
-		return all
-	}
-	key, err1 := values(n.key, len(known.key))
-	before, err2 := values(n.before, len(known.links))
-	after, err3 := values(n.after, len(known.links))
-	if errors.Join(err1, err2, err3) != nil || len(key) != len(known.key) || slices.Contains(key, nil) ||
-		n.before != nil && len(before) != len(known.links) ||
-		n.after != nil && len(after) != len(known.links) {
-		return all
-	}
-	c.Before, c.After = before, after
-	for _, k := range key {
-		c.Key = append(c.Key, *k)
-	}
-	return c
-}
-
-func (p *Feed) readLayouts(ctx context.Context) (map[int32]layout, error) {
+func (p *Feed) readLayouts(ctx context.Context) (map[int32]journal.Layout, error) {
 	rows, err := p.pool.Query(ctx, "SELECT id, schema_name, table_name, key, links FROM pingo_capture.layouts")
 	if err != nil {
 		return nil, wrap("reading the journal's layouts", err)
 	}
-	out := map[int32]layout{}
+	out := map[int32]journal.Layout{}
 	var id int32
-	var l layout
-	_, err = pgx.ForEachRow(rows, []any{&id, &l.table.Schema, &l.table.Name, &l.key, &l.links}, func() error {
+	var l journal.Layout
+	_, err = pgx.ForEachRow(rows, []any{&id, &l.Table.Schema, &l.Table.Name, &l.Key, &l.Links}, func() error {
 		out[id] = l
-		l.key, l.links = nil, nil
+		l.Key, l.Links = nil, nil
 		return nil
 	})
 	return out, err

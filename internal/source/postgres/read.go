@@ -11,6 +11,7 @@ import (
 
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/source"
 )
 
 // nodeSQL is how one node is read: everything but the condition that picks rows.
@@ -340,26 +341,16 @@ func result(
 	return reader.Close()
 }
 
-// WalkUp walks the steps up from linking values to document keys. Values in
-// between are held in memory; keys are passed on as they come.
+// WalkUp walks the steps up from linking values to document keys.
 func (p *Reader) WalkUp(
 	ctx context.Context,
 	steps []shape.Step,
 	tuples [][]string,
 	each func(key []string) error,
 ) error {
-	for _, step := range steps[:len(steps)-1] {
-		var next [][]string
-		err := p.walk(ctx, step, tuples, func(row []string) error {
-			next = append(next, slices.Clone(row))
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		tuples = next
-	}
-	return p.walk(ctx, steps[len(steps)-1], tuples, each)
+	return source.Walk(steps, tuples, func(step shape.Step, tuples [][]string, each func(row []string) error) error {
+		return p.walk(ctx, step, tuples, each)
+	}, each)
 }
 
 func (p *Reader) walk(

@@ -121,18 +121,21 @@ func (s *suite) do(f func(tx Transaction)) {
 	tx.Commit()
 }
 
-func (s *suite) documents(set *document.Set) map[string]string {
+// Documents are the documents of a set by their keys, as JSON in the order of its names and without
+// fingerprints.
+func Documents(t testing.TB, set *document.Set) map[string]string {
+	t.Helper()
 	out := map[string]string{}
 	for i := range set.Rows(0).Len() {
 		doc := set.Append(nil, i)
 		var plain map[string]any
 		if err := json.Unmarshal(doc, &plain); err != nil {
-			s.Fatalf("%s: %v", doc, err)
+			t.Fatalf("%s: %v", doc, err)
 		}
 		delete(plain, definition.FingerprintField)
 		b, err := json.Marshal(plain)
 		if err != nil {
-			s.Fatal(err)
+			t.Fatal(err)
 		}
 		out[string(set.AppendKey(nil, i))] = string(b)
 	}
@@ -186,7 +189,7 @@ func (s *suite) rowsBecomeDocuments() {
 		"3": `{"beds":3,"name":"hut 3","open":false,"region":null,"since":"2031-06-01","stays":[{"body":"","night":""}]}`,
 		"7": `{"beds":null,"name":null,"open":null,"region":null,"since":null,"stays":[]}`,
 	}
-	if got := s.documents(set); fmt.Sprint(got) != fmt.Sprint(want) {
+	if got := Documents(s, set); fmt.Sprint(got) != fmt.Sprint(want) {
 		s.Errorf("documents by key:\n%v, want\n%v", got, want)
 	}
 	var up []string
@@ -227,7 +230,7 @@ func (s *suite) rangesCoverAll(sh *shape.Shape) {
 		if err := s.src.ReadRange(ctx, set, after, end); err != nil {
 			s.Fatal(err)
 		}
-		for key, doc := range s.documents(set) {
+		for key, doc := range Documents(s, set) {
 			if byRange[key] != "" {
 				s.Errorf("%s: %q is in two chunks", sh.Index, key)
 			}
@@ -242,7 +245,7 @@ func (s *suite) rangesCoverAll(sh *shape.Shape) {
 	if err := s.src.ReadKeys(ctx, set, listed); err != nil {
 		s.Fatal(err)
 	}
-	if byKey := s.documents(set); len(byRange) == 0 || fmt.Sprint(byRange) != fmt.Sprint(byKey) {
+	if byKey := Documents(s, set); len(byRange) == 0 || fmt.Sprint(byRange) != fmt.Sprint(byKey) {
 		s.Errorf("%s by ranges: %v\nby keys: %v", sh.Index, byRange, byKey)
 	}
 }

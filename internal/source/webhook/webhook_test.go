@@ -24,6 +24,7 @@ import (
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/records"
 	"pingo/internal/source"
+	"pingo/internal/source/sourcetest"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -169,20 +170,7 @@ func (w *world) documents(s *shape.Shape) map[string]string {
 	if err := w.src.ReadRange(w.Context(), set, nil, nil); err != nil {
 		w.Fatal(err)
 	}
-	out := map[string]string{}
-	for i := range set.Rows(0).Len() {
-		var plain map[string]any
-		if err := json.Unmarshal(set.Append(nil, i), &plain); err != nil {
-			w.Fatal(err)
-		}
-		delete(plain, definition.FingerprintField)
-		b, err := json.Marshal(plain)
-		if err != nil {
-			w.Fatal(err)
-		}
-		out[string(set.AppendKey(nil, i))] = string(b)
-	}
-	return out
+	return sourcetest.Documents(w, set)
 }
 
 const indexes = `
