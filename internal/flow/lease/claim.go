@@ -28,6 +28,8 @@ type Claimer struct {
 	claimed chan struct{} // closed when the source is claimed
 
 	above atomic.Int64
+	// again ends the read that goes on, so that the source is claimed anew.
+	again atomic.Pointer[context.CancelFunc]
 }
 
 // NewClaimer prepares the claim of a service. missed records that all editions of the source
@@ -60,11 +62,14 @@ func (c *Claimer) Run(ctx context.Context, read func(ctx context.Context)) {
 		if !c.claim(ctx) {
 			return
 		}
+		reading, stop := context.WithCancel(ctx)
+		c.again.Store(&stop)
 		if first {
 			close(c.claimed)
 			keeping.Go(func() { c.keep(ctx) })
 		}
-		read(ctx)
+		read(reading)
+		stop()
 	}
 }
 
@@ -210,7 +215,10 @@ func (c *Claimer) keep(ctx context.Context) {
 			moved := before
 			moved.Mark++
 			if err == nil && now != moved {
-				continue // whoever reads the changes notices it, too, and sees to it
+				// Whoever reads may know of an older mark alone, and not notice: what this means
+				// shows when the source is claimed again.
+				(*c.again.Load())()
+				continue
 			}
 		}
 		if err == nil {

@@ -2,10 +2,13 @@ package lease
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"log/slog"
+	"sync"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/stats"
@@ -94,6 +97,61 @@ func recordsPutBack(t *testing.T) {
 	if reason := claim("H", nil); reason != RecordsOlder {
 		t.Errorf("H finds %q", reason)
 	}
+}
+
+// lossy is a feed whose beats are carried out, and whose answers get lost: it goes by the claim that
+// it heard of last itself.
+type lossy struct {
+	claims
+	missed chan string
+}
+
+func (l *lossy) Beat(context.Context, change.Claim) (change.Claim, error) {
+	l.now.Mark++
+	return change.Claim{}, &source.Error{Fault: source.Superseded, Err: errors.New("answer lost, and sent again")}
+}
+
+// A source that is put back is noticed by whoever moves its mark, though the feed, which heard of
+// an older mark alone, goes on reading: the claim is made again.
+func TestAMarkThatWentBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store, feed := model.NewRecords(), &lossy{missed: make(chan string, 1)}
+		v, err := store.Heartbeat(t.Context(), processOf("A"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		lease, err := Take(t.Context(), store, "lodge", "A", first(v.Leases), 0)
+		if err != nil || lease == nil {
+			t.Fatal(lease, err)
+		}
+		log := slog.New(slog.DiscardHandler)
+		c := NewClaimer(lease, feed, "one", func(_ context.Context, why string) error {
+			feed.missed <- why
+			return nil
+		}, &stats.TroubleSpot{}, log)
+		ctx, cancel := context.WithCancel(t.Context())
+		defer cancel()
+		var work sync.WaitGroup
+		defer work.Wait()
+		defer cancel()
+		work.Go(func() {
+			lease.Keep(ctx, func() json.RawMessage { return json.RawMessage("{}") }, func(context.Context) error { return nil }, log)
+		})
+		work.Go(func() { c.Run(ctx, func(reading context.Context) { <-reading.Done() }) })
+		time.Sleep(5 * beatEvery)
+		if feed.now.Mark < 4 {
+			t.Fatalf("the mark is at %d", feed.now.Mark)
+		}
+		feed.now.Mark = 1
+		select {
+		case why := <-feed.missed:
+			if why != sourceRestored {
+				t.Error(why)
+			}
+		case <-time.After(5 * beatEvery):
+			t.Error("nobody noticed")
+		}
+	})
 }
 
 func processOf(id string) records.Process { return records.Process{ID: id} }
