@@ -7,7 +7,7 @@ import { looks } from '../theme';
 
 // StateMark is amber where all is in sync but some documents failed.
 export function StateMark({ state, failed = false, size = 22 }: { state: State; failed?: boolean; size?: number }) {
-  const look = failed && state === 'in sync' ? looks.waiting : looks[state];
+  const look = failed && state === 'in sync' ? { ...looks.waiting, sign: '!' } : looks[state];
   return (
     <Box component="span" aria-hidden sx={{
       width: size, height: size, borderRadius: '50%', flexShrink: 0, display: 'inline-grid', placeItems: 'center',

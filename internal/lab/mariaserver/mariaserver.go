@@ -116,11 +116,16 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 			return nil, err
 		}
 	}
-	if out, err := exec.CommandContext(ctx, "mariadb-install-db", install...).CombinedOutput(); err != nil {
+	installing := exec.CommandContext(ctx, "mariadb-install-db", install...)
+	installing.Env = s.environment()
+	if out, err := installing.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("making MariaDB's data: %w: %s", err, lastLine(string(out)))
 	}
 	return s, s.Restart(ctx)
 }
+
+// environment has the server put what is temporary where its user may.
+func (s *Server) environment() []string { return append(os.Environ(), "TMPDIR="+s.dir) }
 
 // Restart starts the server that does not run.
 func (s *Server) Restart(ctx context.Context) error {
@@ -130,7 +135,7 @@ func (s *Server) Restart(ctx context.Context) error {
 	}
 	defer log.Close()
 	s.cmd = exec.Command("mariadbd", s.args...)
-	s.cmd.Stdout, s.cmd.Stderr, s.cmd.Dir = log, log, "/"
+	s.cmd.Stdout, s.cmd.Stderr, s.cmd.Dir, s.cmd.Env = log, log, "/", s.environment()
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := s.cmd.Start(); err != nil {
 		return fmt.Errorf("starting MariaDB: %w", err)
