@@ -132,13 +132,28 @@ func TestEventsAndFiles(t *testing.T) {
 			t.Errorf("%s: %d, want %d", c.path, got, c.status)
 		}
 	}
-	conn, err := net.Dial("tcp", w.address)
-	if err != nil {
-		t.Fatal(err)
+	var open []net.Conn
+	w.eventually(10*time.Second, "too many at once are turned away", func() error {
+		conn, err := net.Dial("tcp", w.address) // its request does not end, and takes a place
+		if err != nil {
+			return err
+		}
+		fmt.Fprint(conn, "POST /hooks/conditions HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\nContent-Type: application/json\r\n\r\n{\"key\"")
+		open = append(open, conn)
+		if got := post("/hooks/conditions", "{}"); got != 429 {
+			return fmt.Errorf("%d", got)
+		}
+		return nil
+	})
+	for _, conn := range open {
+		conn.Close()
 	}
-	fmt.Fprint(conn, "POST /hooks/conditions HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\nContent-Type: application/json\r\n\r\n{\"key\"")
-	conn.Close()
-	time.Sleep(100 * time.Millisecond)
+	w.eventually(3*time.Second, "and let in again", func() error {
+		if got := post("/hooks/conditions", "{}"); got != 401 {
+			return fmt.Errorf("%d", got)
+		}
+		return nil
+	})
 	viewer, err := w.client.CreateToken(t.Context(), "watch", "viewer")
 	if err != nil {
 		t.Fatal(err)

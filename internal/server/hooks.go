@@ -18,8 +18,19 @@ import (
 // rest.
 const hooksPath = "/hooks/"
 
+// hooksAtOnce bounds the requests of senders that are read at the same time: nobody knows who sends
+// until the whole of a request was read.
+const hooksAtOnce = 32
+
 // hook takes in one request of a sender. It is answered when what it holds is on disk.
 func (s *Server) hook(c echo.Context) error {
+	select {
+	case s.hooking <- struct{}{}:
+		defer func() { <-s.hooking }()
+	default:
+		c.Response().Header().Set("Retry-After", "1")
+		return problemf(http.StatusTooManyRequests, "%d requests are being read already: send it again in a moment", hooksAtOnce)
+	}
 	request := c.Request()
 	name := c.Param("source")
 	limit, err := s.receive.Limit(name)

@@ -35,6 +35,7 @@ import (
 type Server struct {
 	flow    *flow.Service
 	receive *receive.Receiver
+	hooking chan struct{} // has an item for each request of a sender that is being read
 	records *records.Records
 	access  *access
 	log     *slog.Logger
@@ -54,6 +55,7 @@ func New(
 	s := &Server{
 		flow:    f,
 		receive: &receive.Receiver{Connections: f.Inspect.Connections},
+		hooking: make(chan struct{}, hooksAtOnce),
 		records: rec,
 		access:  newAccess(rec),
 		log:     log,
