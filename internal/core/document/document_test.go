@@ -228,11 +228,13 @@ func TestOrderOfValues(t *testing.T) {
 		shape.Keyword:   {"", "false", "true"},
 	} {
 		for i := range ordered {
-			if compareText(kind, []byte(ordered[i]), nil) >= 0 || compareText(kind, nil, []byte(ordered[i])) <= 0 {
+			by, low := shape.By{Type: kind}, shape.By{Type: kind, NullsLow: true}
+			if compareText(by, []byte(ordered[i]), nil) >= 0 || compareText(by, nil, []byte(ordered[i])) <= 0 ||
+				compareText(low, []byte(ordered[i]), nil) <= 0 || compareText(low, nil, nil) != 0 {
 				t.Errorf("%s: NULL is not above %s", kind, ordered[i])
 			}
 			for j := range ordered {
-				if got, want := compareText(kind, []byte(ordered[i]), []byte(ordered[j])), cmp.Compare(i, j); cmp.Compare(
+				if got, want := compareText(by, []byte(ordered[i]), []byte(ordered[j])), cmp.Compare(i, j); cmp.Compare(
 					got,
 					0,
 				) != want {

@@ -13,7 +13,7 @@ func (s *Set) sort(node int) {
 	rows, l, by := &s.nodes[node], &s.links[node], s.tree.Nodes[node].InOrder
 	compare := func(a, b int32) int {
 		for _, term := range by {
-			c := compareText(term.Type, rows.Value(int(a), term.At), rows.Value(int(b), term.At))
+			c := compareText(term, rows.Value(int(a), term.At), rows.Value(int(b), term.At))
 			if term.Descending {
 				c = -c
 			}
@@ -43,10 +43,13 @@ func (s *Set) sort(node int) {
 	}
 }
 
-// compareText compares two values by their neutral forms. NULL is above everything.
-func compareText(t shape.Type, a, b []byte) int {
-	switch {
+// compareText compares two values by their neutral forms. NULL is above everything, or below.
+func compareText(by shape.By, a, b []byte) int {
+	switch t := by.Type; {
 	case a == nil || b == nil:
+		if by.NullsLow {
+			a, b = b, a
+		}
 		return cmp.Compare(isNull(a), isNull(b))
 	case t == shape.Integer:
 		return compareIntegers(a, b)

@@ -95,6 +95,8 @@ type ExpressionFacts struct {
 type Facts struct {
 	Tables      map[string]*Table // by name as written
 	Expressions map[Expression]ExpressionFacts
+	// NullsLow: the source takes NULL for lower than all values when it puts rows in order.
+	NullsLow bool
 	// Known lists all tables that may be read, for suggestions.
 	Known []string
 	// Denied are tables by name as written that are there, but may not be read; with

@@ -11,6 +11,8 @@ type By struct {
 	Descending bool `json:"descending,omitempty"`
 	// Type is Integer, Date or Timestamp; Keyword for texts whose bytes give the order.
 	Type Type `json:"type"`
+	// NullsLow: NULL comes before all values, not after them, unless Descending.
+	NullsLow bool `json:"nullsLow,omitempty"`
 }
 
 var plainOrder = regexp.MustCompile(`(?i)^(?:"([^"]+)"|([a-z_][a-z0-9_]*))(?:\s+(asc|desc))?$`)
@@ -57,7 +59,9 @@ func (c *compiler) order(node *Node, t *Table, used []string) {
 	for i, term := range terms {
 		node.InOrder = append(
 			node.InOrder,
-			By{At: node.read(columns[i]), Descending: term.descending, Type: kinds[i]},
+			By{
+				At: node.read(columns[i]), Descending: term.descending, Type: kinds[i], NullsLow: c.facts.NullsLow,
+			},
 		)
 	}
 }

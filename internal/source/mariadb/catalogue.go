@@ -126,7 +126,6 @@ func fill(c *shape.TableColumn) {
 	case c.Type == shape.Decimal || base(c.Form) == "binary":
 		c.Family = strings.TrimSuffix(c.Native, " unsigned")
 	}
-	c.Bytewise = base(c.Form) == "uuid"
 }
 
 // Facts asks the catalogue about tables, and the server about expressions: each is prepared,
@@ -141,6 +140,7 @@ func (p *Reader) Facts(
 		Expressions: map[shape.Expression]shape.ExpressionFacts{},
 		Origins:     map[shape.Origin]map[string]string{},
 		Denied:      map[string]string{},
+		NullsLow:    true,
 	}
 	if err := p.list(ctx, &facts, tables); err != nil {
 		return facts, wrap("reading the catalogue", err)
