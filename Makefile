@@ -37,15 +37,16 @@ test-engines: build engines
 
 # The flow and the server under the race detector.
 race: build
-	go test -race -timeout 20m ./internal/core/... ./internal/flow/... ./internal/server ./internal/kinds ./internal/lab/...
+	go test -race -timeout 20m ./internal/core/... ./internal/flow/... ./internal/server ./internal/kinds ./internal/lab/... \
+		./internal/source/mariadb ./internal/source/webhook ./internal/source/outbox ./internal/source/poll ./internal/source/webfeed
 
 bench: build engines
 	go run ./bench
 
-# A longer storm: make storm SEED=7 MINUTES=10
+# Longer storms: make storm SEED=7 MINUTES=10
 MINUTES ?= 5
 storm: build
-	PINGO_STORM_SEED=$(SEED) PINGO_STORM_SECONDS=$$(($(MINUTES) * 60)) go test ./internal/cli -run 'TestStorm$$' -count=1 -v -timeout 24h
+	PINGO_STORM_SEED=$(SEED) PINGO_STORM_SECONDS=$$(($(MINUTES) * 60)) go test ./internal/cli -run 'TestStorm$$|TestMixedStorm$$' -count=1 -v -timeout 24h
 
 # More of the small storm: make small-storm SEED=7 EPISODES=1000
 EPISODES ?= 1000

@@ -26,6 +26,15 @@ type Source struct {
 	Intake Intake
 }
 
+// Named is a table's name in what people read: that of the intake is nobody's table, so they know
+// it by its label alone.
+func (s *Source) Named(table shape.Ref) string {
+	if s.Intake != nil {
+		return s.Label(table)
+	}
+	return table.String()
+}
+
 // Reader reads rows as they are now. All methods may be used at the same time.
 type Reader interface {
 	// Describe connects and says in words who answered.

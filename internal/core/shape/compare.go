@@ -150,7 +150,7 @@ func collect(t *Tree, into map[string]fieldAt) []string {
 	for _, n := range t.Nodes {
 		for i, f := range n.Fields {
 			path := t.FieldPath(n, i)
-			into[path] = fieldAt{f, t.Source(n, i)}
+			into[path] = fieldAt{f, t.Source(n, i, Ref.String)}
 			order = append(order, path)
 		}
 	}
@@ -169,15 +169,16 @@ func (t *Tree) FieldPath(n *Node, field int) string {
 	return path + "." + n.Fields[field].Name
 }
 
-// Source says where a field's value comes from: a column, an expression, other fields.
-func (t *Tree) Source(n *Node, field int) string {
+// Source says where a field's value comes from: a column, an expression, other fields. named gives
+// a table's name as people read it.
+func (t *Tree) Source(n *Node, field int, named func(Ref) string) string {
 	f := n.Fields[field]
 	if f.At >= 0 {
 		c := n.Columns[f.At]
 		if c.Expression != "" {
-			return fmt.Sprintf("%s of %s", c.Expression, n.Table)
+			return fmt.Sprintf("%s of %s", c.Expression, named(n.Table))
 		}
-		return n.Table.String() + "." + c.Name
+		return named(n.Table) + "." + c.Name
 	}
 	parts := make([]string, len(f.Combine))
 	for i, p := range f.Combine {

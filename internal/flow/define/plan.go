@@ -245,11 +245,7 @@ func (p *plan) capture(ctx context.Context, d *Definer, answer *api.Endpoint, sr
 	}
 	c := api.CapturePlan{Source: answer.Name, Tables: []string{}, Advice: []api.Advice{}}
 	for _, t := range need {
-		name := t.Table.String()
-		if src.Intake != nil { // it is nobody's table, so people know it by its label alone
-			name = src.Label(t.Table)
-		}
-		c.Tables = append(c.Tables, name)
+		c.Tables = append(c.Tables, src.Named(t.Table))
 	}
 	if answer.Missing, err = src.Capture.MissingRights(ctx, need); err != nil {
 		return err
@@ -293,7 +289,7 @@ func (p *plan) index(
 			Notes:       []string{},
 		},
 	}
-	out.describe()
+	out.describe(src)
 	kind := d.Connections.Kinds.Engine(p.definition.Engine(ix.Engine).Kind)
 	if kind != nil { // else it does not answer, so nobody knows what it can do
 		refused, notes := kind.Limits(compiled)
@@ -365,14 +361,14 @@ func (p *plan) index(
 }
 
 // describe lists the tables and fields of the planned documents.
-func (p *planned) describe() {
+func (p *planned) describe(src *source.Source) {
 	p.Nodes, p.Fields = []api.PlanNode{}, []api.PlanField{}
 	for _, t := range p.shape.Trees {
 		for _, n := range t.Nodes {
 			node := api.PlanNode{
 				Rows:  t.Name,
 				Path:  t.Path(n),
-				Table: n.Table.String(),
+				Table: src.Named(n.Table),
 				Kind:  "root",
 				Link:  n.Link.Words(),
 				Where: n.Where,
@@ -400,7 +396,7 @@ func (p *planned) describe() {
 						Path:   t.FieldPath(n, i),
 						Type:   string(f.Type),
 						List:   f.Array || t.Repeated(n),
-						From:   t.Source(n, i),
+						From:   t.Source(n, i, src.Named),
 						Search: f.Search,
 						Match:  string(f.Match),
 						Filter: f.Filter,
@@ -431,7 +427,7 @@ func (p *planned) sample(ctx context.Context, t *shape.Tree, src *source.Source)
 				p.Notes,
 				fmt.Sprintf(
 					"no sample can be built from %s, because of a value in its first rows: %v",
-					t.Root().Table,
+					src.Named(t.Root().Table),
 					err,
 				),
 			)

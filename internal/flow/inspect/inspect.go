@@ -145,7 +145,7 @@ func (i *Inspector) Shapes(ctx context.Context, source string) ([]*shape.Shape, 
 	return out, nil
 }
 
-func originsOf(t *shape.Tree) []api.FieldOrigin {
+func originsOf(t *shape.Tree, src *source.Source) []api.FieldOrigin {
 	out := []api.FieldOrigin{}
 	for _, n := range t.Nodes {
 		for i, f := range n.Fields {
@@ -153,7 +153,7 @@ func originsOf(t *shape.Tree) []api.FieldOrigin {
 				out,
 				api.FieldOrigin{
 					Path: t.FieldPath(n, i),
-					From: t.Source(n, i),
+					From: t.Source(n, i, src.Named),
 					Type: string(f.Type),
 					List: f.Array || t.Repeated(n),
 				},
@@ -216,7 +216,7 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 		Edition: e.Record.Name(),
 		Built:   json.RawMessage("null"),
 		Stored:  json.RawMessage("null"),
-		Origins: originsOf(t),
+		Origins: originsOf(t, e.Source),
 	}
 	built := set.Rows(0).Len() > 0
 	if built {

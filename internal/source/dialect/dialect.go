@@ -26,8 +26,8 @@ type Database interface {
 	Table(url, name string) shape.Ref
 	// CreateOutbox is the SQL of a good outbox.
 	CreateOutbox(o Outbox) string
-	// Grants are the statements that let somebody read a table and change it so.
-	Grants(table, privileges string) string
+	// Grants are the statements that give the user of a source's URL some privileges on a table.
+	Grants(url, table, privileges string) string
 	// Explain puts a failure into a sentence, and says whose fault it is.
 	Explain(err error) error
 	// Newer calls each with the key, and the value of a column as text, of every row of a table

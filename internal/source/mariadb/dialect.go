@@ -77,8 +77,12 @@ func (sqlWords) table(name string) string {
 	return quoteName(schema) + "." + quoteName(table)
 }
 
-func (w sqlWords) Grants(table, privileges string) string {
-	return fmt.Sprintf("GRANT %s ON %s TO current_user();\n", privileges, w.table(table))
+func (w sqlWords) Grants(address, table, privileges string) string {
+	user := "current_user()"
+	if u, err := url.Parse(address); err == nil && u.User.Username() != "" {
+		user = text(u.User.Username()) + "@'%'"
+	}
+	return fmt.Sprintf("GRANT %s ON %s TO %s;\n", privileges, w.table(table), user)
 }
 
 // overlapRows is by how much numbers may be late, where a column is no time.

@@ -209,9 +209,9 @@ func (t *table) names() dialect.Outbox {
 
 func (t *table) grants() string {
 	if t.Done == "mark" {
-		return t.Grants(t.Options.Table, "SELECT, UPDATE")
+		return t.Grants(t.url, t.Options.Table, "SELECT, UPDATE")
 	}
-	return t.Grants(t.Options.Table, "SELECT, DELETE")
+	return t.Grants(t.url, t.Options.Table, "SELECT, DELETE")
 }
 
 const countedRows = 50_000

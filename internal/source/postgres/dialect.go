@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -76,8 +77,12 @@ func (words) table(name string) string {
 	return quoteName(schema) + "." + quoteName(table)
 }
 
-func (w words) Grants(table, privileges string) string {
-	return fmt.Sprintf("GRANT %s ON %s TO CURRENT_USER;\n", privileges, w.table(table))
+func (w words) Grants(address, table, privileges string) string {
+	user := "CURRENT_USER"
+	if u, err := url.Parse(address); err == nil && u.User.Username() != "" {
+		user = quoteName(u.User.Username())
+	}
+	return fmt.Sprintf("GRANT %s ON %s TO %s;\n", privileges, w.table(table), user)
 }
 
 // overlapRows is by how much numbers may be late, where a column is no time.
