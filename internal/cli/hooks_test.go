@@ -42,7 +42,8 @@ func TestEventsAndFiles(t *testing.T) {
 		!strings.Contains(out, "secrets are never stored") {
 		t.Errorf("a secret that is written out: %d\n%s", code, out)
 	}
-	if out, _, code := w.run("check", w.write(strings.Replace(stationDefinition, "key: /key", "key: key", 1))); code != 3 || !strings.Contains(out, "pingo.yaml:7:") {
+	if out, _, code := w.run("check", w.write(strings.Replace(stationDefinition, "key: /key", "key: key", 1))); code != 3 ||
+		!strings.Contains(out, "pingo.yaml:7:") {
 		t.Errorf("a pointer that is none: %d\n%s", code, out)
 	}
 	w.must("apply", "--yes", definition)
@@ -57,11 +58,25 @@ func TestEventsAndFiles(t *testing.T) {
 		}
 		return path
 	}
-	w.must("hooks", "send", "conditions", file("event.json", `[{"key": "1", "body": {"title": "fresh snow", "snow_cm": 40}}, {"key": "2", "body": {"title": "thaw"}}]`), "--event", "msg_1")
-	if out := w.must("hooks", "send", "conditions", file("event.json", `[{"key": "1", "body": {"title": "fresh snow", "snow_cm": 40}}, {"key": "2", "body": {"title": "thaw"}}]`), "--event", "msg_1"); !strings.Contains(out, "duplicate 2") {
+	w.must(
+		"hooks",
+		"send",
+		"conditions",
+		file(
+			"event.json",
+			`[{"key": "1", "body": {"title": "fresh snow", "snow_cm": 40}}, {"key": "2", "body": {"title": "thaw"}}]`,
+		),
+		"--event",
+		"msg_1",
+	)
+	if out := w.must("hooks", "send", "conditions", file("event.json", `[{"key": "1", "body": {"title": "fresh snow", "snow_cm": 40}}, {"key": "2", "body": {"title": "thaw"}}]`), "--event", "msg_1"); !strings.Contains(
+		out,
+		"duplicate 2",
+	) {
 		t.Errorf("sent again: %s", out)
 	}
-	if out, errs, code := w.run("hooks", "send", "conditions", file("wrong.json", `{"body": {}}`)); code != 1 || !strings.Contains(out, `the key at "/key" is not there`) {
+	if out, errs, code := w.run("hooks", "send", "conditions", file("wrong.json", `{"body": {}}`)); code != 1 ||
+		!strings.Contains(out, `the key at "/key" is not there`) {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
 	found := func(want string, args ...string) {
@@ -82,25 +97,43 @@ func TestEventsAndFiles(t *testing.T) {
 	if err != nil || len(receipts) != 1 {
 		t.Fatal(receipts, err)
 	}
-	if out := w.must("hooks", "show", "conditions", fmt.Sprint(receipts[0].Number)); !strings.Contains(out, "is not there") {
+	if out := w.must("hooks", "show", "conditions", fmt.Sprint(receipts[0].Number)); !strings.Contains(
+		out,
+		"is not there",
+	) {
 		t.Error(out)
 	}
-	if _, errs, code := w.run("hooks", "show", "conditions", "999999"); code != 1 || !strings.Contains(errs, "has no receipt") {
+	if _, errs, code := w.run("hooks", "show", "conditions", "999999"); code != 1 ||
+		!strings.Contains(errs, "has no receipt") {
 		t.Errorf("%d %s", code, errs)
 	}
 
 	// Files of all forms; what is refused has its line, and a listing deletes what it has not.
-	out, errs, code := w.run("load", "conditions", "bulletins", file("all.ndjson", "{\"key\": \"1\"}\n\n{\"id\": 3, \"title\": \"fog\", \"snow_cm\": 7}\nno json\n"), "--replace")
-	if code != 1 || !strings.Contains(out, "line 1: the key at \"/id\" is not there") || !strings.Contains(out, "line 4: the row cannot be read") || !strings.Contains(errs, "nothing was deleted") {
+	out, errs, code := w.run(
+		"load",
+		"conditions",
+		"bulletins",
+		file("all.ndjson", "{\"key\": \"1\"}\n\n{\"id\": 3, \"title\": \"fog\", \"snow_cm\": 7}\nno json\n"),
+		"--replace",
+	)
+	if code != 1 || !strings.Contains(out, "line 1: the key at \"/id\" is not there") ||
+		!strings.Contains(out, "line 4: the row cannot be read") ||
+		!strings.Contains(errs, "nothing was deleted") {
 		t.Errorf("ndjson: %d %s %s", code, out, errs)
 	}
 	found("3 found")
-	if out := w.must("load", "conditions", "bulletins", file("all.csv", "id,title,snow_cm\n3,fog again,8\n4,\"ice, and \"\"more\"\"\",\n"), "--replace"); !strings.Contains(out, "Loaded 2 records; deleted 2") {
+	if out := w.must("load", "conditions", "bulletins", file("all.csv", "id,title,snow_cm\n3,fog again,8\n4,\"ice, and \"\"more\"\"\",\n"), "--replace"); !strings.Contains(
+		out,
+		"Loaded 2 records; deleted 2",
+	) {
 		t.Error(out)
 	}
 	found("2 found")
 	found("1 found", "--filter", "snow_cm=8")
-	if out := w.must("load", "conditions", "bulletins", file("all.json", `[{"id": 5, "title": "wind"}]`)); !strings.Contains(out, "Loaded 1 records") {
+	if out := w.must("load", "conditions", "bulletins", file("all.json", `[{"id": 5, "title": "wind"}]`)); !strings.Contains(
+		out,
+		"Loaded 1 records",
+	) {
 		t.Error(out)
 	}
 	for _, wrong := range [][]string{
@@ -138,7 +171,10 @@ func TestEventsAndFiles(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		fmt.Fprint(conn, "POST /hooks/conditions HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\nContent-Type: application/json\r\n\r\n{\"key\"")
+		fmt.Fprint(
+			conn,
+			"POST /hooks/conditions HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\nContent-Type: application/json\r\n\r\n{\"key\"",
+		)
 		open = append(open, conn)
 		if got := post("/hooks/conditions", "{}"); got != 429 {
 			return fmt.Errorf("%d", got)
@@ -178,6 +214,17 @@ func TestEventsAndFiles(t *testing.T) {
 	// What came while nobody listened is there after a start, and a reindex is from what is kept.
 	w.kill()
 	w.serve()
-	w.must("apply", "--yes", w.write(strings.Replace(stationDefinition, "snow_cm: { filter: true }", "snow_cm: { filter: true, sort: true }", 1)))
+	w.must(
+		"apply",
+		"--yes",
+		w.write(
+			strings.Replace(
+				stationDefinition,
+				"snow_cm: { filter: true }",
+				"snow_cm: { filter: true, sort: true }",
+				1,
+			),
+		),
+	)
 	found("3 found", "--sort", "snow_cm")
 }

@@ -180,7 +180,14 @@ func (c *Client) Leftovers(ctx context.Context) ([]api.Leftover, error) {
 
 // RemoveLeftover deletes one of them.
 func (c *Client) RemoveLeftover(ctx context.Context, engine, edition string) error {
-	return c.call(ctx, http.MethodDelete, "/api/leftovers/"+url.PathEscape(engine)+"/"+url.PathEscape(edition), nil, nil, nil)
+	return c.call(
+		ctx,
+		http.MethodDelete,
+		"/api/leftovers/"+url.PathEscape(engine)+"/"+url.PathEscape(edition),
+		nil,
+		nil,
+		nil,
+	)
 }
 
 // Sample previews the first documents of an index.
@@ -298,7 +305,12 @@ func (c *Client) treatFailed(ctx context.Context, how, index string, which api.F
 
 // Receipts lists what became of the events sent to a source, the newest first. An outcome lists
 // those with it alone, and a number (0: none) those below it.
-func (c *Client) Receipts(ctx context.Context, source, outcome string, below int64, n int) ([]api.Receipt, error) {
+func (c *Client) Receipts(
+	ctx context.Context,
+	source, outcome string,
+	below int64,
+	n int,
+) ([]api.Receipt, error) {
 	query := url.Values{"limit": {strconv.Itoa(n)}}
 	if outcome != "" {
 		query.Set("outcome", outcome)
@@ -319,9 +331,20 @@ func (c *Client) HeldRecords(ctx context.Context, source string) ([]api.HeldReco
 }
 
 // SendEvent has the service sign a body, and sends it as a sender would.
-func (c *Client) SendEvent(ctx context.Context, source, path, event, contentType string, body []byte) (*api.HookReply, error) {
+func (c *Client) SendEvent(
+	ctx context.Context,
+	source, path, event, contentType string,
+	body []byte,
+) (*api.HookReply, error) {
 	var signed api.Signed
-	err := c.call(ctx, http.MethodPost, "/api/sources/"+url.PathEscape(source)+"/sign", nil, api.Sign{Event: event, Body: string(body)}, &signed)
+	err := c.call(
+		ctx,
+		http.MethodPost,
+		"/api/sources/"+url.PathEscape(source)+"/sign",
+		nil,
+		api.Sign{Event: event, Body: string(body)},
+		&signed,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,11 @@ func (s *Server) hook(c echo.Context) error {
 		defer func() { <-s.hooking }()
 	default:
 		c.Response().Header().Set("Retry-After", "1")
-		return problemf(http.StatusTooManyRequests, "%d requests are being read already: send it again in a moment", hooksAtOnce)
+		return problemf(
+			http.StatusTooManyRequests,
+			"%d requests are being read already: send it again in a moment",
+			hooksAtOnce,
+		)
 	}
 	request := c.Request()
 	name := c.Param("source")

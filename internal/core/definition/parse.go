@@ -325,7 +325,11 @@ func (d *decoder) source(k, v *yaml.Node) {
 	if kind := kindNamed(d.kinds.Sources, s.Kind); kind != nil {
 		switch {
 		case kind.Schemes == nil && url.text != "":
-			d.find(url.pos, fmt.Sprintf("a source of kind %s has no url: what it holds is sent here", s.Kind), "take url out")
+			d.find(
+				url.pos,
+				fmt.Sprintf("a source of kind %s has no url: what it holds is sent here", s.Kind),
+				"take url out",
+			)
 		case kind.Schemes != nil && seen != nil && !seen["url"]:
 			d.find(d.at(v), fmt.Sprintf("source %s needs %q", k.Value, "url"), "add url: to it")
 		case kind.Schemes != nil:

@@ -28,7 +28,12 @@ func (s *Store) Owe(ctx context.Context, events []Event) error {
 
 // Due lists records that are to be read now, at most n.
 func (s *Store) Due(ctx context.Context, n int) ([]Owed, error) {
-	rows, err := s.pool.Query(ctx, "SELECT record, key, version, generation, attempts FROM intake_fetch WHERE source = $1 AND due <= clock_timestamp() ORDER BY due LIMIT $2", s.source, n)
+	rows, err := s.pool.Query(
+		ctx,
+		"SELECT record, key, version, generation, attempts FROM intake_fetch WHERE source = $1 AND due <= clock_timestamp() ORDER BY due LIMIT $2",
+		s.source,
+		n,
+	)
 	if err != nil {
 		return nil, explain("looking what is to be read", err)
 	}
@@ -38,13 +43,27 @@ func (s *Store) Due(ctx context.Context, n int) ([]Owed, error) {
 
 // Settle notes that a record was read, unless it is to be read again meanwhile.
 func (s *Store) Settle(ctx context.Context, o Owed) error {
-	_, err := s.pool.Exec(ctx, "DELETE FROM intake_fetch WHERE source = $1 AND record = $2 AND key = $3 AND generation = $4", s.source, o.Record, o.Key, o.Generation)
+	_, err := s.pool.Exec(
+		ctx,
+		"DELETE FROM intake_fetch WHERE source = $1 AND record = $2 AND key = $3 AND generation = $4",
+		s.source,
+		o.Record,
+		o.Key,
+		o.Generation,
+	)
 	return explainNil("noting what was read", err)
 }
 
 // Postpone has a record read later that could not be read.
 func (s *Store) Postpone(ctx context.Context, o Owed, wait time.Duration) error {
-	_, err := s.pool.Exec(ctx, "UPDATE intake_fetch SET attempts = attempts + 1, due = clock_timestamp() + $5::interval WHERE source = $1 AND record = $2 AND key = $3 AND generation = $4",
-		s.source, o.Record, o.Key, o.Generation, wait)
+	_, err := s.pool.Exec(
+		ctx,
+		"UPDATE intake_fetch SET attempts = attempts + 1, due = clock_timestamp() + $5::interval WHERE source = $1 AND record = $2 AND key = $3 AND generation = $4",
+		s.source,
+		o.Record,
+		o.Key,
+		o.Generation,
+		wait,
+	)
 	return explainNil("noting what was not read", err)
 }

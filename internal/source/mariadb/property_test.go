@@ -41,13 +41,22 @@ type related struct {
 func randomDefinition(t *testing.T, r *rand.Rand) {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	// Keys are numbers, texts that are compared loosely, to the byte, or in another character set.
-	key := pick("int", "varchar(20) COLLATE utf8mb4_general_ci", "varchar(20) COLLATE utf8mb4_nopad_bin", "varchar(20) CHARACTER SET latin1 COLLATE latin1_swedish_ci", "char(20) COLLATE utf8mb4_unicode_ci")
-	w := newWorld(t, fmt.Sprintf(`SET NAMES utf8mb4;
+	key := pick(
+		"int",
+		"varchar(20) COLLATE utf8mb4_general_ci",
+		"varchar(20) COLLATE utf8mb4_nopad_bin",
+		"varchar(20) CHARACTER SET latin1 COLLATE latin1_swedish_ci",
+		"char(20) COLLATE utf8mb4_unicode_ci",
+	)
+	w := newWorld(t, fmt.Sprintf(
+		`SET NAMES utf8mb4;
 		CREATE TABLE roots (id %[1]s PRIMARY KEY, n int, word varchar(20));
 		CREATE TABLE kids (id int PRIMARY KEY, root %[1]s, n int, word varchar(20), KEY (root));
 		CREATE TABLE marks (id %[2]s PRIMARY KEY, word varchar(20));
 		CREATE TABLE ties (root %[1]s, mark %[2]s, n int, PRIMARY KEY (root, mark), KEY (mark))`,
-		key, pick("int", "varchar(20) COLLATE utf8mb4_general_ci")), "  roots: { engine: main, rows: paths.roots, fields: [n] }\n")
+		key,
+		pick("int", "varchar(20) COLLATE utf8mb4_general_ci"),
+	), "  roots: { engine: main, rows: paths.roots, fields: [n] }\n")
 	order := pick("", "n", "n DESC", "word, id", "word DESC, n")
 	limit := r.IntN(4)
 	where := pick("", "n > 3", "word <> 'b'", "n IS NOT NULL AND word LIKE 'a%'")
@@ -79,7 +88,14 @@ func randomDefinition(t *testing.T, r *rand.Rand) {
 	for _, p := range parts {
 		yaml = append(yaml, p.yaml)
 	}
-	shapes, findings := compiled(t, w.src, fmt.Sprintf("  roots: { engine: main, rows: paths.roots, fields: [n, word], related: { %s } }\n", strings.Join(yaml, ", ")))
+	shapes, findings := compiled(
+		t,
+		w.src,
+		fmt.Sprintf(
+			"  roots: { engine: main, rows: paths.roots, fields: [n, word], related: { %s } }\n",
+			strings.Join(yaml, ", "),
+		),
+	)
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
@@ -99,9 +115,19 @@ func randomDefinition(t *testing.T, r *rand.Rand) {
 		case 0, 1:
 			return fmt.Sprintf("REPLACE INTO roots VALUES (%s, %s, %s)", value(), n, word)
 		case 2, 3:
-			return fmt.Sprintf("INSERT INTO kids VALUES (%d, %s, %s, %s) ON DUPLICATE KEY UPDATE root = VALUES(root), n = VALUES(n)", r.IntN(40), value(), n, word)
+			return fmt.Sprintf(
+				"INSERT INTO kids VALUES (%d, %s, %s, %s) ON DUPLICATE KEY UPDATE root = VALUES(root), n = VALUES(n)",
+				r.IntN(40),
+				value(),
+				n,
+				word,
+			)
 		case 4:
-			return fmt.Sprintf("INSERT INTO marks VALUES (%d, %s) ON DUPLICATE KEY UPDATE word = VALUES(word)", r.IntN(9), word)
+			return fmt.Sprintf(
+				"INSERT INTO marks VALUES (%d, %s) ON DUPLICATE KEY UPDATE word = VALUES(word)",
+				r.IntN(9),
+				word,
+			)
 		case 5, 6:
 			return fmt.Sprintf("INSERT IGNORE INTO ties VALUES (%s, %d, 1)", value(), r.IntN(9))
 		case 7:

@@ -404,9 +404,14 @@ func (p *Reader) WalkUp(
 	tuples [][]string,
 	each func(key []string) error,
 ) error {
-	return source.Walk(steps, tuples, func(step shape.Step, tuples [][]string, each func(row []string) error) error {
-		return p.walk(ctx, step, tuples, each)
-	}, each)
+	return source.Walk(
+		steps,
+		tuples,
+		func(step shape.Step, tuples [][]string, each func(row []string) error) error {
+			return p.walk(ctx, step, tuples, each)
+		},
+		each,
+	)
 }
 
 // walkAtOnce bounds how long a statement becomes.

@@ -63,7 +63,13 @@ func open(c source.Config) (*source.Source, error) {
 			return nil, fmt.Errorf("the options of the source cannot be read: %w", err)
 		}
 	}
-	p := &puller{url: c.URL, options: o, every: standardEvery, client: &http.Client{Timeout: timeout}, known: map[string]uint64{}}
+	p := &puller{
+		url:     c.URL,
+		options: o,
+		every:   standardEvery,
+		client:  &http.Client{Timeout: timeout},
+		known:   map[string]uint64{},
+	}
 	if o.Every != "" {
 		var err error
 		if p.every, err = time.ParseDuration(o.Every); err != nil || p.every < time.Second {
@@ -71,7 +77,12 @@ func open(c source.Config) (*source.Source, error) {
 		}
 	}
 	var err error
-	p.store, err = intake.Open(c.Records, c.Name, []intake.Record{{Name: record, Schema: json.RawMessage(schema)}}, c.ConnectTimeout)
+	p.store, err = intake.Open(
+		c.Records,
+		c.Name,
+		[]intake.Record{{Name: record, Schema: json.RawMessage(schema)}},
+		c.ConnectTimeout,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +120,13 @@ func (r *reader) Describe(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("a feed in %s %s with %d entries: %s", parsed.FeedType, parsed.FeedVersion, len(parsed.Items), parsed.Title), nil
+	return fmt.Sprintf(
+		"a feed in %s %s with %d entries: %s",
+		parsed.FeedType,
+		parsed.FeedVersion,
+		len(parsed.Items),
+		parsed.Title,
+	), nil
 }
 
 type feed struct {
@@ -131,7 +148,12 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 				return nil, ctx.Err()
 			}
 			wait = min(wait, retryEvery)
-			receipt := source.Receipt{At: time.Now(), Record: record, Outcome: source.Unreadable, Reason: "the feed was not read: " + err.Error()}
+			receipt := source.Receipt{
+				At:      time.Now(),
+				Record:  record,
+				Outcome: source.Unreadable,
+				Reason:  "the feed was not read: " + err.Error(),
+			}
 			if err := p.store.Note(ctx, receipt); err != nil {
 				return nil, err
 			}
@@ -152,7 +174,10 @@ func (p *puller) fetch(ctx context.Context, etag, modified string) (*gofeed.Feed
 	for name, value := range p.Headers {
 		request.Header.Set(name, value)
 	}
-	request.Header.Set("Accept", "application/atom+xml, application/rss+xml, application/feed+json, application/xml, application/json")
+	request.Header.Set(
+		"Accept",
+		"application/atom+xml, application/rss+xml, application/feed+json, application/xml, application/json",
+	)
 	if etag != "" {
 		request.Header.Set("If-None-Match", etag)
 	}
@@ -244,7 +269,12 @@ func event(item *gofeed.Item) (intake.Event, error) {
 	if e.Key == "" || len(e.Key) > intake.LongestKey {
 		return e, errors.New("the entry has no name, or one that is too long")
 	}
-	body := map[string]any{"title": item.Title, "link": item.Link, "summary": item.Description, "content": item.Content}
+	body := map[string]any{
+		"title":   item.Title,
+		"link":    item.Link,
+		"summary": item.Description,
+		"content": item.Content,
+	}
 	if item.Author != nil {
 		body["author"] = item.Author.Name
 	}

@@ -58,7 +58,15 @@ func opened(t *testing.T, url, options string) *source.Source {
 		t.Fatal(err)
 	}
 	rec.Close()
-	src, err := Kind.Open(source.Config{Name: "news", URL: url, Options: []byte(options), Records: database, ConnectTimeout: 5 * time.Second})
+	src, err := Kind.Open(
+		source.Config{
+			Name:           "news",
+			URL:            url,
+			Options:        []byte(options),
+			Records:        database,
+			ConnectTimeout: 5 * time.Second,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -111,7 +119,8 @@ func TestEntriesComeAndGo(t *testing.T) {
 		defer server.Close()
 		s.body.Store(fmt.Sprintf(rss, fmt.Sprintf(item, "a", "one")+fmt.Sprintf(item, "b", "two")))
 		src := opened(t, server.URL, fmt.Sprintf(`{"gone": %q, "every": "1h"}`, gone))
-		if words, err := src.Describe(t.Context()); err != nil || !strings.Contains(words, "rss 2.0 with 2 entries: Huts") {
+		if words, err := src.Describe(t.Context()); err != nil ||
+			!strings.Contains(words, "rss 2.0 with 2 entries: Huts") {
 			t.Errorf("%q %v", words, err)
 		}
 		expect := func(what string, want ...string) {
@@ -147,7 +156,8 @@ func TestEntriesComeAndGo(t *testing.T) {
 		s.body.Store("<html>")
 		expect("no feed")
 		list, err := src.Intake.Receipts(t.Context(), 0, 10, "unreadable")
-		if err != nil || len(list) != 2 || !strings.Contains(list[0].Reason, "no RSS, Atom or JSON Feed") || !strings.Contains(list[1].Reason, "503") {
+		if err != nil || len(list) != 2 || !strings.Contains(list[0].Reason, "no RSS, Atom or JSON Feed") ||
+			!strings.Contains(list[1].Reason, "503") {
 			t.Errorf("receipts: %+v %v", list, err)
 		}
 	}
@@ -159,7 +169,9 @@ func TestAllForms(t *testing.T) {
 		{atom, "urn:1", `{"author":"Alva","published":"2031-05-04T10:00:00Z","summary":"up","title":"Ridge \u0026 co","updated":"2031-05-04T10:00:00Z"}`},
 		{jsonFeed, "7", `{"content":"ice","link":"http://firnline.invalid/7","title":"Frozen"}`},
 	} {
-		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, c.body) }))
+		server := httptest.NewServer(
+			http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, c.body) }),
+		)
 		defer server.Close()
 		parsed, _, err := (&puller{url: server.URL, client: http.DefaultClient}).fetch(t.Context(), "", "")
 		if err != nil || len(parsed.Items) != 1 {

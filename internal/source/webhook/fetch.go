@@ -62,7 +62,12 @@ type fetcher struct {
 
 // newFetcher is nil where no record is fetched.
 func newFetcher(h *Hook) *fetcher {
-	f := &fetcher{hook: h, client: &http.Client{Timeout: fetchTimeout}, rates: map[string]*rate.Limiter{}, listed: map[string]time.Time{}}
+	f := &fetcher{
+		hook:   h,
+		client: &http.Client{Timeout: fetchTimeout},
+		rates:  map[string]*rate.Limiter{},
+		listed: map[string]time.Time{},
+	}
 	for _, r := range h.records {
 		if r.Fetch == nil {
 			continue
@@ -138,7 +143,15 @@ func (f *fetcher) run(ctx context.Context) {
 		at := time.Now()
 		if err := f.list(ctx, r); err != nil {
 			at = at.Add(min(every, time.Minute) - every) // again soon
-			f.note(ctx, source.Receipt{At: time.Now(), Record: r.name, Outcome: source.Unreadable, Reason: "the listing was not read: " + err.Error()})
+			f.note(
+				ctx,
+				source.Receipt{
+					At:      time.Now(),
+					Record:  r.name,
+					Outcome: source.Unreadable,
+					Reason:  "the listing was not read: " + err.Error(),
+				},
+			)
 		}
 		f.mu.Lock()
 		f.listed[r.name] = at
@@ -172,13 +185,26 @@ func (f *fetcher) one(ctx context.Context, r *record, o intake.Owed) {
 		return
 	}
 	if o.Attempts%10 == 0 { // the first time, and now and then
-		f.note(ctx, source.Receipt{At: time.Now(), Record: o.Record, Key: o.Key, Outcome: source.Unreadable, Reason: fmt.Sprintf("the record was not read: %v; it is tried again", err)})
+		f.note(
+			ctx,
+			source.Receipt{
+				At:      time.Now(),
+				Record:  o.Record,
+				Key:     o.Key,
+				Outcome: source.Unreadable,
+				Reason:  fmt.Sprintf("the record was not read: %v; it is tried again", err),
+			},
+		)
 	}
 	_ = f.hook.Postpone(ctx, o, min(longestWait, time.Second<<min(o.Attempts, 10))) // else it is due still
 }
 
 // get reads an answer in JSON; there is false when there is nothing at the URL.
-func (f *fetcher) get(ctx context.Context, r *record, target string) (body json.RawMessage, there bool, err error) {
+func (f *fetcher) get(
+	ctx context.Context,
+	r *record,
+	target string,
+) (body json.RawMessage, there bool, err error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, target, nil)
 	if err != nil {
 		return nil, false, errors.New("the url cannot be used")
@@ -227,7 +253,11 @@ func (f *fetcher) list(ctx context.Context, r *record) error {
 		if err := f.rates[r.name].Wait(ctx); err != nil {
 			return err
 		}
-		page, there, err := f.get(ctx, r, strings.ReplaceAll(r.Fetch.Listing.URL, "{cursor}", url.QueryEscape(cursor)))
+		page, there, err := f.get(
+			ctx,
+			r,
+			strings.ReplaceAll(r.Fetch.Listing.URL, "{cursor}", url.QueryEscape(cursor)),
+		)
 		if err == nil && !there {
 			err = errors.New("there is nothing at its url")
 		}

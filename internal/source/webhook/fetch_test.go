@@ -29,7 +29,10 @@ func TestRecordsAreFetched(t *testing.T) {
 		if r.URL.Path == "/all" {
 			switch r.URL.Query().Get("after") {
 			case "":
-				fmt.Fprint(rw, `{"items": [{"id": "7", "title": "listed"}, {"id": "8", "title": "listed"}], "next": "page 2"}`)
+				fmt.Fprint(
+					rw,
+					`{"items": [{"id": "7", "title": "listed"}, {"id": "8", "title": "listed"}], "next": "page 2"}`,
+				)
 			case "page 2":
 				fmt.Fprint(rw, `{"items": [{"id": "9", "title": "listed"}], "next": null}`)
 			}
@@ -43,13 +46,17 @@ func TestRecordsAreFetched(t *testing.T) {
 		fmt.Fprintf(rw, `{"record": {"title": %q}}`, title)
 	}))
 	defer server.Close()
-	options := fmt.Sprintf(`{"unsigned": "allowed", "records": {"bulletins": {"key": "/id", "body": "/body", "schema": {"properties": {"title": {"type": "string"}}},
-		"fetch": {"url": "%s/b/{key}", "headers": {"X-Key": "k"}, "body": "/record", "per_second": 1000LISTING}}}}`, server.URL)
+	options := fmt.Sprintf(
+		`{"unsigned": "allowed", "records": {"bulletins": {"key": "/id", "body": "/body", "schema": {"properties": {"title": {"type": "string"}}},
+		"fetch": {"url": "%s/b/{key}", "headers": {"X-Key": "k"}, "body": "/record", "per_second": 1000LISTING}}}}`,
+		server.URL,
+	)
 	w := newWorld(t, strings.Replace(options, "LISTING", "", 1))
 	shapes := w.compile("  bulletins: { engine: main, rows: conditions.bulletins, fields: [title] }\n")
 	w.install(shapes)
 	for _, body := range []string{`{"id": "7"}`, `[{"id": "a b"}, {"id": "gone"}, {"id": "sent", "body": {"title": "sent"}}]`} {
-		if status, out := w.receive(map[string]string{"content-type": "application/json"}, "", body); status != 200 || strings.Contains(out, "unreadable") {
+		if status, out := w.receive(map[string]string{"content-type": "application/json"}, "", body); status != 200 ||
+			strings.Contains(out, "unreadable") {
 			t.Fatal(status, out)
 		}
 	}
@@ -82,7 +89,18 @@ func TestRecordsAreFetched(t *testing.T) {
 	}
 
 	// The key of a record in a listing is where the pointer leads without the body's, or id.
-	w.src = w.open("conditions", strings.Replace(options, "LISTING", fmt.Sprintf(`, "listing": {"url": "%s/all?after={cursor}", "items": "/items", "next": "/next"}`, server.URL), 1))
+	w.src = w.open(
+		"conditions",
+		strings.Replace(
+			options,
+			"LISTING",
+			fmt.Sprintf(
+				`, "listing": {"url": "%s/all?after={cursor}", "items": "/items", "next": "/next"}`,
+				server.URL,
+			),
+			1,
+		),
+	)
 	w.install(shapes)
 	until(`map[7:{"title":"listed"} 8:{"title":"listed"} 9:{"title":"listed"}]`)
 }

@@ -264,7 +264,16 @@ func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, err
 			return reply, err
 		}
 		for _, e := range owed {
-			reply.Receipts = append(reply.Receipts, source.Receipt{At: time.Now(), Event: e.ID, Record: e.Record, Key: e.Key, Outcome: source.Accepted})
+			reply.Receipts = append(
+				reply.Receipts,
+				source.Receipt{
+					At:      time.Now(),
+					Event:   e.ID,
+					Record:  e.Record,
+					Key:     e.Key,
+					Outcome: source.Accepted,
+				},
+			)
 		}
 	}
 	if len(events) > 0 {
