@@ -146,12 +146,10 @@ func (b *bench) shapes(ctx context.Context, text string) ([]*shape.Shape, error)
 	}
 	var out []*shape.Shape
 	for _, ix := range def.Indexes {
-		tables, expressions := shape.Questions(ix)
-		facts, err := src.Facts(ctx, tables, expressions)
+		compiled, findings, err := source.Compile(ctx, ix, source.Only(src))
 		if err != nil {
 			return nil, err
 		}
-		compiled, findings := shape.Compile(ix, facts)
 		if len(findings) > 0 {
 			return nil, findings
 		}

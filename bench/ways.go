@@ -223,7 +223,7 @@ func (b *bench) captured(ctx context.Context, src *source.Source, kind, rows str
 	if err != nil {
 		return err
 	}
-	if _, err := src.Capture.Install(ctx, "bench", shape.Capture([]*shape.Shape{s})); err != nil {
+	if _, err := src.Capture.Install(ctx, "bench", shape.Capture(s.Source, []*shape.Shape{s})); err != nil {
 		return err
 	}
 	found, err := src.Claimed(ctx)
@@ -268,12 +268,10 @@ func waysShape(ctx context.Context, src *source.Source, kind, rows, related stri
 	if len(findings) > 0 {
 		return nil, findings
 	}
-	tables, expressions := shape.Questions(def.Indexes[0])
-	facts, err := src.Facts(ctx, tables, expressions)
+	s, findings, err := source.Compile(ctx, def.Indexes[0], source.Only(src))
 	if err != nil {
 		return nil, err
 	}
-	s, findings := shape.Compile(def.Indexes[0], facts)
 	if len(findings) > 0 {
 		return nil, findings
 	}

@@ -59,7 +59,7 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	need := shape.Capture(append(shapes, compiled))
+	need := shape.Capture(compiled.Source, append(shapes, compiled))
 
 	if _, err := src.Capture.Install(ctx, "bench", need); err != nil {
 		return err

@@ -129,12 +129,14 @@ type ProcessStatus struct {
 
 // IndexStatus is one index.
 type IndexStatus struct {
-	Name     string `json:"name"`
-	Source   string `json:"source"`
-	Engine   string `json:"engine"`
-	Edition  string `json:"edition"`
-	State    string `json:"state"               enum:"in sync,catching up,filling,waiting,blocked"`
-	Sentence string `json:"sentence"`
+	Name string `json:"name"`
+	// Source has its first rows; Sources are all that its documents are made from.
+	Source   string   `json:"source"`
+	Sources  []string `json:"sources"`
+	Engine   string   `json:"engine"`
+	Edition  string   `json:"edition"`
+	State    string   `json:"state"               enum:"in sync,catching up,filling,waiting,blocked"`
+	Sentence string   `json:"sentence"`
 	// Live: the public name answers from a complete edition.
 	Live bool `json:"live"`
 	// Rows in the source that have documents, and Documents that searches find;

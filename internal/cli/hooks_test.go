@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -226,5 +227,10 @@ func TestEventsAndFiles(t *testing.T) {
 			),
 		),
 	)
-	found("3 found", "--sort", "snow_cm")
+	w.eventually(20*time.Second, "the new edition answers", func() error {
+		if out, stderr, _ := w.run("search", "bulletins", "--sort", "snow_cm"); !strings.Contains(out, "3 found") {
+			return errors.New(out + stderr)
+		}
+		return nil
+	})
 }

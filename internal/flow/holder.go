@@ -27,18 +27,16 @@ import (
 	"pingo/internal/source"
 )
 
-// holder works on a source while its lease is held: it reads the changes and feeds the
-// editions.
+// holder works on sources while their leases are held: it reads the changes and feeds the
+// editions. There are several where documents are made from several sources: who reads the changes
+// of one of them must feed all editions that they touch.
 type holder struct {
-	lease       *lease.Lease
+	sources     []*held // by name
 	began       time.Time
-	source      *source.Source
-	stream      *stream.Stream
 	connections *connect.Connections
 	records     Records
-	claimer     *lease.Claimer
-	mend        func(ctx context.Context) error // installs capture where it is missing
-	wake        func()                          // has the service look into the records at once
+	mend        func(ctx context.Context, source string) error // installs capture where it is missing
+	wake        func()                                         // has the service look into the records at once
 	log         *slog.Logger
 
 	cancel   context.CancelFunc
@@ -50,9 +48,19 @@ type holder struct {
 	editions map[editionName]*fed
 }
 
+// held is a source whose lease is held.
+type held struct {
+	name    string
+	lease   *lease.Lease
+	source  *source.Source
+	stream  *stream.Stream
+	claimer *lease.Claimer
+}
+
 // fed is an edition, and the work on it.
 type fed struct {
 	report.Fed
+	reader  source.Reader
 	record  *records.Edition
 	engine  *connect.Engine
 	cancel  context.CancelFunc
@@ -60,13 +68,10 @@ type fed struct {
 	leaving bool          // guarded by holder.mu
 }
 
-func (s *Service) newHolder(l *lease.Lease) *holder {
-	src := s.connections.Source(l.Source())
+// newHolder prepares to work on the sources of some leases, ordered by name.
+func (s *Service) newHolder(leases []*lease.Lease) *holder {
 	h := &holder{
-		lease:       l,
 		began:       time.Now(),
-		source:      src,
-		stream:      stream.New(l.Source(), src, s.log),
 		connections: s.connections,
 		records:     s.records,
 		log:         s.log,
@@ -74,8 +79,14 @@ func (s *Service) newHolder(l *lease.Lease) *holder {
 		requests:    make(chan func(context.Context)),
 		editions:    map[editionName]*fed{},
 	}
-	h.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, h.allMissed, &h.stream.Trouble, s.log)
-	h.mend = func(ctx context.Context) error { return s.Define.MendCapture(ctx, l.Source()) }
+	for _, l := range leases {
+		src := s.connections.Source(l.Source())
+		x := &held{name: l.Source(), lease: l, source: src, stream: stream.New(l.Source(), src, s.log)}
+		missed := func(ctx context.Context, reason string) error { return h.allMissed(ctx, x, reason) }
+		x.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, missed, &x.stream.Trouble, s.log)
+		h.sources = append(h.sources, x)
+	}
+	h.mend = s.Define.MendCapture
 	h.wake = func() {
 		select {
 		case s.wake <- struct{}{}:
@@ -85,7 +96,31 @@ func (s *Service) newHolder(l *lease.Lease) *holder {
 	return h
 }
 
-// start begins to work in the background, until stop is called or the lease is lost.
+// names are those of its sources.
+func (h *holder) names() []string {
+	out := make([]string, len(h.sources))
+	for i, x := range h.sources {
+		out[i] = x.name
+	}
+	return out
+}
+
+// of is a source that is held, nil when it is not.
+func (h *holder) of(name string) *held {
+	for _, x := range h.sources {
+		if x.name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+// holds reports whether nobody else can hold any of the leases yet.
+func (h *holder) holds() bool {
+	return !slices.ContainsFunc(h.sources, func(x *held) bool { return !x.lease.Holds() })
+}
+
+// start begins to work in the background, until stop is called or a lease is lost.
 // Every edition that the records know of follows the changes before the first is read: a
 // change that is done was seen by all of them.
 func (h *holder) start(ctx context.Context, editions []*records.Edition) {
@@ -106,31 +141,38 @@ func (h *holder) run(ctx context.Context) {
 	defer close(h.stopped)
 	defer h.work.Wait()
 	defer h.cancel()
-	h.work.Go(func() {
-		h.lease.Keep(
-			ctx,
-			h.status,
-			func(ctx context.Context) error { return h.allMissed(ctx, lease.RecordsOlder) },
-			h.log,
-		)
-	})
-	h.work.Go(func() {
-		report.History(
-			ctx,
-			h.stream,
-			h.reported,
-			func(ctx context.Context, index string, p api.HistoryPoint) error {
-				return h.records.SaveSample(ctx, index, p.At, p)
-			},
-			h.log,
-		)
-	})
-	h.work.Go(func() { h.read(ctx) })
+	for _, x := range h.sources {
+		h.work.Go(func() {
+			x.lease.Keep(
+				ctx,
+				func() json.RawMessage { return h.status(x) },
+				func(ctx context.Context) error { return h.allMissed(ctx, x, lease.RecordsOlder) },
+				h.log,
+			)
+		})
+		h.work.Go(func() {
+			report.History(
+				ctx,
+				x.stream,
+				func() []*report.Fed { return h.reported(x.name) },
+				func(ctx context.Context, index string, p api.HistoryPoint) error {
+					return h.records.SaveSample(ctx, index, p.At, p)
+				},
+				h.log,
+			)
+		})
+		h.work.Go(func() {
+			select {
+			case <-ctx.Done():
+			case <-x.lease.Lost():
+				h.cancel()
+			}
+		})
+		h.work.Go(func() { h.read(ctx, x) })
+	}
 	for {
 		select {
 		case <-ctx.Done():
-			return
-		case <-h.lease.Lost():
 			return
 		case do := <-h.requests:
 			do(ctx)
@@ -138,25 +180,27 @@ func (h *holder) run(ctx context.Context) {
 	}
 }
 
-// read claims the source's changes, once they are noticed, and reads them.
-func (h *holder) read(ctx context.Context) {
-	if h.source.Capture != nil {
+// read claims a source's changes, once they are noticed, and reads them.
+func (h *holder) read(ctx context.Context, x *held) {
+	if x.source.Capture != nil {
 		watch := &verify.Capture{
-			Source:  h.lease.Source(),
-			Capture: h.source.Capture,
-			Stream:  h.stream,
-			Mend:    h.mend,
-			Missed:  h.missed,
-			Log:     h.log,
+			Source:  x.name,
+			Capture: x.source.Capture,
+			Stream:  x.stream,
+			Mend:    func(ctx context.Context) error { return h.mend(ctx, x.name) },
+			Missed: func(ctx context.Context, table shape.Ref, reason string, refill bool) error {
+				return h.missed(ctx, x, table, reason, refill)
+			},
+			Log: h.log,
 			Editions: func() []*deliver.Edition {
 				var out []*deliver.Edition
-				for _, f := range h.reported() {
+				for _, f := range h.reported("") {
 					out = append(out, f.Edition)
 				}
 				return out
 			},
 			Limit: func() (bytes int64, remove bool) {
-				def := h.connections.Definition().Source(h.lease.Source())
+				def := h.connections.Definition().Source(x.name)
 				if def == nil {
 					return definition.DefaultJournalLimit, false
 				}
@@ -166,14 +210,14 @@ func (h *holder) read(ctx context.Context) {
 		watch.Await(ctx)
 		h.work.Go(func() { watch.Watch(ctx) })
 	}
-	h.claimer.Run(ctx, h.stream.Run)
+	x.claimer.Run(ctx, x.stream.Run)
 }
 
-// missed records that changes of a table may be missing for good in the editions that read
+// missed records that changes of a source's table may be missing for good in the editions that read
 // it. refill says that others are begun without being asked for.
-func (h *holder) missed(ctx context.Context, table shape.Ref, reason string, refill bool) error {
+func (h *holder) missed(ctx context.Context, x *held, table shape.Ref, reason string, refill bool) error {
 	for _, f := range h.all() {
-		if known := f.Edition.Missed.Load(); !f.record.Shape.Captures(table) ||
+		if known := f.Edition.Missed.Load(); !f.record.Shape.Captures(x.name, table) ||
 			known != nil && (known.Refill || !refill) {
 			continue
 		}
@@ -194,17 +238,19 @@ func (h *holder) missedIn(ctx context.Context, f *fed, reason string, refill boo
 	return nil
 }
 
-// allMissed records that changes may be missing in all editions of the source, also those
+// allMissed records that changes of a source may be missing in all editions, also those
 // that are not fed yet. Others are begun in their place.
-func (h *holder) allMissed(ctx context.Context, reason string) error {
+func (h *holder) allMissed(ctx context.Context, x *held, reason string) error {
 	known := h.all() // those that come later begin later, too
-	if err := h.records.SaveAllMissed(ctx, h.lease.Source(), h.lease.Fence(), reason); err != nil {
+	if err := h.records.SaveAllMissed(ctx, x.name, x.lease.Fence(), reason); err != nil {
 		return fmt.Errorf("recording that changes may be missing: %w", err)
 	}
 	for _, f := range known {
-		f.Edition.Missed.Store(&records.Missed{Reason: reason, Since: time.Now(), Refill: true})
+		if slices.Contains(f.record.Shape.Sources(), x.name) {
+			f.Edition.Missed.Store(&records.Missed{Reason: reason, Since: time.Now(), Refill: true})
+		}
 	}
-	h.log.Error("changes may be missing in all editions", "source", h.lease.Source(), "reason", reason)
+	h.log.Error("changes may be missing in all editions", "source", x.name, "reason", reason)
 	h.wake()
 	return nil
 }
@@ -235,14 +281,22 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		)
 		return
 	}
-	record.Fence = h.lease.Fence()
-	e := deliver.New(record, h.source.Reader, eng, h.records, h.lease, h.log)
-	f := &fed{record: record, engine: eng, stopped: make(chan struct{})}
+	var sources []*held
+	for _, name := range record.Shape.Sources() {
+		sources = append(sources, h.of(name))
+	}
+	reader := source.Across(record.Shape, func(name string) source.Reader { return h.of(name).source.Reader })
+	fence := sources[0].lease
+	record.Fence = fence.Fence()
+	e := deliver.New(record, reader, eng, h.records, fence, h.log)
+	f := &fed{record: record, reader: reader, engine: eng, stopped: make(chan struct{})}
 	f.Edition = e
-	f.Follower = stream.NewFollower(e, record.Name(), record.Shape, h.source.Reader, eng.Engine,
-		func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) })
+	for _, x := range sources {
+		f.Followers = append(f.Followers, stream.NewFollower(e, record.Name(), record.Shape, x.name, reader, eng.Engine,
+			func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) }))
+	}
 	if record.State != reindex.Switched {
-		f.Fill = rebuild.New(record, e, h.source.Reader, eng, h.records, h.lease, h.log)
+		f.Fill = rebuild.New(record, e, reader, eng, h.records, fence, h.log)
 	}
 	ctx, f.cancel = context.WithCancel(ctx)
 	h.mu.Lock()
@@ -251,26 +305,37 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	if record.State == reindex.Cancelled { // it is only there to be dropped
 		f.cancel()
 	} else {
-		h.stream.Add(f.Follower)
+		for i, x := range sources {
+			x.stream.Add(f.Followers[i])
+		}
 	}
 	h.work.Go(func() {
 		defer close(f.stopped)
-		select {
-		case <-ctx.Done():
-			f.Edition.Skip()
-			return
-		case <-h.claimer.Claimed(): // nobody else has the epoch now
+		for _, x := range sources {
+			select {
+			case <-ctx.Done():
+				f.Edition.Skip()
+				return
+			case <-x.claimer.Claimed(): // nobody else has the epoch now
+			}
 		}
 		var work sync.WaitGroup
 		work.Go(func() { e.Run(ctx) })
-		work.Go(func() { f.Follower.Run(ctx) })
-		work.Go(func() { verify.Count(ctx, e, h.source.Reader, eng, h.log) })
+		for _, follower := range f.Followers {
+			work.Go(func() { follower.Run(ctx) })
+		}
+		work.Go(func() { verify.Count(ctx, e, reader, eng, h.log) })
 		if f.Fill != nil && record.State != reindex.Cancelled {
 			work.Go(func() {
-				if f.Fill.Run(
-					ctx,
-					func(ctx context.Context) error { return h.stream.CaughtUp(ctx, f.Follower) },
-				) == nil {
+				caughtUp := func(ctx context.Context) error {
+					for i, x := range sources {
+						if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {
+							return err
+						}
+					}
+					return nil
+				}
+				if f.Fill.Run(ctx, caughtUp) == nil {
 					h.keepAnswering(ctx, f)
 					h.wake() // what it replaces is retired
 				}
@@ -321,10 +386,14 @@ func (h *holder) leave(name editionName, drop bool) {
 	}
 	h.do(func(ctx context.Context) {
 		h.work.Go(func() {
-			h.stream.Remove(f.Follower)
+			for i, name := range f.record.Shape.Sources() {
+				h.of(name).stream.Remove(f.Followers[i])
+			}
 			f.cancel()
 			<-f.stopped
-			f.Follower.Abandon()
+			for _, follower := range f.Followers {
+				follower.Abandon()
+			}
 			f.Edition.Abandon()
 			if drop && retry.Until(ctx, func() error { return h.drop(ctx, f) }, func(err error, failures int) {
 				if failures == 2 {
@@ -346,12 +415,12 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-h.claimer.Claimed():
+	case <-h.home(f).claimer.Claimed():
 	}
 	if err := h.answerElsewhere(ctx, f); err != nil {
 		return err
 	}
-	if !h.lease.Holds() {
+	if !h.holds() {
 		<-ctx.Done()
 		return ctx.Err()
 	}
@@ -389,7 +458,7 @@ func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	}
 	defer turn.Give()
 	var live *fed
-	for _, other := range h.reported() {
+	for _, other := range h.reported("") {
 		if r := other.Edition.Record; r.Index == f.record.Index && r.Engine == f.record.Engine && other.Live() {
 			live = h.fed(editionName{r.Index, r.Number}) // the newest comes last
 		}
@@ -401,7 +470,7 @@ func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	if err != nil || slices.Equal(names, []string{live.record.Name()}) {
 		return err
 	}
-	if !h.lease.Holds() {
+	if !h.holds() {
 		<-ctx.Done()
 		return ctx.Err()
 	}
@@ -418,6 +487,9 @@ func (h *holder) all() []*fed {
 	})
 }
 
+// home is the source under whose lease an edition is fed.
+func (h *holder) home(f *fed) *held { return h.of(f.record.Shape.Source) }
+
 func (f *fed) name() editionName { return editionName{f.record.Index, f.record.Number} }
 
 func (h *holder) fed(name editionName) *fed {
@@ -426,14 +498,15 @@ func (h *holder) fed(name editionName) *fed {
 	return h.editions[name]
 }
 
-// reported lists the editions in order, without those that were cancelled.
-func (h *holder) reported() []*report.Fed {
+// reported lists the editions that are fed under the lease of a source, or of any, in order, without
+// those that were cancelled.
+func (h *holder) reported(source string) []*report.Fed {
 	var out []*report.Fed
 	for _, f := range h.all() {
 		h.mu.Lock()
 		leaving := f.leaving
 		h.mu.Unlock()
-		if f.record.State != reindex.Cancelled && !leaving {
+		if f.record.State != reindex.Cancelled && !leaving && (source == "" || source == f.record.Shape.Source) {
 			out = append(out, &f.Fed)
 		}
 	}
@@ -451,19 +524,20 @@ type heldStatus struct {
 	Recent  []api.RecentChange // the newest first
 }
 
-func (h *holder) currentStatus() heldStatus {
-	p := heldStatus{
+func (h *holder) currentStatus(x *held) heldStatus {
+	return heldStatus{
 		since:  h.began,
-		Source: report.Source(h.lease.Source(), h.stream),
-		Recent: h.stream.Recent(),
+		Source: report.Source(x.name, x.stream),
+		Recent: x.stream.Recent(),
+		Indexes: report.Indexes(h.reported(x.name), func(name string) api.SourceStatus {
+			return report.Source(name, h.of(name).stream)
+		}),
 	}
-	p.Indexes = report.Indexes(h.reported(), p.Source)
-	return p
 }
 
-// status is what is heldStatus, for the records.
-func (h *holder) status() json.RawMessage {
-	out, err := json.Marshal(h.currentStatus())
+// status is currentStatus, for the records.
+func (h *holder) status(x *held) json.RawMessage {
+	out, err := json.Marshal(h.currentStatus(x))
 	if err != nil {
 		h.log.Error("status not written", "error", err)
 	}

@@ -10,10 +10,12 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"pingo/internal/api"
+	"pingo/internal/core/definition"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/stats"
 	"pingo/internal/flow/connect"
@@ -67,7 +69,7 @@ type Service struct {
 
 	mu        sync.RWMutex // guards what follows
 	applied   *records.Applied
-	held      map[string]*holder    // by source
+	held      map[string]*holder    // by source; some have several
 	processes []records.Process     // that are alive
 	elsewhere map[string]heldStatus // by source: what is held by others, or by nobody
 }
@@ -142,7 +144,7 @@ func (s *Service) Run(ctx context.Context) {
 	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	for _, h := range s.holders() {
-		s.stop(leaving, h.lease.Source())
+		s.stop(leaving, h)
 	}
 	if err := s.records.Deregister(leaving, s.process); err != nil {
 		s.log.Warn("process not deregistered", "error", err)
@@ -275,7 +277,9 @@ func (s *Service) useNewest(ctx context.Context) error {
 		return err
 	}
 	for _, name := range change.Replaced {
-		s.stop(ctx, name)
+		if h := s.holder(name); h != nil {
+			s.stop(ctx, h)
+		}
 	}
 	s.connections.Use(change)
 	s.mu.Lock()
@@ -291,85 +295,124 @@ func (s *Service) balance(
 	leases []lease.State,
 	states []records.EditionState,
 ) (took bool, err error) {
-	def := s.connections.Definition()
-	var fed, held []string
-	for _, e := range states {
-		if def.Source(e.Source) != nil && !slices.Contains(fed, e.Source) {
-			fed = append(fed, e.Source)
-		}
-	}
+	var held [][]string
 	for _, h := range s.holders() {
-		name := h.lease.Source()
-		if !h.lease.Holds() {
-			s.log.Error("lease lost, work on the source stopped", "source", name)
-			s.stop(ctx, name)
+		if !h.holds() {
+			s.log.Error("lease lost, work on the source stopped", "source", strings.Join(h.names(), ", "))
+			s.stop(ctx, h)
 			continue
 		}
-		held = append(held, name)
+		held = append(held, h.names())
 	}
-	give, take := lease.Balance(fed, held, leases, processes, time.Now())
-	for _, name := range give {
-		s.log.Info("source given up", "source", name)
-		s.stop(ctx, name)
+	give, take := lease.Balance(s.together(states), held, leases, processes, time.Now())
+	for _, names := range give {
+		s.log.Info("source given up", "source", strings.Join(names, ", "))
+		s.stop(ctx, s.holder(names[0]))
 	}
 	for _, name := range s.connections.SourcesLeft() {
 		if s.holder(name) == nil {
 			s.connections.CloseSource(name)
 		}
 	}
-	for _, name := range take {
+	for _, names := range take {
+		holds, err := s.take(ctx, names, leases)
+		took = took || holds
+		if err != nil {
+			return took, err
+		}
+	}
+	return took, nil
+}
+
+// together lists the sources that editions are fed from, those together that one edition needs.
+func (s *Service) together(states []records.EditionState) [][]string {
+	def := s.connections.Definition()
+	var sets [][]string
+	for _, e := range states {
+		if names := e.Sources(); s.usable(def, names) {
+			sets = append(sets, names)
+		}
+	}
+	return lease.Together(sets)
+}
+
+// usable reports whether all of some sources are there; an edition that needs another one is fed no
+// more.
+func (s *Service) usable(def *definition.Definition, names []string) bool {
+	return !slices.ContainsFunc(names, func(name string) bool { return def.Source(name) == nil })
+}
+
+// take takes the leases on some sources, all or none, and begins to work on them; it reports whether
+// it did.
+func (s *Service) take(ctx context.Context, names []string, leases []lease.State) (took bool, err error) {
+	var taken []*lease.Lease
+	defer func() {
+		if !took {
+			for _, l := range taken {
+				l.Release(ctx, s.log)
+			}
+		}
+	}()
+	for _, name := range names {
 		var seen *records.Lease
 		if at := slices.IndexFunc(leases, func(l lease.State) bool { return l.Source == name }); at >= 0 {
 			seen = leases[at].Lease
 		}
 		l, err := lease.Take(ctx, s.records, name, s.process.ID, seen, s.observer.Above[name])
 		if err != nil {
-			return took, fmt.Errorf("taking the lease on source %s: %w", name, err)
+			return false, fmt.Errorf("taking the lease on source %s: %w", name, err)
 		}
 		if l == nil {
-			continue
+			return false, nil
 		}
-		if err := s.hold(ctx, l); err != nil {
-			l.Release(ctx, s.log)
-			return took, err
-		}
-		took = true
+		taken = append(taken, l)
 	}
-	return took, nil
+	return s.hold(ctx, taken)
 }
 
-// hold begins to work on a source: on all editions that the records know of now that the
-// lease is held.
-func (s *Service) hold(ctx context.Context, l *lease.Lease) error {
+// hold begins to work on sources: on all editions that the records know of now that the
+// leases are held. It does not where one of these needs a source that is not among them: its
+// changes would be done before it has them.
+func (s *Service) hold(ctx context.Context, leases []*lease.Lease) (bool, error) {
 	editions, err := s.records.Editions(ctx)
 	if err != nil {
-		return fmt.Errorf("reading the editions: %w", err)
+		return false, fmt.Errorf("reading the editions: %w", err)
 	}
-	editions = slices.DeleteFunc(
-		editions,
-		func(e *records.Edition) bool { return e.Shape.Source != l.Source() },
-	)
-	h := s.newHolder(l)
+	h, def := s.newHolder(leases), s.connections.Definition()
+	var fed []*records.Edition
+	for _, e := range editions {
+		names := e.Shape.Sources()
+		missing := func(name string) bool { return h.of(name) == nil }
+		switch {
+		case !s.usable(def, names) || !slices.ContainsFunc(names, func(name string) bool { return !missing(name) }):
+		case slices.ContainsFunc(names, missing):
+			return false, nil // it was recorded a moment ago
+		default:
+			fed = append(fed, e)
+		}
+	}
 	s.mu.Lock()
-	s.held[l.Source()] = h
+	for _, l := range leases {
+		s.held[l.Source()] = h
+		s.log.Info("source taken", "source", l.Source(), "epoch", l.Epoch())
+	}
 	s.mu.Unlock()
-	s.log.Info("source taken", "source", l.Source(), "epoch", l.Epoch())
-	h.start(context.WithoutCancel(ctx), editions) // it ends with stop
-	return nil
+	h.start(context.WithoutCancel(ctx), fed) // it ends with stop
+	return true, nil
 }
 
-// stop ends all work on a source, and lets others take it.
-func (s *Service) stop(ctx context.Context, name string) {
-	h := s.holder(name)
-	if h == nil {
-		return
-	}
+// stop ends all work on the sources of a holder, and lets others take them.
+func (s *Service) stop(ctx context.Context, h *holder) {
 	h.stop()
 	s.mu.Lock()
-	delete(s.held, name)
+	for _, x := range h.sources {
+		delete(s.held, x.name)
+	}
 	s.mu.Unlock()
-	s.observer.RaiseAbove(name, h.claimer.Above())
-	h.lease.Release(ctx, s.log)
+	for _, x := range h.sources {
+		s.observer.RaiseAbove(x.name, x.claimer.Above())
+		x.lease.Release(ctx, s.log)
+	}
 }
 
 func (s *Service) holder(source string) *holder {
@@ -384,7 +427,9 @@ func (s *Service) holders() []*holder {
 	defer s.mu.RUnlock()
 	out := make([]*holder, 0, len(s.held))
 	for _, name := range slices.Sorted(maps.Keys(s.held)) {
-		out = append(out, s.held[name])
+		if h := s.held[name]; h.sources[0].name == name {
+			out = append(out, h)
+		}
 	}
 	return out
 }
@@ -455,8 +500,8 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 	for _, e := range states {
 		name := editionName{e.Index, e.Number}
 		state, h := recorded[name], s.holder(e.Source)
-		if h == nil || running[name] {
-			continue
+		if h == nil || running[name] || slices.ContainsFunc(e.Sources(), func(name string) bool { return h.of(name) == nil }) {
+			continue // or it waits until its sources are held together
 		}
 		if full == nil {
 			var err error

@@ -44,6 +44,9 @@ func (e *episode) happenings() []happening {
 		}),
 		often(12, func(*sync.WaitGroup) { e.reindex([]string{"huts", "beds", "trails"}[e.random.IntN(3)]) }),
 	}
+	if _, there := e.indexes["places"]; there {
+		out = append(out, happening{4, func(*sync.WaitGroup) { e.reindex("places") }})
+	}
 	switch e.restored {
 	case "source":
 		out = append(out, happening{1, e.restoreSource})
@@ -155,7 +158,7 @@ func (e *episode) write(work *sync.WaitGroup) {
 }
 
 func (e *episode) reindex(name string) {
-	if _, err := e.records.NewEdition(context.Background(), shapes()[name], indexes[name].engine, 1); err != nil {
+	if _, err := e.records.NewEdition(context.Background(), shapes()[name], e.indexes[name].engine, 1); err != nil {
 		e.Fatal(err)
 	}
 	e.tell("reindex of %s", name)

@@ -11,7 +11,6 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/core/reindex"
-	"pingo/internal/lab/tiny"
 	"pingo/internal/records"
 )
 
@@ -21,8 +20,8 @@ func (e *episode) look(what string) {
 	now := time.Now()
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for name, ix := range indexes {
-		wanted := e.documents(name, e.sources[ix.source].Copy())
+	for name, ix := range e.indexes {
+		wanted := e.documents(ix)
 		for key := range e.wanted[name] {
 			if wanted[key] != e.wanted[name][key] {
 				e.changed[name+" "+key] = now
@@ -38,25 +37,29 @@ func (e *episode) look(what string) {
 }
 
 // documents are those that an index should have, in a plain form.
-func (e *episode) documents(index string, db *tiny.Database) map[string]string {
-	regions := map[string]string{}
-	for _, row := range db.Rows("regions") {
-		regions[*row["id"]] = *row["n"]
-	}
+func (e *episode) documents(ix index) map[string]string {
 	out := map[string]string{}
-	for _, row := range db.Rows("huts") {
-		doc := *row["n"]
-		if index != "beds" {
-			doc += " in " + regions[*row["region_id"]]
+	for prefix, from := range ix.rows {
+		regions := map[string]string{}
+		if from[1] != "" {
+			for _, row := range e.sources[from[1]].Copy().Rows("regions") {
+				regions[*row["id"]] = *row["n"]
+			}
 		}
-		out[*row["id"]] = doc
+		for _, row := range e.sources[from[0]].Copy().Rows("huts") {
+			doc := *row["n"]
+			if from[1] != "" {
+				doc += " in " + regions[*row["region_id"]]
+			}
+			out[prefix+*row["id"]] = doc
+		}
 	}
 	return out
 }
 
 // stored are the documents that an edition has, in the same form.
 func (e *episode) stored(index, edition string) map[string]string {
-	ctx, eng := context.Background(), e.engines[indexes[index].engine]
+	ctx, eng := context.Background(), e.engines[e.indexes[index].engine]
 	var keys []string
 	if err := eng.Scan(ctx, edition, func(key, _ string) error { keys = append(keys, key); return nil }); err != nil {
 		e.Fatal(err)
@@ -89,8 +92,7 @@ func (e *episode) stored(index, edition string) map[string]string {
 // documents that became others after some time nothing is said.
 func (e *episode) differences(index, edition string, after time.Time) (out []string) {
 	failed := map[string]bool{}
-	list, _ := e.records.Editions(context.Background())
-	for _, r := range list {
+	for _, r := range e.editions() {
 		if r.Name() == edition {
 			keys, _ := e.records.FailedKeys(context.Background(), r, "")
 			for _, key := range keys {
@@ -139,7 +141,7 @@ func (e *episode) probe(p *process) {
 			continue
 		}
 		// The edition that the status tells of may have been replaced a moment ago.
-		names, err := e.engines[indexes[ix.Name].engine].Resolve(context.Background(), ix.Name)
+		names, err := e.engines[e.indexes[ix.Name].engine].Resolve(context.Background(), ix.Name)
 		if err != nil || len(names) != 1 {
 			e.fail(
 				"process %d says that %s is in sync, which is answered by %v (%v)",
@@ -162,6 +164,11 @@ func (e *episode) probe(p *process) {
 	}
 }
 
+func (e *episode) editions() []*records.Edition {
+	list, _ := e.records.Editions(context.Background())
+	return list
+}
+
 func (e *episode) fail(format string, args ...any) {
 	e.mu.Lock()
 	events := strings.Join(e.events, "\n")
@@ -176,6 +183,9 @@ func (e *episode) fail(format string, args ...any) {
 func (e *episode) end() {
 	e.world.Calm()
 	e.tell("calm")
+	if _, there := e.indexes["places"]; there && !slices.ContainsFunc(e.editions(), func(r *records.Edition) bool { return r.Index == "places" }) {
+		e.reindex("places")
+	}
 	for _, p := range e.processes {
 		if p.service == nil {
 			e.start(p)
@@ -195,15 +205,14 @@ func (e *episode) end() {
 // wrong lists what is not as it should be.
 func (e *episode) wrong() (out []string) {
 	live := map[string]*records.Edition{}
-	list, _ := e.records.Editions(context.Background())
-	for _, r := range list {
+	for _, r := range e.editions() {
 		if r.State == reindex.Switched {
 			live[r.Index] = r
 		} else {
 			out = append(out, fmt.Sprintf("%s is %s", r.Name(), r.State))
 		}
 	}
-	for name, ix := range indexes {
+	for name, ix := range e.indexes {
 		names, _ := e.engines[ix.engine].Resolve(context.Background(), name)
 		if live[name] == nil || !slices.Equal(names, []string{live[name].Name()}) {
 			out = append(out, fmt.Sprintf("%s is answered by %v", name, names))

@@ -2,6 +2,7 @@ package flow_test
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
@@ -60,6 +61,23 @@ indexes:
     fields: [n]
     related:
       region: { one: regions, on: { id: region_id }, fields: [n] }
+`
+
+// acrossDefinition goes on with an index whose documents are made from both sources.
+const acrossDefinition = `
+  places:
+    engine: side
+    rows:
+      huts:
+        table: lodge.huts
+        fields: [n]
+        related:
+          region: { one: regions, source: paths, on: { id: region_id }, fields: [n] }
+      trails:
+        table: paths.huts
+        fields: [n]
+        related:
+          region: { one: regions, source: lodge, on: { id: region_id }, fields: [n] }
 `
 
 // Numbers that something is wrong with.
@@ -126,13 +144,18 @@ func TestSmallStormReplays(t *testing.T) {
 // episode is one storm.
 type episode struct {
 	*testing.T
-	random    *rand.Rand
-	world     *faults.World
-	sources   map[string]*tiny.Database
-	engines   map[string]engine.Engine
-	records   *model.Records
-	processes []*process
-	log       io.Writer
+	random     *rand.Rand
+	world      *faults.World
+	sources    map[string]*tiny.Database
+	engines    map[string]engine.Engine
+	records    *model.Records
+	processes  []*process
+	log        io.Writer
+	definition string
+	// later: the index whose documents are made from two sources is not there from the start.
+	later bool
+	// indexes are those that the definition has, by name.
+	indexes map[string]index
 	// restored is what is put back to older copies. Were it both at once, and all processes
 	// that know died meanwhile, nobody could tell.
 	restored string
@@ -155,8 +178,11 @@ type process struct {
 
 func number(v string) *string { return &v }
 
-var indexes = map[string]struct{ source, engine string }{
-	"huts": {"lodge", "main"}, "beds": {"lodge", "side"}, "trails": {"paths", "main"},
+// index says where the documents of an index come from: for each of its rows by the beginning of
+// their keys, which source has them, and which the regions; none when they have no region.
+type index struct {
+	engine string
+	rows   map[string][2]string
 }
 
 func newEpisode(t *testing.T, seed uint64) *episode {
@@ -170,13 +196,26 @@ func newEpisode(t *testing.T, seed uint64) *episode {
 		wanted:  map[string]map[string]string{},
 		log:     io.Discard,
 	}
+	e.indexes = map[string]index{
+		"huts":   {"main", map[string][2]string{"": {"lodge", "lodge"}}},
+		"beds":   {"side", map[string][2]string{"": {"lodge", ""}}},
+		"trails": {"main", map[string][2]string{"": {"paths", "paths"}}},
+	}
+	e.definition = stormDefinition
+	if apart := rand.New(rand.NewPCG(seed, 3)); apart.IntN(2) == 0 {
+		e.later = apart.IntN(2) == 0
+		e.definition += acrossDefinition
+		e.indexes["places"] = index{
+			"side", map[string][2]string{"huts,": {"lodge", "paths"}, "trails,": {"paths", "lodge"}},
+		}
+	}
 	e.restored = []string{"", "source", "records"}[e.random.IntN(3)]
 	var trace io.Writer
 	if *stormTrace {
 		trace, e.log = os.Stdout, os.Stdout
 	}
 	e.world = faults.NewWorld(seed, trace)
-	for name := range indexes {
+	for name := range e.indexes {
 		e.wanted[name] = map[string]string{}
 	}
 	for _, name := range []string{"lodge", "paths"} {
@@ -221,7 +260,10 @@ func (e *episode) hut(id int) func(row map[string]*string) map[string]*string {
 // kinds are what a process reaches.
 func (e *episode) kinds(p *faults.Process) *kinds.Set {
 	bad := func(row map[string]*string) bool { return row["n"] != nil && *row["n"] == badNumber }
-	refuses := func(body []byte) bool { return strings.Contains(string(body), `{"n":`+refusedNumber+`,`) }
+	refuses := func(body []byte) bool {
+		var doc struct{ N json.Number }
+		return json.Unmarshal(body, &doc) == nil && doc.N == refusedNumber
+	}
 	host := func(url string) string { _, host, _ := strings.Cut(url, "://"); return host }
 	engineKind := func(name string) engine.Kind {
 		k := tiny.EngineKind()
@@ -249,7 +291,7 @@ var shapes = sync.OnceValue(func() map[string]*shape.Shape {
 	plain.Name, plain.Schemes = "plain", []string{"plain"}
 	set := &kinds.Set{Sources: []source.Kind{db.SourceKind()}, Engines: []engine.Kind{tiny.EngineKind(), plain}}
 	def, findings := definition.Parse(
-		[]definition.File{{Name: "d.yaml", Text: stormDefinition}},
+		[]definition.File{{Name: "d.yaml", Text: stormDefinition + acrossDefinition}},
 		set.Language(),
 		nil,
 	)
@@ -258,30 +300,28 @@ var shapes = sync.OnceValue(func() map[string]*shape.Shape {
 	}
 	out := map[string]*shape.Shape{}
 	for _, ix := range def.Indexes {
-		tables, expressions := shape.Questions(ix)
-		facts, err := db.Open().Facts(context.Background(), tables, expressions)
-		if err != nil {
-			panic(err)
+		s, findings, err := source.Compile(context.Background(), ix, source.Only(db.Open()))
+		if err != nil || len(findings) > 0 {
+			panic(fmt.Sprint(err, findings))
 		}
-		if out[ix.Name], findings = shape.Compile(ix, facts); len(findings) > 0 {
-			panic(findings)
-		}
+		out[ix.Name] = s
 	}
 	return out
 })
 
 func (e *episode) run() {
 	ctx := e.Context()
-	version, _ := e.records.Apply(ctx, []definition.File{{Name: "d.yaml", Text: stormDefinition}}, nil, "storm")
+	version, _ := e.records.Apply(ctx, []definition.File{{Name: "d.yaml", Text: e.definition}}, nil, "storm")
 	e.records.CarriedOut(ctx, version)
-	need := map[string][]*shape.Shape{}
-	for _, name := range slices.Sorted(maps.Keys(indexes)) {
-		s := shapes()[name]
-		need[s.Source] = append(need[s.Source], s)
-		e.reindex(name)
+	var need []*shape.Shape
+	for _, name := range slices.Sorted(maps.Keys(e.indexes)) {
+		need = append(need, shapes()[name])
+		if name != "places" || !e.later {
+			e.reindex(name)
+		}
 	}
 	for name, db := range e.sources {
-		if _, err := db.Open().Capture.Install(ctx, "one", shape.Capture(need[name])); err != nil {
+		if _, err := db.Open().Capture.Install(ctx, "one", shape.Capture(name, need)); err != nil {
 			e.Fatal(err)
 		}
 	}

@@ -26,11 +26,12 @@ func (s *Service) Status() api.Status {
 	holder := map[string]string{}   // process by source
 	since := map[string]time.Time{} // since when it is held, or free, by source
 	for _, h := range s.holders() {
-		name := h.lease.Source()
-		holder[name] = s.process.ID
-		p := h.currentStatus()
-		since[name] = p.since
-		out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
+		for _, x := range h.sources {
+			holder[x.name] = s.process.ID
+			p := h.currentStatus(x)
+			since[x.name] = p.since
+			out.Sources, out.Indexes = append(out.Sources, p.Source), append(out.Indexes, p.Indexes...)
+		}
 	}
 	for _, e := range s.connections.Engines() {
 		out.Engines = append(out.Engines, report.Engine(e))
@@ -60,7 +61,7 @@ func (s *Service) Status() api.Status {
 		if !slices.ContainsFunc(out.Indexes, func(x api.IndexStatus) bool { return x.Name == ix.Name }) {
 			out.Indexes = append(
 				out.Indexes,
-				report.Unknown(ix.Name, ix.Source, ix.Engine, since[ix.Source], now),
+				report.Unknown(ix.Name, ix.Sources(), ix.Engine, since[ix.Source()], now),
 			)
 		}
 	}
@@ -122,7 +123,7 @@ func (p *heldStatus) mark(now time.Time, message string) {
 // Recent lists the last changes of a source, newest first, with what became of each.
 func (s *Service) Recent(name string) ([]api.RecentChange, error) {
 	if h := s.holder(name); h != nil {
-		return h.stream.Recent(), nil
+		return h.of(name).stream.Recent(), nil
 	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()

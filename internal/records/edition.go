@@ -83,7 +83,26 @@ type EditionState struct {
 	State  reindex.State `db:"state"`
 	Engine string        `db:"engine"`
 	Source string        `db:"source"`
+	// Others are sources that its documents are made from, too.
+	Others Names `db:"others"`
 	missed
+}
+
+// Sources are all that its documents are made from, that which it is fed by first.
+func (e *EditionState) Sources() []string { return append([]string{e.Source}, e.Others...) }
+
+// Names are a list of JSON strings in the database.
+type Names []string
+
+// Scan reads what the database has.
+func (n *Names) Scan(value any) error {
+	switch text := value.(type) {
+	case []byte:
+		return json.Unmarshal(text, n)
+	case string:
+		return json.Unmarshal([]byte(text), n)
+	}
+	return fmt.Errorf("a list of names as %T", value)
 }
 
 // missed is Missed as the database has it.
@@ -107,7 +126,9 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 	err := r.db.SelectContext(
 		ctx,
 		&out,
-		"SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill FROM edition ORDER BY index_name, number",
+		`SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill,
+		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
+		FROM edition ORDER BY index_name, number`,
 	)
 	return out, err
 }
@@ -215,12 +236,16 @@ func (r *Records) SaveMissed(ctx context.Context, e *Edition, reason string, ref
 	return err
 }
 
-// SaveAllMissed is SaveMissed for all editions of a source; all are to be refilled.
+// others are the sources of an edition beside its own.
+const others = `jsonb_path_query_array(shape, '$.trees[*].nodes[*].source')`
+
+// SaveAllMissed is SaveMissed for all editions whose documents are made from a source; all are to be
+// refilled.
 func (r *Records) SaveAllMissed(ctx context.Context, source, fence, reason string) error {
 	n, err := changed(r.db.ExecContext(
 		ctx,
 		`UPDATE edition SET missed = coalesce(missed, $3), missed_at = coalesce(missed_at, now()), refill = true
-		WHERE shape ->> 'source' = $1 AND `+held,
+		WHERE (shape ->> 'source' = $1 OR `+others+` ? $1) AND `+held,
 		source,
 		fence,
 		reason,

@@ -53,11 +53,15 @@ type Reader interface {
 	// Keys calls each with the key's values of every root row of a tree after one key
 	// (nil: from the start) up to and with another (nil: to the end).
 	Keys(ctx context.Context, t *shape.Tree, after, upto []string, each func(key []string) error) error
-	// ReadKeys reads documents' rows by their keys, node by node, in one snapshot.
+	// ReadKeys reads documents' rows by their keys, node by node, in one snapshot. Nodes that another
+	// source has are left out, with all below them.
 	ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error
 	// ReadRange is ReadKeys for all keys after one (nil: from the start) up to
 	// and with another (nil: to the end).
 	ReadRange(ctx context.Context, set *document.Set, after, upto []string) error
+	// ReadBelow reads the rows of a node whose parent another source has, where they were read,
+	// and of the nodes of its own source below it, in one snapshot.
+	ReadBelow(ctx context.Context, set *document.Set, node int) error
 	// WalkUp follows steps from tuples of linking values, and calls each with the
 	// key's values of every document at their end.
 	WalkUp(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error

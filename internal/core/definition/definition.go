@@ -122,9 +122,7 @@ type Index struct {
 	Engine string
 	// EnginePos is where the engine is named.
 	EnginePos Pos
-	// Source is the one source that all its rows come from.
-	Source string
-	Rows   []*Rows
+	Rows      []*Rows
 	// FunctionsAllowed are functions whose value may change although no row does, and that
 	// are meant nevertheless.
 	FunctionsAllowed []string
@@ -148,8 +146,43 @@ type Rows struct {
 	Node
 }
 
+// Source is where the index's first rows come from; whoever works on that feeds it.
+func (ix *Index) Source() string {
+	if len(ix.Rows) == 0 {
+		return ""
+	}
+	return ix.Rows[0].Source
+}
+
+// Sources are all that its documents are made from, the first rows' one first.
+func (ix *Index) Sources() (out []string) {
+	ix.each(func(n *Node) {
+		if n.Source != "" && !slices.Contains(out, n.Source) {
+			out = append(out, n.Source)
+		}
+	})
+	return out
+}
+
+// each calls a function with every table of the index's documents, parents first.
+func (ix *Index) each(do func(n *Node)) {
+	var walk func(n *Node)
+	walk = func(n *Node) {
+		do(n)
+		for _, r := range n.Related {
+			walk(&r.Node)
+		}
+	}
+	for _, r := range ix.Rows {
+		walk(&r.Node)
+	}
+}
+
 // Node is one table of a document: the root, or a related one.
 type Node struct {
+	// Source is where the table is: that of the rows above, unless another one is named.
+	Source    string
+	SourcePos Pos
 	// Table as written: table or schema.table.
 	Table    string
 	TablePos Pos

@@ -145,6 +145,10 @@ func (d *decoder) relation(parent *Node, k, v *yaml.Node) {
 		r.Table, r.TablePos = s.text, s.pos
 	}
 	var limitPos Pos
+	known["source"] = func(_, v *yaml.Node) {
+		s := d.text(v, "source")
+		r.Source, r.SourcePos = s.text, s.pos
+	}
 	known["one"] = table
 	known["many"] = func(k, v *yaml.Node) { r.Many = true; table(k, v) }
 	known["on"] = func(_, v *yaml.Node) { r.On = d.links(v) }

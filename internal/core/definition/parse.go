@@ -2,6 +2,7 @@ package definition
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -437,7 +438,7 @@ func (d *decoder) index(k, v *yaml.Node) {
 	several := false
 	known["rows"] = func(_, v *yaml.Node) {
 		if v.Kind != yaml.MappingNode {
-			d.rowsTable(ix, only, v)
+			d.rowsTable(only, v)
 			return
 		}
 		several = true
@@ -485,7 +486,7 @@ func (d *decoder) rows(ix *Index, k, v *yaml.Node) {
 	r := &Rows{Name: k.Value, Node: Node{Pos: d.at(k)}}
 	d.name(k, "rows", plainName)
 	known := d.rowsFields(r)
-	known["table"] = func(_, v *yaml.Node) { d.rowsTable(ix, r, v) }
+	known["table"] = func(_, v *yaml.Node) { d.rowsTable(r, v) }
 	d.object(v, "rows "+k.Value, known, "table", "fields")
 	ix.Rows = append(ix.Rows, r)
 }
@@ -508,7 +509,7 @@ func (d *decoder) rowsFields(r *Rows) fields {
 	return known
 }
 
-func (d *decoder) rowsTable(ix *Index, r *Rows, v *yaml.Node) {
+func (d *decoder) rowsTable(r *Rows, v *yaml.Node) {
 	s := d.text(v, "rows")
 	if s.text == "" {
 		return
@@ -521,14 +522,7 @@ func (d *decoder) rowsTable(ix *Index, r *Rows, v *yaml.Node) {
 			"write SOURCE.TABLE or SOURCE.SCHEMA.TABLE",
 		)
 	}
-	if ix.Source != "" && ix.Source != source {
-		d.find(
-			s.pos,
-			fmt.Sprintf("index %s takes rows from source %s and from source %s", ix.Name, ix.Source, source),
-			"make an index for each source; an index follows one",
-		)
-	}
-	ix.Source, r.Table, r.TablePos = source, table, s.pos
+	r.Source, r.SourcePos, r.Table, r.TablePos = source, s.pos, table, s.pos
 }
 
 func (d *decoder) synonyms(v *yaml.Node) (out [][]string) {
@@ -569,6 +563,13 @@ func (d *decoder) synonyms(v *yaml.Node) (out [][]string) {
 var synonymPattern = regexp.MustCompile(`^[\p{L}\p{N}]+( +[\p{L}\p{N}]+)*$`)
 
 func (d *decoder) crossCheck() {
+	for _, ix := range d.def.Indexes {
+		ix.each(func(n *Node) {
+			for _, r := range n.Related {
+				r.Source = cmp.Or(r.Source, n.Source)
+			}
+		})
+	}
 	if d.unread {
 		return // what seems to be missing may stand there
 	}
@@ -581,14 +582,16 @@ func (d *decoder) crossCheck() {
 		}
 	}
 	for _, ix := range d.def.Indexes {
-		if ix.Source != "" && len(d.def.Sources) > 0 && d.def.Source(ix.Source) == nil {
-			ix.Broken = true
-			d.find(
-				ix.Rows[0].TablePos,
-				fmt.Sprintf("there is no source %q", ix.Source),
-				Nearest(ix.Source, names(d.def.Sources, sourceName)),
-			)
-		}
+		ix.each(func(n *Node) {
+			if n.SourcePos.Line > 0 && n.Source != "" && len(d.def.Sources) > 0 && d.def.Source(n.Source) == nil {
+				ix.Broken = true
+				d.find(
+					n.SourcePos,
+					fmt.Sprintf("there is no source %q", n.Source),
+					Nearest(n.Source, names(d.def.Sources, sourceName)),
+				)
+			}
+		})
 		if ix.Engine != "" && len(d.def.Engines) > 0 && d.def.Engine(ix.Engine) == nil {
 			ix.Broken = true
 			d.find(

@@ -183,15 +183,18 @@ func (s *Set) tuple(node, row int, columns []int) (string, bool) {
 	return string(joined), true
 }
 
-// Distinct lists the distinct tuples of a node's columns, those with a NULL left out,
-// in the order they first appear: a list for each column. The values share memory
-// with the rows.
-func (s *Set) Distinct(node int, columns []int) [][]string {
-	rows := &s.nodes[node]
+// Links lists the distinct tuples of values by which the rows of a node belong to those of its
+// parent, as far as the parent's rows have them: those with a NULL are left out, and those that
+// another source's rows cannot have. They stand in the order in which they first appear, in a list
+// for each column, and share memory with the rows.
+func (s *Set) Links(node int) [][]string {
+	n := s.tree.Nodes[node]
+	rows, columns := &s.nodes[n.Parent], n.Link.OursAt
 	seen := make(map[string]struct{}, 16)
 	out := make([][]string, len(columns))
+	tuple := make([]string, len(columns))
 	for i := 0; i < rows.count; i++ {
-		key, ok := s.tuple(node, i, columns)
+		key, ok := s.tuple(n.Parent, i, columns)
 		if !ok {
 			continue
 		}
@@ -201,7 +204,13 @@ func (s *Set) Distinct(node int, columns []int) [][]string {
 		seen[key] = struct{}{}
 		for j, c := range columns {
 			v := rows.Value(i, c)
-			out[j] = append(out[j], unsafe.String(unsafe.SliceData(v), len(v)))
+			tuple[j] = unsafe.String(unsafe.SliceData(v), len(v))
+		}
+		if n.Link.Apart != nil && !shape.Fit(n.Link.Apart.Theirs, tuple) {
+			continue
+		}
+		for j := range columns {
+			out[j] = append(out[j], tuple[j])
 		}
 	}
 	return out

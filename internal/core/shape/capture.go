@@ -21,8 +21,8 @@ type Captured struct {
 	Views []Ref `json:"views,omitempty"`
 }
 
-// Capture unites what several shapes need of each table, sorted by table.
-func Capture(shapes []*Shape) []Captured {
+// Capture unites what several shapes need of each table of a source, sorted by table.
+func Capture(source string, shapes []*Shape) []Captured {
 	byTable := map[Ref]*Captured{}
 	need := func(t Ref, key, watch []string, links ...string) {
 		c := byTable[t]
@@ -37,6 +37,7 @@ func Capture(shapes []*Shape) []Captured {
 		for _, t := range s.Trees {
 			for _, n := range t.Nodes {
 				switch {
+				case s.SourceOf(n) != source:
 				case n.Refreshed:
 					need(n.Table, nil, nil)
 					byTable[n.Table].Refreshed = true
@@ -66,9 +67,9 @@ func Capture(shapes []*Shape) []Captured {
 	return out
 }
 
-// Captures reports whether changes of a table touch documents of the shape.
-func (s *Shape) Captures(t Ref) bool {
-	return slices.ContainsFunc(Capture([]*Shape{s}), func(c Captured) bool { return c.Table == t })
+// Captures reports whether changes of a source's table touch documents of the shape.
+func (s *Shape) Captures(source string, t Ref) bool {
+	return slices.ContainsFunc(Capture(source, []*Shape{s}), func(c Captured) bool { return c.Table == t })
 }
 
 func union(a, b []string) []string {
@@ -100,21 +101,26 @@ type Route struct {
 // Step is one query on the way up: the rows of Table whose Match columns hold one of
 // the tuples at hand yield the next tuples.
 type Step struct {
-	Table Ref
-	Match []string
+	// Source has the table; empty where it is the shape's own.
+	Source string
+	Table  Ref
+	Match  []string
 	// Types are the database's words for the types that Match is compared as; only
 	// needed for several columns.
 	Types []string
-	Yield []Column
+	// Across is how the tuples are compared when they come from another source.
+	Across []Across
+	Yield  []Column
 }
 
-// Routes gives for each table the ways from its changed rows to documents.
-func (s *Shape) Routes() map[Ref][]Route {
+// Routes gives for each table of a source the ways from its changed rows to documents.
+func (s *Shape) Routes(source string) map[Ref][]Route {
 	routes := map[Ref][]Route{}
 	add := func(table Ref, r Route) { routes[table] = append(routes[table], r) }
 	for i, t := range s.Trees {
 		root := t.Root()
 		switch {
+		case s.SourceOf(root) != source:
 		case root.Refreshed:
 			add(root.Table, Route{Tree: i, All: true})
 		case root.View:
@@ -125,38 +131,40 @@ func (s *Shape) Routes() map[Ref][]Route {
 			add(root.Table, Route{Tree: i})
 		}
 		for _, n := range t.Nodes[1:] {
-			up := t.up(t.Nodes[n.Parent], n.Link.Ours, n.Link.Types)
+			if s.SourceOf(n) != source {
+				continue
+			}
+			up := t.up(t.Nodes[n.Parent], n.Link)
 			if j := n.Link.Join; j != nil {
-				add(
-					j.Table,
-					Route{
-						Tree:  i,
-						Link:  n.Link.Theirs,
-						Steps: up,
-						Own:   own(j.Table, j.Key, j.KeyTypes, n.theirs),
-					},
-				)
-				step := Step{j.Table, j.From, j.FromTypes, n.theirs()}
+				add(j.Table, Route{
+					Tree: i, Link: n.Link.Theirs, Steps: up, Own: n.own(j.Table, j.Key, j.KeyTypes, n.theirs()),
+				})
 				add(n.Table, Route{
-					Tree: i, Link: j.To, Steps: append([]Step{step}, up...), Own: own(n.Table, n.Key, n.KeyTypes, j.to),
+					Tree: i, Link: j.To, Steps: append([]Step{n.joined()}, up...), Own: n.own(n.Table, n.Key, n.KeyTypes, j.to()),
 				})
 				continue
 			}
-			add(
-				n.Table,
-				Route{Tree: i, Link: n.Link.Theirs, Steps: up, Own: own(n.Table, n.Key, n.KeyTypes, n.theirs)},
-			)
+			add(n.Table, Route{
+				Tree: i, Link: n.Link.Theirs, Steps: up, Own: n.own(n.Table, n.Key, n.KeyTypes, n.theirs()),
+			})
 		}
 	}
 	return routes
 }
 
-// own leads from a row's key to some of its columns.
-func own(t Ref, key, types []string, yield func() []Column) *Step {
+// own leads from the key of a row of the node's table, or of its join table, to some of its columns.
+func (n *Node) own(t Ref, key, types []string, yield []Column) *Step {
 	if len(key) == 0 || len(types) != len(key) {
 		return nil
 	}
-	return &Step{t, key, types, yield()}
+	return &Step{Source: n.Source, Table: t, Match: key, Types: types, Yield: yield}
+}
+
+// joined leads from the columns of the join table that tie it to the node, to those that tie it to
+// the node's parent.
+func (n *Node) joined() Step {
+	j := n.Link.Join
+	return Step{Source: n.Source, Table: j.Table, Match: j.From, Types: j.FromTypes, Yield: n.theirs()}
 }
 
 // to are the columns of the related table that a join table leads to.
@@ -168,26 +176,32 @@ func (j *Join) to() []Column {
 	return out
 }
 
-// up leads from values of a node's columns to document keys.
-func (t *Tree) up(n *Node, columns, types []string) []Step {
+// up leads from the values by which a child of a node is linked to it to document keys. Values of
+// another source are always looked for: nobody knows whether there is a row for them.
+func (t *Tree) up(n *Node, by *Link) []Step {
+	step := Step{Source: n.Source, Table: n.Table, Match: by.Ours, Types: by.Types}
+	if by.Apart != nil {
+		step.Across, step.Types = by.Apart.Ours, taken(by.Apart.Ours)
+	}
 	if n.Link == nil {
 		// The key as the row has it is what tells documents apart, not one that equals it.
-		if slices.Equal(n.Key, columns) &&
+		if by.Apart == nil && slices.Equal(n.Key, by.Ours) &&
 			!slices.ContainsFunc(n.Columns[:len(n.Key)], func(c Column) bool { return c.Loose }) {
 			return nil
 		}
-		return []Step{{n.Table, columns, types, n.Columns[:len(n.Key)]}}
+		step.Yield = n.Columns[:len(n.Key)]
+		return []Step{step}
 	}
-	above := t.up(t.Nodes[n.Parent], n.Link.Ours, n.Link.Types)
-	if j := n.Link.Join; j != nil {
-		return append(
-			[]Step{{n.Table, columns, types, j.to()}, {j.Table, j.From, j.FromTypes, n.theirs()}},
-			above...)
-	}
-	if slices.Equal(n.Link.Theirs, columns) {
+	above := t.up(t.Nodes[n.Parent], n.Link)
+	switch {
+	case n.Link.Join != nil:
+		step.Yield = n.Link.Join.to()
+		return append([]Step{step, n.joined()}, above...)
+	case by.Apart == nil && slices.Equal(n.Link.Theirs, by.Ours):
 		return above
 	}
-	return append([]Step{{n.Table, columns, types, n.theirs()}}, above...)
+	step.Yield = n.theirs()
+	return append([]Step{step}, above...)
 }
 
 // theirs are the linking columns as they are read.

@@ -1,6 +1,7 @@
 package shape
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -71,6 +72,7 @@ func compareTrees(old, new *Tree, say func(path string, inPlace bool, format str
 				say(path, false, "%s is %s instead of %s", what, orNone(is), orNone(was))
 			}
 		}
+		words("source", before.Source, n.Source)
 		words("table", before.Table.String(), n.Table.String())
 		words("where", before.Where, n.Where)
 		words("order", before.Order, n.Order)
@@ -150,7 +152,7 @@ func collect(t *Tree, into map[string]fieldAt) []string {
 	for _, n := range t.Nodes {
 		for i, f := range n.Fields {
 			path := t.FieldPath(n, i)
-			into[path] = fieldAt{f, t.Source(n, i, Ref.String)}
+			into[path] = fieldAt{f, t.Source(n, i, func(n *Node) string { return n.Table.String() })}
 			order = append(order, path)
 		}
 	}
@@ -170,15 +172,15 @@ func (t *Tree) FieldPath(n *Node, field int) string {
 }
 
 // Source says where a field's value comes from: a column, an expression, other fields. named gives
-// a table's name as people read it.
-func (t *Tree) Source(n *Node, field int, named func(Ref) string) string {
+// the name of a node's table as people read it.
+func (t *Tree) Source(n *Node, field int, named func(*Node) string) string {
 	f := n.Fields[field]
 	if f.At >= 0 {
 		c := n.Columns[f.At]
 		if c.Expression != "" {
-			return fmt.Sprintf("%s of %s", c.Expression, named(n.Table))
+			return fmt.Sprintf("%s of %s", c.Expression, named(n))
 		}
-		return named(n.Table) + "." + c.Name
+		return named(n) + "." + c.Name
 	}
 	parts := make([]string, len(f.Combine))
 	for i, p := range f.Combine {
@@ -262,9 +264,9 @@ type Lookup struct {
 	Columns []string `json:"columns"`
 }
 
-// Lookups lists the conditions of the reads and of the ways from changed rows to
-// documents, each once. The root's key has its index anyway.
-func (s *Shape) Lookups() []Lookup {
+// Lookups lists the conditions of the reads of a source's tables, and of the ways from changed rows
+// to documents, each once. The root's key has its index anyway.
+func (s *Shape) Lookups(source string) []Lookup {
 	var out []Lookup
 	add := func(table Ref, columns []string) {
 		sorted := slices.Sorted(slices.Values(columns))
@@ -277,6 +279,9 @@ func (s *Shape) Lookups() []Lookup {
 	}
 	for _, t := range s.Trees {
 		for _, n := range t.Nodes[1:] {
+			if s.SourceOf(n) != source {
+				continue
+			}
 			if j := n.Link.Join; j != nil {
 				add(j.Table, n.Link.Theirs)
 				add(n.Table, j.To)
@@ -285,10 +290,14 @@ func (s *Shape) Lookups() []Lookup {
 			add(n.Table, n.Link.Theirs)
 		}
 	}
-	for _, routes := range s.Routes() {
-		for _, r := range routes {
-			for _, step := range r.Steps {
-				add(step.Table, step.Match)
+	for _, from := range s.Sources() {
+		for _, routes := range s.Routes(from) {
+			for _, r := range routes {
+				for _, step := range r.Steps {
+					if cmp.Or(step.Source, s.Source) == source {
+						add(step.Table, step.Match)
+					}
+				}
 			}
 		}
 	}

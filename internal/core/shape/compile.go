@@ -1,6 +1,7 @@
 package shape
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -60,6 +61,8 @@ type TableColumn struct {
 	// Unlinkable says why values of this type cannot tie tables or make a key:
 	// equal ones may have different texts.
 	Unlinkable string
+	// Across says how values of other sources are compared with it; nil when they cannot be.
+	Across *Across
 }
 
 // Role says where an expression stands.
@@ -109,9 +112,9 @@ type Facts struct {
 // Origin is a view and a table that it reads.
 type Origin struct{ View, Table Ref }
 
-// Questions lists the tables and expressions of an index that the source must be
+// Questions lists the tables and expressions of an index that a source must be
 // asked about before Compile. What is missing in a broken index is left out.
-func Questions(ix *definition.Index) (tables []string, expressions []Expression) {
+func Questions(ix *definition.Index, source string) (tables []string, expressions []Expression) {
 	var walk func(n *definition.Node)
 	ask := func(table string, e definition.Expression, role Role) {
 		if e.SQL != "" {
@@ -122,16 +125,20 @@ func Questions(ix *definition.Index) (tables []string, expressions []Expression)
 		if n.Table == "" {
 			return
 		}
-		tables = append(tables, n.Table)
-		ask(n.Table, n.Where, Condition)
-		for _, f := range n.Fields {
-			ask(n.Table, f.SQL, Value)
+		if n.Source == source {
+			tables = append(tables, n.Table)
+			ask(n.Table, n.Where, Condition)
+			for _, f := range n.Fields {
+				ask(n.Table, f.SQL, Value)
+			}
 		}
 		for _, r := range n.Related {
-			if r.Through != nil && r.Through.Table != "" {
-				tables = append(tables, r.Through.Table)
+			if r.Source == source {
+				if r.Through != nil && r.Through.Table != "" {
+					tables = append(tables, r.Through.Table)
+				}
+				ask(r.Table, r.Order, Ordering)
 			}
-			ask(r.Table, r.Order, Ordering)
 			walk(&r.Node)
 		}
 	}
@@ -141,11 +148,11 @@ func Questions(ix *definition.Index) (tables []string, expressions []Expression)
 	return tables, expressions
 }
 
-// Compile makes the shape of an index. Findings name what does not fit the catalogue;
-// those of a broken index say nothing of what it lacks.
-func Compile(ix *definition.Index, facts Facts) (*Shape, definition.Findings) {
-	s := &Shape{Index: ix.Name, Source: ix.Source, Synonyms: ix.Synonyms, Settings: ix.Settings}
-	c := &compiler{facts: facts, allowed: ix.FunctionsAllowed, refused: map[*Node][]string{}}
+// Compile makes the shape of an index of what each of its sources knows. Findings name what does not
+// fit the catalogue; those of a broken index say nothing of what it lacks.
+func Compile(ix *definition.Index, facts map[string]Facts) (*Shape, definition.Findings) {
+	s := &Shape{Index: ix.Name, Source: ix.Source(), Synonyms: ix.Synonyms, Settings: ix.Settings}
+	c := &compiler{facts: facts, home: s.Source, allowed: ix.FunctionsAllowed, refused: map[*Node][]string{}}
 	for _, r := range ix.Rows {
 		c.tree = &Tree{Index: ix.Name, Name: r.Name}
 		c.combined = nil
@@ -163,7 +170,8 @@ func Compile(ix *definition.Index, facts Facts) (*Shape, definition.Findings) {
 }
 
 type compiler struct {
-	facts Facts
+	facts map[string]Facts // by source
+	home  string           // the shape's own source
 	tree  *Tree
 	// allowed are the functions that may shift.
 	allowed []string
@@ -245,19 +253,23 @@ func (c *compiler) agree(ix *definition.Index, s *Shape) {
 	}
 }
 
-func (c *compiler) table(name string, pos definition.Pos) *Table {
+// of is what is known of the source that has a node's table.
+func (c *compiler) of(n *Node) Facts { return c.facts[cmp.Or(n.Source, c.home)] }
+
+func (c *compiler) table(source, name string, pos definition.Pos) *Table {
 	if name == "" {
 		return nil // said where it was read
 	}
-	t := c.facts.Tables[name]
-	if grant := c.facts.Denied[name]; t == nil && grant != "" {
+	facts := c.facts[source]
+	t := facts.Tables[name]
+	if grant := facts.Denied[name]; t == nil && grant != "" {
 		c.find(pos, grant, "Pingo may not read table %s", name)
 		return nil
 	}
 	if t == nil {
 		c.find(
 			pos,
-			definition.Nearest(name, c.facts.Known),
+			definition.Nearest(name, facts.Known),
 			"the source has no table %q that Pingo may read",
 			name,
 		)
@@ -266,7 +278,7 @@ func (c *compiler) table(name string, pos definition.Pos) *Table {
 }
 
 func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation, rows *definition.Rows) {
-	t := c.table(n.Table, n.TablePos)
+	t := c.table(n.Source, n.Table, n.TablePos)
 	if t == nil {
 		return
 	}
@@ -278,6 +290,9 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 		Key:       t.Key,
 		View:      t.View,
 		Refreshed: t.Refreshed,
+	}
+	if n.Source != c.home {
+		node.Source = n.Source
 	}
 	c.tree.Nodes = append(c.tree.Nodes, node)
 	if t.Foreign {
@@ -401,12 +416,13 @@ func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 
 // follows keeps of what a view reads the identities that make the definition's key.
 func (c *compiler) follows(rows *definition.Rows, t *Table) []Follow {
+	facts := c.facts[rows.Source]
 	if t.Refreshed {
 		return nil
 	}
 	out := slices.Clone(t.Follows)
 	for i := range out {
-		origins := c.facts.Origins[Origin{t.Ref, out[i].Table}]
+		origins := facts.Origins[Origin{t.Ref, out[i].Table}]
 		out[i].Identity = nil
 		for _, k := range rows.Key {
 			if origins[k] == "" {
@@ -423,10 +439,13 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 	parent := c.tree.Nodes[node.Parent]
 	on := rel.On
 	link := &Link{}
+	if node.Source != parent.Source {
+		link.Apart = &Apart{}
+	}
 	theirs := t
 	if rel.Through != nil {
 		on = rel.Through.On
-		join := c.table(rel.Through.Table, rel.Through.TablePos)
+		join := c.table(rel.Source, rel.Through.Table, rel.Through.TablePos)
 		if join == nil {
 			return
 		}
@@ -452,10 +471,16 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 	}
 	for _, pair := range on {
 		their := c.column(theirs, pair.Theirs, theirs.Ref.Name, pair.Pos)
-		our := c.columnOf(parent.Table, pair.Ours, pair.Pos)
-		c.tied(their, our, theirs.Ref.Name, parent.Table.Name, pair.Pos)
-		if our == nil || their == nil {
+		our := c.columnOf(parent, pair.Ours, pair.Pos)
+		switch {
+		case our == nil || their == nil:
 			continue
+		case link.Apart == nil:
+			c.tied(their, our, theirs.Ref.Name, parent.Table.Name, pair.Pos)
+		case !c.apart(their, theirs.Ref.Name, pair.Pos) || !c.apart(our, parent.Table.Name, pair.Pos):
+			continue
+		default:
+			link.Apart.Theirs, link.Apart.Ours = append(link.Apart.Theirs, *their.Across), append(link.Apart.Ours, *our.Across)
 		}
 		link.Theirs, link.Ours, link.Types = append(
 			link.Theirs,
@@ -523,15 +548,31 @@ func (c *compiler) tied(their, our *TableColumn, theirTable, ourTable string, po
 	}
 }
 
+// apart sees that values of another source can be compared with a column.
+func (c *compiler) apart(col *TableColumn, table string, pos definition.Pos) bool {
+	if col.Across == nil || col.Unlinkable != "" {
+		c.find(
+			pos,
+			"tie sources by integers, texts or UUIDs",
+			"%s.%s is %s, and such values are not compared between two sources",
+			table,
+			col.Name,
+			col.Native,
+		)
+		return false
+	}
+	return true
+}
+
 // KeyColumn is the column as keys and links hold it.
 func (c *TableColumn) KeyColumn() Column {
 	return Column{Name: c.Name, Form: c.Form, Type: c.Type, Array: c.Array, Key: c.KeyForm, Loose: c.Loose}
 }
 
-func (c *compiler) columnOf(r Ref, name string, pos definition.Pos) *TableColumn {
-	for _, t := range c.facts.Tables {
-		if t != nil && t.Ref == r {
-			return c.column(t, name, r.Name, pos)
+func (c *compiler) columnOf(n *Node, name string, pos definition.Pos) *TableColumn {
+	for _, t := range c.of(n).Tables {
+		if t != nil && t.Ref == n.Table {
+			return c.column(t, name, n.Table.Name, pos)
 		}
 	}
 	return nil
@@ -564,7 +605,7 @@ func (c *compiler) expression(node *Node, table string, e definition.Expression,
 	if e.SQL == "" {
 		return nil
 	}
-	told := c.facts.Expressions[Expression{table, e.SQL, role}]
+	told := c.of(node).Expressions[Expression{table, e.SQL, role}]
 	if told.Problem != "" {
 		suggestion := told.Suggestion
 		if suggestion == "" {

@@ -60,7 +60,7 @@ func (c *compiler) order(node *Node, t *Table, used []string) {
 		node.InOrder = append(
 			node.InOrder,
 			By{
-				At: node.read(columns[i]), Descending: term.descending, Type: kinds[i], NullsLow: c.facts.NullsLow,
+				At: node.read(columns[i]), Descending: term.descending, Type: kinds[i], NullsLow: c.of(node).NullsLow,
 			},
 		)
 	}

@@ -4,9 +4,14 @@
 package shape
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
 
 	"github.com/cespare/xxhash/v2"
 )
@@ -44,7 +49,8 @@ const (
 // rows have documents in it. It is plain data: an edition keeps the shape it was
 // filled by.
 type Shape struct {
-	Index  string  `json:"index"`
+	Index string `json:"index"`
+	// Source has the first tree's rows. Whoever works on it feeds the index.
 	Source string  `json:"source"`
 	Trees  []*Tree `json:"trees"`
 	// Synonyms are groups of words or phrases that stand for the same thing.
@@ -69,7 +75,9 @@ type Node struct {
 	Parent int `json:"parent"` // position in Tree.Nodes; -1 for the root
 	// Name is the document's key for this node; empty for the root.
 	Name string `json:"name"`
-	Many bool   `json:"many,omitempty"`
+	// Source has the table; empty where it is the shape's own.
+	Source string `json:"source,omitempty"`
+	Many   bool   `json:"many,omitempty"`
 	// List: the values of the only field, without a name around each.
 	List  bool   `json:"list,omitempty"`
 	Table Ref    `json:"table"`
@@ -124,8 +132,78 @@ type Link struct {
 	// Types are the source's names for the types of Ours, so that values are
 	// compared as the parent has them.
 	Types []string `json:"types"`
+	// Apart is there when the node and its parent are in two sources.
+	Apart *Apart `json:"apart,omitempty"`
 	// Join is the join table, nil when rows link directly.
 	Join *Join `json:"join,omitempty"`
+}
+
+// Apart says how values of two sources are compared: they are equal when their texts are.
+type Apart struct {
+	Theirs []Across `json:"theirs"`
+	Ours   []Across `json:"ours"`
+}
+
+// Across says how values that come from another source are compared with a column.
+type Across struct {
+	// As is the source's name for the type that the values are taken as.
+	As string `json:"as"`
+	// Type is Integer, Text, or Keyword, which here means UUIDs.
+	Type Type `json:"type"`
+	// Least and Most bound the integers that can be taken so.
+	Least int64  `json:"least,omitempty"`
+	Most  uint64 `json:"most,omitempty"`
+}
+
+// Compared are the source's names for the types that values of the parent are compared as.
+func (l *Link) Compared() []string {
+	if l.Apart == nil {
+		return l.Types
+	}
+	return taken(l.Apart.Theirs)
+}
+
+func taken(list []Across) []string {
+	out := make([]string, len(list))
+	for i, a := range list {
+		out[i] = a.As
+	}
+	return out
+}
+
+var (
+	wholeNumber = regexp.MustCompile(`^(0|-?[1-9][0-9]{0,19})$`)
+	uuid        = regexp.MustCompile(`^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+)
+
+// Fits reports whether a value can be equal to one of the column. Those that cannot are not asked
+// for: a source might refuse them.
+func (a *Across) Fits(value string) bool {
+	switch a.Type {
+	case Integer:
+		if !wholeNumber.MatchString(value) {
+			return false
+		}
+		if value[0] == '-' {
+			n, err := strconv.ParseInt(value, 10, 64)
+			return err == nil && n >= a.Least
+		}
+		n, err := strconv.ParseUint(value, 10, 64)
+		return err == nil && n <= a.Most
+	case Keyword:
+		return uuid.MatchString(value)
+	}
+	return utf8.ValidString(value) && !strings.ContainsRune(value, 0)
+}
+
+// Fit reports whether all values of a tuple fit.
+func Fit(columns []Across, tuple []string) bool {
+	for i := range columns {
+		if !columns[i].Fits(tuple[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 // Join is the table between a node and its parent.
@@ -200,6 +278,22 @@ type Part struct {
 
 // Root is the node whose rows have documents.
 func (t *Tree) Root() *Node { return t.Nodes[0] }
+
+// Sources are all that the documents are made from, the shape's own first.
+func (s *Shape) Sources() []string {
+	out := []string{s.Source}
+	for _, t := range s.Trees {
+		for _, n := range t.Nodes {
+			if n.Source != "" && !slices.Contains(out, n.Source) {
+				out = append(out, n.Source)
+			}
+		}
+	}
+	return out
+}
+
+// SourceOf names the source that has a node's table.
+func (s *Shape) SourceOf(n *Node) string { return cmp.Or(n.Source, s.Source) }
 
 // Tree finds a tree by its name, nil when there is none.
 func (s *Shape) Tree(name string) *Tree {

@@ -113,7 +113,7 @@ func parse(t *testing.T, text string) *definition.Index {
 
 func compile(t *testing.T, text string) *Shape {
 	t.Helper()
-	s, findings := Compile(parse(t, text), facts())
+	s, findings := Compile(parse(t, text), map[string]Facts{"lodge": facts()})
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
@@ -123,7 +123,7 @@ func compile(t *testing.T, text string) *Shape {
 func TestCaptureAndRoutesOfATree(t *testing.T) {
 	s := compile(t, text)
 	var got []string
-	for _, c := range Capture([]*Shape{s, s}) {
+	for _, c := range Capture("lodge", []*Shape{s, s}) {
 		got = append(got, fmt.Sprintf("%s key%v watch%v links%v", c.Table.Name, c.Key, c.Watch, c.Links))
 	}
 	want := []string{
@@ -144,11 +144,11 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 			for i := range yield {
 				yield[i] = Column{Name: p[i+3], Form: "integer", Type: Integer}
 			}
-			out = append(out, Step{Ref{"public", p[0]}, []string{p[1]}, []string{p[2]}, yield})
+			out = append(out, Step{Table: Ref{"public", p[0]}, Match: []string{p[1]}, Types: []string{p[2]}, Yield: yield})
 		}
 		return out
 	}
-	routes := s.Routes()
+	routes := s.Routes("lodge")
 	for name, want := range map[string][]Route{
 		"huts":          {{}},
 		"regions":       {{Link: []string{"id"}, Steps: steps("huts region_id integer id")}},
@@ -213,7 +213,7 @@ func TestWhatDoesNotFitTheCatalogue(t *testing.T) {
 		{"{ id: region_id }", "{ id: lon }", `regions.id is integer but huts.lon is decimal, so they never match`},
 		{"rows: lodge.huts", "rows: lodge.notes", `table notes has no primary key, so its documents would have no identity`},
 	} {
-		_, findings := Compile(parse(t, strings.Replace(text, c.replace, c.with, 1)), facts())
+		_, findings := Compile(parse(t, strings.Replace(text, c.replace, c.with, 1)), map[string]Facts{"lodge": facts()})
 		if !strings.Contains(findings.Error(), c.want) {
 			t.Errorf("%s\n got: %v\nwant: %s", c.with, findings, c.want)
 		}
@@ -224,7 +224,7 @@ func TestWhatDoesNotFitTheCatalogue(t *testing.T) {
 		}
 	}
 	allowed := strings.Replace(text, "name: { search: 10 }", "email: { personal: allowed }", 1)
-	if _, findings := Compile(parse(t, allowed), facts()); len(findings) > 0 {
+	if _, findings := Compile(parse(t, allowed), map[string]Facts{"lodge": facts()}); len(findings) > 0 {
 		t.Error(findings)
 	}
 }
@@ -250,7 +250,7 @@ indexes:
 		{"title: { column: name, search: 10 }", "field title is matched by prefix in rows hut and by words in rows region"},
 	} {
 		i := strings.LastIndex(two, "title: {")
-		_, findings := Compile(parse(t, two[:i]+c.put+" } }\n"), facts())
+		_, findings := Compile(parse(t, two[:i]+c.put+" } }\n"), map[string]Facts{"lodge": facts()})
 		if !strings.Contains(findings.Error(), c.want) {
 			t.Errorf("%s\n got: %v\nwant: %s", c.put, findings, c.want)
 		}

@@ -49,7 +49,7 @@ func (d *Definer) captured(ctx context.Context, name string) (*captured, error) 
 			),
 		}
 	}
-	return &captured{opened, src, shape.Capture(shapes)}, nil
+	return &captured{opened, src, shape.Capture(src.Name, shapes)}, nil
 }
 
 // InstallCapture installs what the definition in force needs, where it is missing. An

@@ -129,13 +129,16 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 		}
 	}
 	for _, ix := range def.Indexes {
-		if src := p.sources[ix.Source]; src != nil {
-			more, err := p.index(ctx, d, ix, src)
-			if err != nil {
-				return nil, err
-			}
-			findings = append(findings, more.Beside(findings)...)
+		answer := func(name string) bool { return p.sources[name] != nil }
+		if names := ix.Sources(); len(names) == 0 ||
+			slices.ContainsFunc(names, func(name string) bool { return !answer(name) }) {
+			continue
 		}
+		more, err := p.index(ctx, d, ix)
+		if err != nil {
+			return nil, err
+		}
+		findings = append(findings, more.Beside(findings)...)
 	}
 	if err := p.removed(ctx, d); err != nil {
 		return nil, err
@@ -226,11 +229,11 @@ func (p *plan) capture(ctx context.Context, d *Definer, answer *api.Endpoint, sr
 	}
 	var lookups []shape.Lookup
 	for _, ix := range p.indexes {
-		if ix.shape == nil || ix.shape.Source != answer.Name {
+		if ix.shape == nil {
 			continue
 		}
 		shapes = append(shapes, ix.shape)
-		for _, l := range ix.shape.Lookups() {
+		for _, l := range ix.shape.Lookups(answer.Name) {
 			if !slices.ContainsFunc(
 				lookups,
 				func(x shape.Lookup) bool { return x.Table == l.Table && slices.Equal(x.Columns, l.Columns) },
@@ -239,7 +242,7 @@ func (p *plan) capture(ctx context.Context, d *Definer, answer *api.Endpoint, sr
 			}
 		}
 	}
-	need := shape.Capture(shapes)
+	need := shape.Capture(answer.Name, shapes)
 	if len(need) == 0 || src.Capture == nil {
 		return nil
 	}
@@ -265,19 +268,15 @@ func (p *plan) index(
 	ctx context.Context,
 	d *Definer,
 	ix *definition.Index,
-	src *source.Source,
 ) (definition.Findings, error) {
+	reader := func(name string) source.Reader { return p.sources[name] }
+	compiled, findings, err := source.Compile(ctx, ix, reader)
+	if err != nil || len(findings) > 0 || ix.Broken {
+		return findings, err
+	}
+	src := source.Across(compiled, reader)
 	fail := func(err error) (definition.Findings, error) {
-		return nil, fmt.Errorf("source %s: %w", ix.Source, err)
-	}
-	tables, expressions := shape.Questions(ix)
-	facts, err := src.Facts(ctx, tables, expressions)
-	if err != nil {
-		return fail(err)
-	}
-	compiled, findings := shape.Compile(ix, facts)
-	if len(findings) > 0 || ix.Broken {
-		return findings, nil
+		return nil, fmt.Errorf("source %s: %w", strings.Join(ix.Sources(), ", "), err)
 	}
 	out := &planned{
 		shape: compiled,
@@ -289,7 +288,8 @@ func (p *plan) index(
 			Notes:       []string{},
 		},
 	}
-	out.describe(src)
+	named := inspect.Named(compiled, p.sources)
+	out.describe(named)
 	kind := d.Connections.Kinds.Engine(p.definition.Engine(ix.Engine).Kind)
 	if kind != nil { // else it does not answer, so nobody knows what it can do
 		refused, notes := kind.Limits(compiled)
@@ -309,7 +309,7 @@ func (p *plan) index(
 		return fail(err)
 	}
 	for i, t := range compiled.Trees {
-		if err := out.sample(ctx, t, src); err != nil {
+		if err := out.sample(ctx, t, src, named); err != nil {
 			return fail(err)
 		}
 		for _, f := range t.Root().Follows {
@@ -344,7 +344,7 @@ func (p *plan) index(
 			)
 		}
 	}
-	if err := out.compare(ctx, d, ix, kind, src); err != nil {
+	if err := out.compare(ctx, d, ix, kind, p.sources); err != nil {
 		return nil, err
 	}
 	if out.Change != api.ChangeNone && len(findings) == 0 {
@@ -361,14 +361,14 @@ func (p *plan) index(
 }
 
 // describe lists the tables and fields of the planned documents.
-func (p *planned) describe(src *source.Source) {
+func (p *planned) describe(named func(n *shape.Node) string) {
 	p.Nodes, p.Fields = []api.PlanNode{}, []api.PlanField{}
 	for _, t := range p.shape.Trees {
 		for _, n := range t.Nodes {
 			node := api.PlanNode{
 				Rows:  t.Name,
 				Path:  t.Path(n),
-				Table: src.Named(n.Table),
+				Table: named(n),
 				Kind:  "root",
 				Link:  n.Link.Words(),
 				Where: n.Where,
@@ -396,7 +396,7 @@ func (p *planned) describe(src *source.Source) {
 						Path:   t.FieldPath(n, i),
 						Type:   string(f.Type),
 						List:   f.Array || t.Repeated(n),
-						From:   t.Source(n, i, src.Named),
+						From:   t.Source(n, i, named),
 						Search: f.Search,
 						Match:  string(f.Match),
 						Filter: f.Filter,
@@ -415,7 +415,12 @@ const (
 )
 
 // sample builds documents from the first rows of a tree.
-func (p *planned) sample(ctx context.Context, t *shape.Tree, src *source.Source) error {
+func (p *planned) sample(
+	ctx context.Context,
+	t *shape.Tree,
+	src source.Reader,
+	named func(n *shape.Node) string,
+) error {
 	end, err := src.ChunkEnd(ctx, t, nil, sampleRows)
 	if err != nil {
 		return err
@@ -427,7 +432,7 @@ func (p *planned) sample(ctx context.Context, t *shape.Tree, src *source.Source)
 				p.Notes,
 				fmt.Sprintf(
 					"no sample can be built from %s, because of a value in its first rows: %v",
-					src.Named(t.Root().Table),
+					named(t.Root()),
 					err,
 				),
 			)
@@ -458,7 +463,7 @@ func (p *planned) compare(
 	d *Definer,
 	ix *definition.Index,
 	kind *engine.Kind,
-	src *source.Source,
+	sources map[string]*source.Source,
 ) error {
 	say := func(words string) { p.Differences = append(p.Differences, api.Difference{What: words}) }
 	newest, err := d.Inspector.Newest(ctx, ix.Name)
@@ -479,8 +484,8 @@ func (p *planned) compare(
 	if newest.Record.Engine != ix.Engine {
 		say(fmt.Sprintf("goes to engine %s instead of %s", ix.Engine, newest.Record.Engine))
 	}
-	if err := compareCapture(ctx, before, missed, src, say); err != nil {
-		return fmt.Errorf("source %s: %w", ix.Source, err)
+	if err := compareCapture(ctx, before, missed, sources, say); err != nil {
+		return err
 	}
 	if p.lost = lost(ctx, newest); p.lost {
 		say("the engine has lost the edition " + newest.Record.Name())
@@ -499,30 +504,43 @@ func (p *planned) compare(
 	return nil
 }
 
-// compareCapture says why changes of a live edition may have gone unnoticed.
+// compareCapture says why changes may have gone unnoticed for a live edition. sources are those of the
+// definition that is checked, by name.
 func compareCapture(
 	ctx context.Context,
 	live *shape.Shape,
 	missed *records.Missed,
-	src *source.Source,
+	sources map[string]*source.Source,
 	say func(string),
 ) error {
-	if src.Capture == nil {
+	installed := true
+	for _, name := range live.Sources() {
+		if sources[name] == nil || sources[name].Capture == nil {
+			continue
+		}
+		status, err := sources[name].Capture.Status(ctx)
+		if err != nil {
+			return fmt.Errorf("source %s: %w", name, err)
+		}
+		if !status.Installed {
+			say("capture was removed, so nobody knows what has changed since")
+			installed = false
+		}
+	}
+	if !installed {
 		return nil
 	}
-	status, err := src.Capture.Status(ctx)
-	if err != nil {
-		return err
-	}
-	switch {
-	case !status.Installed:
-		say("capture was removed, so nobody knows what has changed since")
-	case missed != nil && !missed.Refill: // else that is under way
+	if missed != nil && !missed.Refill { // else that is under way
 		say(missed.Reason)
-	default:
-		gaps, err := src.Capture.Gaps(ctx, shape.Capture([]*shape.Shape{live}))
+		return nil
+	}
+	for _, name := range live.Sources() {
+		if sources[name] == nil || sources[name].Capture == nil {
+			continue
+		}
+		gaps, err := sources[name].Capture.Gaps(ctx, shape.Capture(name, []*shape.Shape{live}))
 		if err != nil {
-			return err
+			return fmt.Errorf("source %s: %w", name, err)
 		}
 		for _, gap := range gaps {
 			if !gap.Safe {

@@ -68,8 +68,10 @@ type Inspector struct {
 // Edition is an edition as any process can look at it.
 type Edition struct {
 	Record *records.Edition
-	Source *source.Source
-	Engine *connect.Engine
+	// Sources are those of its shape, by name, and Reader reads all of them.
+	Sources map[string]*source.Source
+	Reader  source.Reader
+	Engine  *connect.Engine
 }
 
 // Live reports whether the edition answers under the public name.
@@ -92,10 +94,16 @@ func (i *Inspector) Newest(ctx context.Context, index string) (*Edition, error) 
 	if best == nil {
 		return nil, nil
 	}
-	e := &Edition{best, i.Connections.Source(best.Shape.Source), i.Connections.Engine(best.Engine)}
-	if e.Source == nil || e.Engine == nil {
+	e := &Edition{Record: best, Sources: map[string]*source.Source{}, Engine: i.Connections.Engine(best.Engine)}
+	for _, name := range best.Shape.Sources() {
+		if e.Sources[name] = i.Connections.Source(name); e.Sources[name] == nil {
+			return nil, fmt.Errorf("index %s: %w", index, ErrNotReady)
+		}
+	}
+	if e.Engine == nil {
 		return nil, fmt.Errorf("index %s: %w", index, ErrNotReady)
 	}
+	e.Reader = source.Across(best.Shape, func(name string) source.Reader { return e.Sources[name] })
 	return e, nil
 }
 
@@ -130,7 +138,7 @@ func (i *Inspector) Indexes(ctx context.Context) ([]string, error) {
 	return names, nil
 }
 
-// Shapes lists the shapes that are fed from a source, by any process.
+// Shapes lists the shapes whose documents are made from a source, whoever feeds them.
 func (i *Inspector) Shapes(ctx context.Context, source string) ([]*shape.Shape, error) {
 	editions, err := i.Records.Editions(ctx)
 	if err != nil {
@@ -138,14 +146,26 @@ func (i *Inspector) Shapes(ctx context.Context, source string) ([]*shape.Shape, 
 	}
 	var out []*shape.Shape
 	for _, e := range editions {
-		if e.Shape.Source == source && e.State != reindex.Cancelled {
+		if slices.Contains(e.Shape.Sources(), source) && e.State != reindex.Cancelled {
 			out = append(out, e.Shape)
 		}
 	}
 	return out, nil
 }
 
-func originsOf(t *shape.Tree, src *source.Source) []api.FieldOrigin {
+// Named gives the names of tables as people read them; those of another source than the index's own
+// with that source before them. sources are those of the shape, by name.
+func Named(s *shape.Shape, sources map[string]*source.Source) func(n *shape.Node) string {
+	return func(n *shape.Node) string {
+		name := sources[s.SourceOf(n)].Named(n.Table)
+		if n.Source != "" {
+			name = n.Source + "." + name
+		}
+		return name
+	}
+}
+
+func originsOf(t *shape.Tree, named func(n *shape.Node) string) []api.FieldOrigin {
 	out := []api.FieldOrigin{}
 	for _, n := range t.Nodes {
 		for i, f := range n.Fields {
@@ -153,7 +173,7 @@ func originsOf(t *shape.Tree, src *source.Source) []api.FieldOrigin {
 				out,
 				api.FieldOrigin{
 					Path: t.FieldPath(n, i),
-					From: t.Source(n, i, src.Named),
+					From: t.Source(n, i, named),
 					Type: string(f.Type),
 					List: f.Array || t.Repeated(n),
 				},
@@ -177,12 +197,12 @@ func (i *Inspector) SampleKeys(ctx context.Context, index string, n int) ([]stri
 			continue
 		}
 		// Rows that where keeps out have no document, so more than are wanted are read.
-		end, err := e.Source.ChunkEnd(ctx, t, nil, 20*want)
+		end, err := e.Reader.ChunkEnd(ctx, t, nil, 20*want)
 		if err != nil {
 			return nil, err
 		}
 		set := document.NewSet(t)
-		if err := e.Source.ReadRange(ctx, set, nil, end); err != nil {
+		if err := e.Reader.ReadRange(ctx, set, nil, end); err != nil {
 			return nil, err
 		}
 		for row := range min(want, set.Rows(0).Len()) {
@@ -204,7 +224,7 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 	}
 	t := e.Record.Shape.Trees[tree]
 	set := document.NewSet(t)
-	if err := e.Source.ReadKeys(ctx, set, [][]string{values}); err != nil {
+	if err := e.Reader.ReadKeys(ctx, set, [][]string{values}); err != nil {
 		if source.FaultOf(err) == source.BadValue {
 			return nil, &BadRequest{fmt.Errorf("no document can be built for key %q: %w", key, err)}
 		}
@@ -216,7 +236,7 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 		Edition: e.Record.Name(),
 		Built:   json.RawMessage("null"),
 		Stored:  json.RawMessage("null"),
-		Origins: originsOf(t, e.Source),
+		Origins: originsOf(t, Named(e.Record.Shape, e.Sources)),
 	}
 	built := set.Rows(0).Len() > 0
 	if built {

@@ -32,7 +32,7 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	if err != nil {
 		return nil, err
 	}
-	need := shape.Capture(shapes)
+	need := shape.Capture(src.Name, shapes)
 	facts, err := opened.Facts(ctx, []string{table}, nil)
 	if err != nil {
 		return nil, err
@@ -68,7 +68,7 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	for n := len(shapes) - 1; n >= 0; n-- { // the newest edition of each index
 		if sh := shapes[n]; !seen[sh.Index] {
 			seen[sh.Index] = true
-			ix, err := traceIndex(ctx, opened, sh, t, values)
+			ix, err := i.traceIndex(ctx, src.Name, sh, t, values)
 			if err != nil && source.FaultOf(err) == source.BadValue {
 				return nil, &BadRequest{fmt.Errorf("%q is no key of %s: %w", key, t.Ref, err)}
 			}
@@ -82,16 +82,22 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	return out, nil
 }
 
-func traceIndex(
+func (i *Inspector) traceIndex(
 	ctx context.Context,
-	src source.Reader,
+	from string,
 	sh *shape.Shape,
 	t *shape.Table,
 	key []string,
 ) (*api.IndexTrace, error) {
 	ix := &api.IndexTrace{Index: sh.Index, Keys: []string{}}
 	touched := map[string]bool{}
-	routes := sh.Routes()[t.Ref]
+	for _, name := range sh.Sources() {
+		if i.Connections.Source(name) == nil {
+			return nil, ErrNotReady
+		}
+	}
+	src := source.Across(sh, func(name string) source.Reader { return i.Connections.Source(name) })
+	routes := sh.Routes(from)[t.Ref]
 	for _, route := range routes {
 		tree := sh.Trees[route.Tree]
 		if route.All {
@@ -103,7 +109,7 @@ func traceIndex(
 			ix.Documents += n
 			continue
 		}
-		steps, err := fromRow(t, route)
+		steps, err := fromRow(sh, from, t, route)
 		if err != nil {
 			return nil, err
 		}
@@ -140,8 +146,11 @@ func traceIndex(
 
 // fromRow leads from the primary key of a row to documents, by the way that a change of
 // the row would take.
-func fromRow(t *shape.Table, route shape.Route) ([]shape.Step, error) {
+func fromRow(sh *shape.Shape, source string, t *shape.Table, route shape.Route) ([]shape.Step, error) {
 	first := shape.Step{Table: t.Ref, Match: t.Key}
+	if source != sh.Source {
+		first.Source = source
+	}
 	from := route.Link
 	if len(from) == 0 {
 		from = t.Key

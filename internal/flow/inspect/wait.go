@@ -25,10 +25,10 @@ func (i *Inspector) Wait(ctx context.Context, index string) error {
 	if err != nil {
 		return err
 	}
-	began, upTo := time.Now(), int64(-1)
+	began, upTo := time.Now(), map[string]int64{}
 	var last error
 	for looks := 1; ; looks++ {
-		done, err := found(ctx, i.Records, e, &upTo, began)
+		done, err := found(ctx, i.Records, e, upTo, began)
 		if done {
 			if err = e.Engine.Refresh(ctx, e.Record.Name()); err == nil {
 				return nil
@@ -52,22 +52,32 @@ func (i *Inspector) Wait(ctx context.Context, index string) error {
 	}
 }
 
-// found reports whether an edition has settled every change up to a number, which it takes
-// first.
-func found(ctx context.Context, store Store, e *Edition, upTo *int64, began time.Time) (bool, error) {
-	depth, err := e.Source.Depth(ctx)
-	if err != nil {
-		return false, fmt.Errorf("asking the source: %w", err)
-	}
-	if *upTo < 0 {
-		*upTo = depth.Last
+// found reports whether an edition has settled every change of its sources up to a number of each,
+// which it takes first.
+func found(
+	ctx context.Context,
+	store Store,
+	e *Edition,
+	upTo map[string]int64,
+	began time.Time,
+) (bool, error) {
+	settled := true
+	for name, src := range e.Sources {
+		depth, err := src.Depth(ctx)
+		if err != nil {
+			return false, fmt.Errorf("asking source %s: %w", name, err)
+		}
+		if _, known := upTo[name]; !known {
+			upTo[name] = depth.Last
+		}
+		settled = settled && (depth.First == 0 || depth.First > upTo[name])
 	}
 	switch {
 	case !e.Live():
 		return false, ErrNotYet
 	case e.Record.Missed != nil:
 		return false, fmt.Errorf("changes may be missing: %s", e.Record.Missed.Reason)
-	case depth.First > 0 && depth.First <= *upTo:
+	case !settled:
 		return false, nil
 	}
 	return nothingOwed(ctx, store, e.Record, began)

@@ -102,28 +102,58 @@ func (o *Observer) Processes(processes []records.Process, now time.Time) (alive,
 // TakeAfter is how long a free source waits for a process that has less to do.
 const TakeAfter = 3 * time.Second
 
+// Together unites sets of names that have one in common. The names of each are sorted.
+func Together(sets [][]string) (out [][]string) {
+	for _, set := range sets {
+		united := slices.Clone(set)
+		out = slices.DeleteFunc(out, func(known []string) bool {
+			common := slices.ContainsFunc(known, func(name string) bool { return slices.Contains(set, name) })
+			if common {
+				united = append(united, known...)
+			}
+			return common
+		})
+		slices.Sort(united)
+		out = append(out, slices.Compact(united))
+	}
+	return out
+}
+
 // Balance says which sources a process gives up and which free ones it tries to take,
-// when each process is to have its share of those that are fed. held are the ones that it
-// has now.
-func Balance(fed, held []string, leases []State, processes int, now time.Time) (give, take []string) {
+// when each process is to have its share of those that are fed. fed lists those together that
+// one process must have; held are the ones that it has now.
+func Balance(
+	fed, held [][]string,
+	leases []State,
+	processes int,
+	now time.Time,
+) (give, take [][]string) {
 	processes = max(1, processes)
 	share := (len(fed) + processes - 1) / processes
+	has := func(list [][]string, names []string) bool {
+		return slices.ContainsFunc(list, func(x []string) bool { return slices.Equal(x, names) })
+	}
+	var given []string // they are free in a moment, but not yet
 	have := 0
-	for _, name := range held {
-		if !slices.Contains(fed, name) || have >= share {
-			give = append(give, name)
+	for _, names := range held {
+		if !has(fed, names) || have >= share {
+			give, given = append(give, names), append(given, names...)
 			continue
 		}
 		have++
 	}
-	for _, name := range fed {
-		at := slices.IndexFunc(leases, func(l State) bool { return l.Source == name })
+	for _, names := range fed {
+		taken, waits := false, false
+		for _, name := range names {
+			at := slices.IndexFunc(leases, func(l State) bool { return l.Source == name })
+			taken = taken || slices.Contains(given, name) || at >= 0 && !leases[at].Free
+			waits = waits || at >= 0 && now.Sub(leases[at].Since) < TakeAfter
+		}
 		switch {
-		case slices.Contains(held, name):
-		case at >= 0 && !leases[at].Free:
-		case at >= 0 && have >= share && now.Sub(leases[at].Since) < TakeAfter:
+		case taken || has(held, names):
+		case have >= share && waits:
 		default:
-			take = append(take, name)
+			take = append(take, names)
 			have++
 		}
 	}

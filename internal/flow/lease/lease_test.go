@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -12,6 +13,29 @@ import (
 	"pingo/internal/lab/model"
 	"pingo/internal/records"
 )
+
+// sets reads "a+b c" as two sets.
+func sets(text string) (out [][]string) {
+	for _, set := range strings.Fields(text) {
+		out = append(out, strings.Split(set, "+"))
+	}
+	return out
+}
+
+func TestSourcesThatBelongTogether(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                     "[]",
+		"b a b":                "[[a] [b]]",
+		"b+a c a+d":            "[[c] [a b d]]",
+		"a+b c+d e d+a":        "[[e] [a b c d]]",
+		"trails+trails huts":   "[[trails] [huts]]",
+		"huts+trails trails+x": "[[huts trails x]]",
+	} {
+		if got := fmt.Sprint(Together(sets(text))); got != want {
+			t.Errorf("%q: %s, want %s", text, got, want)
+		}
+	}
+}
 
 func TestSourcesAreShared(t *testing.T) {
 	now := time.Now()
@@ -21,19 +45,23 @@ func TestSourcesAreShared(t *testing.T) {
 	taken := func(source string) State { return State{Lease: &records.Lease{Source: source, Holder: "other"}} }
 	for _, c := range []struct {
 		what      string
-		fed, held []string
+		fed, held string // those that belong together with a + between them
 		leases    []State
 		processes int
 		want      string
 	}{
-		{"the first process takes all", []string{"a", "b"}, nil, nil, 1, "[] [a b]"},
-		{"what others hold stays theirs", []string{"a", "b"}, nil, []State{taken("a"), free("b", time.Minute)}, 2, "[] [b]"},
-		{"a second process gets a share", []string{"a", "b", "c"}, []string{"a", "b", "c"}, nil, 2, "[c] []"},
-		{"what is fed no longer is given up", []string{"b"}, []string{"a", "b"}, nil, 1, "[a] []"},
-		{"a free source waits for the one with less to do", []string{"a", "b"}, []string{"a"}, []State{free("b", time.Second)}, 2, "[] []"},
-		{"but not for ever", []string{"a", "b"}, []string{"a"}, []State{free("b", time.Minute)}, 2, "[] [b]"},
+		{"the first process takes all", "a b", "", nil, 1, "[] [[a] [b]]"},
+		{"what others hold stays theirs", "a b", "", []State{taken("a"), free("b", time.Minute)}, 2, "[] [[b]]"},
+		{"a second process gets a share", "a b c", "a b c", nil, 2, "[[c]] []"},
+		{"what is fed no longer is given up", "b", "a b", nil, 1, "[[a]] []"},
+		{"a free source waits for the one with less to do", "a b", "a", []State{free("b", time.Second)}, 2, "[] []"},
+		{"what belongs together is taken together", "a+b c", "", nil, 1, "[] [[a b] [c]]"},
+		{"or not at all", "a+b c", "", []State{taken("b"), free("c", time.Minute)}, 2, "[] [[c]]"},
+		{"what belongs together now is given up first", "a+b", "a b", nil, 1, "[[a] [b]] []"},
+		{"and what no longer does, too", "a b", "a+b", nil, 1, "[[a b]] []"},
+		{"but not for ever", "a b", "a", []State{free("b", time.Minute)}, 2, "[] [[b]]"},
 	} {
-		give, take := Balance(c.fed, c.held, c.leases, c.processes, now)
+		give, take := Balance(sets(c.fed), sets(c.held), c.leases, c.processes, now)
 		if got := fmt.Sprint(give, take); got != c.want {
 			t.Errorf("%s: %s, want %s", c.what, got, c.want)
 		}

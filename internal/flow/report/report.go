@@ -21,8 +21,9 @@ import (
 
 // Fed is an edition that this process feeds.
 type Fed struct {
-	Edition  *deliver.Edition
-	Follower *stream.Follower
+	Edition *deliver.Edition
+	// Followers are one for each source that its documents are made from.
+	Followers []*stream.Follower
 	// Fill is nil for an edition that was switched to before.
 	Fill *rebuild.Fill
 }
@@ -38,7 +39,13 @@ func (f *Fed) Live() bool {
 
 // Oldest is when the oldest change was made that the edition has not taken in; zero when
 // there is none.
-func (f *Fed) Oldest() time.Time { return deliver.Earlier(f.Edition.Oldest(), f.Follower.Oldest()) }
+func (f *Fed) Oldest() time.Time {
+	oldest := f.Edition.Oldest()
+	for _, follower := range f.Followers {
+		oldest = deliver.Earlier(oldest, follower.Oldest())
+	}
+	return oldest
+}
 
 // unreadAfter is how long ago the changes must have been read for nobody to know whether
 // there are more.
@@ -87,11 +94,15 @@ func Source(name string, st *stream.Stream) api.SourceStatus {
 	return s
 }
 
-// Indexes says how the indexes are whose editions are fed from a source.
-func Indexes(editions []*Fed, source api.SourceStatus) []api.IndexStatus {
+// Indexes says how the indexes of some editions are. source says how one of their sources is.
+func Indexes(editions []*Fed, source func(name string) api.SourceStatus) []api.IndexStatus {
 	out := []api.IndexStatus{}
 	for _, p := range pairs(editions) {
-		out = append(out, index(p, source, time.Now()))
+		var sources []api.SourceStatus
+		for _, name := range p.shown().Edition.Record.Shape.Sources() {
+			sources = append(sources, source(name))
+		}
+		out = append(out, index(p, sources, time.Now()))
 	}
 	return out
 }
@@ -144,7 +155,7 @@ func age(oldest, now time.Time) float64 {
 	return max(0, float64(now.Sub(oldest))/float64(time.Millisecond))
 }
 
-func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
+func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 	shown := p.shown()
 	e := shown.Edition
 	st := &e.Stats
@@ -164,7 +175,8 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 		Unchanged: st.Unchanged.Total(),
 		Refused:   st.Refused.Total(),
 		LagMS:     age(shown.Oldest(), now),
-		ReadAt:    source.ReadAt,
+		Sources:   e.Record.Shape.Sources(),
+		ReadAt:    readAt(sources),
 	}
 	var at time.Time
 	if s.Rows, at = st.Rows.Get(); s.Rows != nil {
@@ -192,8 +204,8 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 			s.Trouble = Trouble(p.filling.Edition.Trouble.Get())
 		}
 	}
-	if s.Trouble == nil {
-		s.Trouble = source.Trouble
+	for i := 0; s.Trouble == nil && i < len(sources); i++ {
+		s.Trouble = sources[i].Trouble
 	}
 	if missed := e.Missed.Load(); missed != nil {
 		s.Trouble = &api.Trouble{Since: missed.Since, Message: missed.Reason, Blocked: !missed.Refill}
@@ -203,14 +215,29 @@ func index(p pair, source api.SourceStatus, now time.Time) api.IndexStatus {
 	return s
 }
 
+// readAt is since when the changes of all sources are known to have been read; nil when those of one
+// never were.
+func readAt(sources []api.SourceStatus) (at *time.Time) {
+	for _, s := range sources {
+		if s.ReadAt == nil {
+			return nil
+		}
+		if at == nil || s.ReadAt.Before(*at) {
+			at = s.ReadAt
+		}
+	}
+	return at
+}
+
 // Unknown is an index of the definition that no process has told of, since then if known.
-func Unknown(name, source, engine string, since, now time.Time) api.IndexStatus {
+func Unknown(name string, sources []string, engine string, since, now time.Time) api.IndexStatus {
 	if since.IsZero() || since.After(now) {
 		since = now
 	}
 	s := api.IndexStatus{
 		Name:    name,
-		Source:  source,
+		Source:  sources[0],
+		Sources: sources,
 		Engine:  engine,
 		Minute:  []int64{},
 		Trouble: &api.Trouble{Since: since, Message: "no process has begun to feed it"},

@@ -30,7 +30,7 @@ type Edition interface {
 	Ended() <-chan struct{}
 }
 
-// Follower follows changes to the keys of one edition's documents. Changes that may touch
+// Follower follows changes of one source to the keys of one edition's documents. Changes that may touch
 // very many are followed aside, so that others need not wait for them.
 type Follower struct {
 	edition Edition
@@ -60,12 +60,13 @@ type expansion struct {
 	stuck string
 }
 
-// NewFollower prepares a follower for an edition of some name in the engine. missed records that
-// changes are missing in the edition for good.
+// NewFollower prepares a follower of a source for an edition of some name in the engine. missed
+// records that changes are missing in the edition for good.
 func NewFollower(
 	e Edition,
 	name string,
 	s *shape.Shape,
+	from string,
 	reader source.Reader,
 	eng engine.Engine,
 	missed func(ctx context.Context, reason string) error,
@@ -74,7 +75,7 @@ func NewFollower(
 		edition: e,
 		name:    name,
 		shape:   s,
-		routes:  s.Routes(),
+		routes:  s.Routes(from),
 		reader:  reader,
 		engine:  eng,
 		missed:  missed,

@@ -125,7 +125,7 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 			Key:    []string{"id"},
 			Link:   &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}},
 		}
-		s := &shape.Shape{Index: "huts", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{node, region}}}}
+		s := &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{node, region}}}}
 		f := &feed{most: 500, taken: map[int64]bool{}}
 		st := New("lodge", &source.Source{Reader: &reader{}, Feed: f}, slog.New(slog.DiscardHandler))
 		st.maxInFlight = 100
@@ -134,7 +134,7 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 		record := errors.New("the records do not answer")
 		follower := func(name string, r *reader) (*Follower, *edition) {
 			e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
-			x := NewFollower(e, name, s, r, nil, func(_ context.Context, reason string) error {
+			x := NewFollower(e, name, s, "lodge", r, nil, func(_ context.Context, reason string) error {
 				mu.Lock()
 				defer mu.Unlock()
 				if record != nil {

@@ -105,7 +105,7 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 	for i, e := range editions {
 		shapes[i] = e.Record.Shape
 	}
-	gaps, err := c.Capture.Gaps(ctx, shape.Capture(shapes))
+	gaps, err := c.Capture.Gaps(ctx, shape.Capture(c.Source, shapes))
 	if err != nil {
 		return err
 	}

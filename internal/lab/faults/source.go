@@ -84,6 +84,14 @@ func (r *reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]strin
 	return c.ReadKeys(ctx, set, keys)
 }
 
+func (r *reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
+	c, _, err := r.copy(ctx, fmt.Sprint("below ", set.Tree().Index, set.Tree().Name, node))
+	if err != nil {
+		return err
+	}
+	return c.ReadBelow(ctx, set, node)
+}
+
 func badRow(row map[string]*string) error {
 	return &source.Error{Fault: source.BadValue, Err: fmt.Errorf("row %s cannot be read", *row["id"])}
 }

@@ -245,6 +245,7 @@ func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState
 			State:  e.State,
 			Engine: e.Engine,
 			Source: e.Shape.Source,
+			Others: e.Shape.Sources()[1:],
 		}
 		if e.Missed != nil {
 			s.Reason, s.At, s.Refill = &e.Missed.Reason, &e.Missed.Since, e.Missed.Refill
@@ -308,7 +309,7 @@ func (r *Records) SaveAllMissed(_ context.Context, source, fence, reason string)
 		return records.ErrLost
 	}
 	for name, known := range r.editions {
-		if known.Shape.Source != source {
+		if !slices.Contains(known.Shape.Sources(), source) {
 			continue
 		}
 		missed := records.Missed{Reason: reason, Since: time.Now(), Refill: true}

@@ -156,7 +156,7 @@ func flat(body []byte) map[string][]any {
 		if name == "facts" { // an object that nobody looks into
 			continue
 		}
-		if name != definition.FingerprintField {
+		if name != definition.FingerprintField && name != definition.RowsField {
 			walk(name, v)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"sync"
@@ -44,10 +45,10 @@ func (d *Database) Create(name string, key []string, columns ...string) {
 	t := &table{key: key, rows: map[string]map[string]*string{}}
 	for _, c := range columns {
 		column, kind, _ := strings.Cut(c, " ")
-		t.columns = append(
-			t.columns,
-			shape.TableColumn{Name: column, Native: kind, Type: shape.Type(kind), Family: kind},
-		)
+		t.columns = append(t.columns, shape.TableColumn{
+			Name: column, Native: kind, Type: shape.Type(kind), Family: kind,
+			Across: &shape.Across{As: kind, Type: shape.Type(kind), Least: math.MinInt64, Most: math.MaxUint64},
+		})
 	}
 	d.tables[name] = t
 }
@@ -205,18 +206,38 @@ func (r *reader) ReadKeys(_ context.Context, set *document.Set, keys [][]string)
 	defer r.db.mu.Unlock()
 	root := set.Tree().Root()
 	r.add(set, root, root.Key, keys)
-	for _, n := range set.Tree().Nodes[1:] {
-		lists := set.Distinct(n.Parent, n.Link.OursAt)
-		tuples := make([][]string, len(lists[0]))
-		for i := range tuples {
-			for _, list := range lists {
-				tuples[i] = append(tuples[i], strings.Clone(list[i]))
-			}
-		}
-		r.add(set, n, n.Link.Theirs, tuples)
-		set.Link(n.ID)
-	}
+	r.below(set, root)
 	return nil
+}
+
+func (r *reader) ReadBelow(_ context.Context, set *document.Set, node int) error {
+	r.db.mu.Lock()
+	defer r.db.mu.Unlock()
+	r.linked(set, set.Tree().Nodes[node])
+	return nil
+}
+
+// linked adds the rows of a node that belong to those of its parent, and all below.
+func (r *reader) linked(set *document.Set, n *shape.Node) {
+	lists := set.Links(n.ID)
+	tuples := make([][]string, len(lists[0]))
+	for i := range tuples {
+		for _, list := range lists {
+			tuples[i] = append(tuples[i], strings.Clone(list[i]))
+		}
+	}
+	r.add(set, n, n.Link.Theirs, tuples)
+	set.Link(n.ID)
+	r.below(set, n)
+}
+
+// below adds what is below a node in the same source.
+func (r *reader) below(set *document.Set, n *shape.Node) {
+	for _, id := range n.Children {
+		if child := set.Tree().Nodes[id]; child.Link.Apart == nil {
+			r.linked(set, child)
+		}
+	}
 }
 
 // add adds the rows of a node whose columns hold one of some tuples.

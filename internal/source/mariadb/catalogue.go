@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -125,6 +126,14 @@ func fill(c *shape.TableColumn) {
 		c.Family = "text"
 	case c.Type == shape.Decimal || base(c.Form) == "binary":
 		c.Family = strings.TrimSuffix(c.Native, " unsigned")
+	}
+	switch {
+	case c.Type == shape.Integer && strings.Contains(c.Native, "int"):
+		c.Across = &shape.Across{As: c.Native, Type: shape.Integer, Least: math.MinInt64, Most: math.MaxUint64}
+	case c.Family == "text":
+		c.Across = &shape.Across{As: c.Native, Type: shape.Text}
+	case c.Family == "uuid":
+		c.Across = &shape.Across{As: c.Native, Type: shape.Keyword}
 	}
 }
 

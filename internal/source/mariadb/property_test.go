@@ -100,7 +100,7 @@ func randomDefinition(t *testing.T, r *rand.Rand) {
 		t.Fatal(findings)
 	}
 	s := shapes[0]
-	if _, err := w.src.Capture.Install(t.Context(), "one", shape.Capture(shapes)); err != nil {
+	if _, err := w.src.Capture.Install(t.Context(), "one", shape.Capture(shapes[0].Source, shapes)); err != nil {
 		t.Fatal(err)
 	}
 	value := func() string {
@@ -197,7 +197,7 @@ func same(t *testing.T, got map[string]string, want map[string]any) bool {
 func touched(w *world, s *shape.Shape) map[string]bool {
 	w.Helper()
 	out := map[string]bool{}
-	routes := s.Routes()
+	routes := s.Routes(s.Source)
 	var seqs []int64
 	for range 2 {
 		changes, err := w.src.Changes(w.Context(), 10_000)

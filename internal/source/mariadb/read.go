@@ -61,7 +61,8 @@ func compileNode(n *shape.Node) *nodeSQL {
 	theirs := n.Columns[:len(n.Link.Theirs)]
 	s.forms = formsOf(theirs)
 	for i, c := range theirs {
-		s.loose = s.loose || c.Loose
+		// Between two sources values are equal when their texts are, which is looked at later.
+		s.loose = s.loose || c.Loose && n.Link.Apart == nil
 		s.links = append(s.links, table+"."+quoteName(n.Link.Theirs[i]))
 	}
 	order := tieBreak(n)
@@ -271,6 +272,24 @@ func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]strin
 	return p.read(ctx, set, query{0, s.where(condition), s.writers}, nil)
 }
 
+// ReadBelow reads the rows of a node by those of its parent.
+func (p *Reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
+	if q, any := p.linked(set, set.Tree().Nodes[node]); any {
+		return p.read(ctx, set, q, nil)
+	}
+	return nil
+}
+
+// linked is the query that reads a node by the rows of its parent; false when they need none.
+func (p *Reader) linked(set *document.Set, n *shape.Node) (q query, any bool) {
+	tuples := transpose(set.Links(n.ID))
+	if len(tuples) == 0 {
+		return query{}, false
+	}
+	s := p.plans.of(n)
+	return query{n.ID, s.by(n.Link.Compared(), tuples), s.writers}, true
+}
+
 // ReadRange reads the rows of documents in a range of keys.
 func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
 	root := set.Tree().Root()
@@ -285,13 +304,13 @@ func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto [
 	})
 }
 
-// read reads node by node in one read-only snapshot: first the root, then, level by
-// level, every node whose parent is there, sent together. ranged gives the statement that
-// reads a node by range, empty for those that are read by their links.
+// read reads node by node in one read-only snapshot: first one, then, level by
+// level, every node of the same source whose parent is there, sent together. ranged gives the
+// statement that reads a node by range, empty for those that are read by their links.
 func (p *Reader) read(
 	ctx context.Context,
 	set *document.Set,
-	root query,
+	first query,
 	ranged func(n *shape.Node) string,
 ) error {
 	conn, err := p.db.Conn(ctx)
@@ -300,7 +319,7 @@ func (p *Reader) read(
 	}
 	defer conn.Close()
 	nodes := set.Tree().Nodes
-	level := []query{root}
+	level := []query{first}
 	begin := "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY; "
 	for len(level) > 0 {
 		if err := readLevel(ctx, conn, set, level, begin); err != nil {
@@ -315,19 +334,18 @@ func (p *Reader) read(
 			}
 			for _, id := range nodes[q.node].Children {
 				n := nodes[id]
-				s := p.plans.of(n)
-				sql := ""
-				if q.node == 0 && ranged != nil {
-					sql = ranged(n)
+				if n.Link.Apart != nil {
+					continue
 				}
-				if sql == "" {
-					tuples := transpose(set.Distinct(q.node, n.Link.OursAt))
-					if len(tuples) == 0 {
+				if q.node == 0 && ranged != nil {
+					if sql := ranged(n); sql != "" {
+						next = append(next, query{id, sql, p.plans.of(n).writers})
 						continue
 					}
-					sql = s.by(n.Link.Types, tuples)
 				}
-				next = append(next, query{id, sql, s.writers})
+				if q, any := p.linked(set, n); any {
+					next = append(next, q)
+				}
 			}
 		}
 		level = next

@@ -36,12 +36,10 @@ func compiled(t *testing.T, src *source.Source, indexes string) ([]*shape.Shape,
 	}
 	var out []*shape.Shape
 	for _, ix := range def.Indexes {
-		tables, expressions := shape.Questions(ix)
-		facts, err := src.Facts(t.Context(), tables, expressions)
+		s, found, err := source.Compile(t.Context(), ix, source.Only(src))
 		if err != nil {
 			t.Fatal(err)
 		}
-		s, found := shape.Compile(ix, facts)
 		findings = append(findings, found...)
 		out = append(out, s)
 	}
@@ -65,7 +63,7 @@ func newWorld(t *testing.T, tables, indexes string) *world {
 	if w.shapes, findings = compiled(t, w.src, indexes); len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	if _, err := w.src.Capture.Install(t.Context(), "one", shape.Capture(w.shapes)); err != nil {
+	if _, err := w.src.Capture.Install(t.Context(), "one", shape.Capture(w.shapes[0].Source, w.shapes)); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.src.Claim(t.Context(), change.Claim{Service: "one", History: w.claim().History}, change.Claim{Service: "one", Holder: "A", Epoch: 1, Mark: 1}); err != nil {
@@ -237,7 +235,7 @@ func TestCaptureStandsInNobodysWay(t *testing.T) {
 		t.Errorf("after a change of types: %q", got)
 	}
 	gaps := func() (out []string) {
-		found, err := w.src.Capture.Gaps(t.Context(), shape.Capture(w.shapes))
+		found, err := w.src.Capture.Gaps(t.Context(), shape.Capture(w.shapes[0].Source, w.shapes))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -289,7 +287,7 @@ func TestTextsInCapitals(t *testing.T) {
 	w.exec("UPDATE stages SET name = 'steep' WHERE id = 1")
 	w.expect("update stages 1 RIDGE")
 	var up [][]string
-	for _, route := range w.shapes[0].Routes()[shape.Ref{Schema: w.src.Reader.(*Reader).db.name, Name: "stages"}] {
+	for _, route := range w.shapes[0].Routes(w.shapes[0].Source)[shape.Ref{Schema: w.src.Reader.(*Reader).db.name, Name: "stages"}] {
 		if err := w.src.WalkUp(t.Context(), route.Steps, [][]string{{"RIDGE"}}, func(key []string) error { up = append(up, slices.Clone(key)); return nil }); err != nil {
 			t.Fatal(err)
 		}

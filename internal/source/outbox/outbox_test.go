@@ -287,7 +287,7 @@ func TestBodies(t *testing.T) {
 			w.Fatal(err)
 		}
 		s := compiled(w)
-		if _, err := w.src.Capture.Install(w.Context(), "one", shape.Capture([]*shape.Shape{s})); err != nil {
+		if _, err := w.src.Capture.Install(w.Context(), "one", shape.Capture(s.Source, []*shape.Shape{s})); err != nil {
 			w.Fatal(err)
 		}
 		w.claim()
@@ -402,12 +402,10 @@ func compiled(w *world) *shape.Shape {
 	if len(findings) > 0 {
 		w.Fatal(findings)
 	}
-	tables, expressions := shape.Questions(def.Indexes[0])
-	facts, err := w.src.Facts(w.Context(), tables, expressions)
+	s, findings, err := source.Compile(w.Context(), def.Indexes[0], source.Only(w.src))
 	if err != nil {
 		w.Fatal(err)
 	}
-	s, findings := shape.Compile(def.Indexes[0], facts)
 	if len(findings) > 0 {
 		w.Fatal(findings)
 	}

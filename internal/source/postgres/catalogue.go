@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -199,7 +200,7 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 			c.Form += "[]"
 			c.Unlinkable, c.KeyForm, c.Bytewise = "a list has many values", false, false
 		}
-		c.Family = family(&c)
+		c.Family, c.Across = family(&c), across(&c)
 		return c, err
 	})
 }
@@ -218,6 +219,21 @@ func family(c *shape.TableColumn) string {
 		return name + " with " + strings.TrimSuffix(scale, ")") + " decimal places"
 	}
 	return name
+}
+
+// across says how values of other sources are compared with a column: integers as the widest type,
+// which an index on a narrower one serves, too.
+func across(c *shape.TableColumn) *shape.Across {
+	kind, _, _ := strings.Cut(c.Native, "(")
+	switch kind {
+	case "smallint", "integer", "bigint":
+		return &shape.Across{As: "bigint", Type: shape.Integer, Least: math.MinInt64, Most: math.MaxInt64}
+	case "text", "character varying":
+		return &shape.Across{As: "text", Type: shape.Text}
+	case "uuid":
+		return &shape.Across{As: "uuid", Type: shape.Keyword}
+	}
+	return nil
 }
 
 // treatment is what becomes of a PostgreSQL type.

@@ -9,6 +9,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/source"
 )
 
 // What the catalogue does not name is found nevertheless: rows that are taken as a whole, and
@@ -88,12 +89,11 @@ sources: { lodge: { kind: postgres, url: "postgres://u@h/d" } }
 engines: { main: { kind: opensearch, url: "http://h" } }
 indexes: { huts: ` + text + " }"}}, language, nil)
 		if len(findings) == 0 {
-			tables, expressions := shape.Questions(def.Indexes[0])
-			facts, err := p.Facts(t.Context(), tables, expressions)
+			var err error
+			_, findings, err = source.Compile(t.Context(), def.Indexes[0], source.Only(p))
 			if err != nil {
 				t.Fatal(err)
 			}
-			_, findings = shape.Compile(def.Indexes[0], facts)
 		}
 		if said := fmt.Sprint(findings); want == "" && len(findings) > 0 || !strings.Contains(said, want) {
 			t.Errorf("%s: %s, want %q", text, said, want)

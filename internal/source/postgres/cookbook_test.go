@@ -9,8 +9,8 @@ import (
 	"testing"
 
 	"pingo/internal/core/definition"
-	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/source"
 )
 
 var cookbookPart = regexp.MustCompile("(?s)```(sql|yaml|json)\n(.*?)```|(Document|No document|Refused:) `([^`]+)`")
@@ -58,13 +58,11 @@ func TestCookbook(t *testing.T) {
 			}
 			docs, findings = nil, nil
 			for _, ix := range def.Indexes {
-				tables, expressions := shape.Questions(ix)
-				facts, err := p.Facts(t.Context(), tables, expressions)
+				s, found, err := source.Compile(t.Context(), ix, source.Only(p))
 				if err != nil {
 					t.Fatal(err)
 				}
-				var s *shape.Shape
-				if s, findings = shape.Compile(ix, facts); len(findings) == 0 {
+				if findings = found; len(findings) == 0 {
 					docs = documents(t, p, s, 2)
 				}
 			}

@@ -352,7 +352,7 @@ func randomRun(t *testing.T, seed uint64) {
 			)
 		}
 	}
-	if _, err := install(t, p, shape.Capture([]*shape.Shape{s})); err != nil {
+	if _, err := install(t, p, shape.Capture(s.Source, []*shape.Shape{s})); err != nil {
 		t.Fatal(err)
 	}
 	for range 12 {
@@ -385,7 +385,7 @@ func touchedBy(t *testing.T, p *source.Source, s *shape.Shape) map[string]bool {
 	if err != nil {
 		t.Fatal(err)
 	}
-	touched, routes := map[string]bool{}, s.Routes()
+	touched, routes := map[string]bool{}, s.Routes(s.Source)
 	for _, c := range changes {
 		if c.Op == change.Truncate {
 			t.Fatal("nothing was truncated")

@@ -165,6 +165,25 @@ func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]strin
 	return p.read(ctx, set, query{0, s.head + condition + s.tail, params, s.writers}, nil)
 }
 
+// ReadBelow reads the rows of a node by those of its parent.
+func (p *Reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
+	if q, any := p.linked(set, set.Tree().Nodes[node]); any {
+		return p.read(ctx, set, q, nil)
+	}
+	return nil
+}
+
+// linked is the query that reads a node by the rows of its parent; false when they need none.
+func (p *Reader) linked(set *document.Set, n *shape.Node) (q query, any bool) {
+	values := set.Links(n.ID)
+	if len(values[0]) == 0 {
+		return query{}, false
+	}
+	s := p.sqlOf(n)
+	condition, params := among(n.Link.Theirs, n.Link.Compared(), values)
+	return query{n.ID, s.head + condition + s.tail, params, s.writers}, true
+}
+
 func transpose(tuples [][]string, columns int) [][]string {
 	out := make([][]string, columns)
 	for i := range out {
@@ -240,13 +259,13 @@ func between(columns, types []string, after, upto []string) (string, [][]byte) {
 	return strings.Join(conditions, " AND "), params
 }
 
-// read reads node by node in one read-only snapshot: first the root, then, level by
-// level, every node whose parent is there, sent together. ranged gives a condition
-// by range for nodes that can be read like that; others are read by their links.
+// read reads node by node in one read-only snapshot: first one, then, level by
+// level, every node of the same source whose parent is there, sent together. ranged gives a
+// condition by range for nodes that can be read like that; others are read by their links.
 func (p *Reader) read(
 	ctx context.Context,
 	set *document.Set,
-	root query,
+	first query,
 	ranged func(*shape.Link) (string, [][]byte),
 ) error {
 	conn, err := p.pool.Acquire(ctx)
@@ -256,7 +275,7 @@ func (p *Reader) read(
 	defer conn.Release()
 	raw := conn.Conn().PgConn()
 	nodes := set.Tree().Nodes
-	level := []query{root}
+	level := []query{first}
 	begin := true
 	for len(level) > 0 {
 		if err := readLevel(ctx, raw, set, level, begin); err != nil {
@@ -271,20 +290,19 @@ func (p *Reader) read(
 			}
 			for _, id := range nodes[q.node].Children {
 				n := nodes[id]
-				s := p.sqlOf(n)
-				var condition string
-				var params [][]byte
-				if q.node == 0 && ranged != nil {
-					condition, params = ranged(n.Link)
+				if n.Link.Apart != nil {
+					continue
 				}
-				if condition == "" {
-					values := set.Distinct(q.node, n.Link.OursAt)
-					if len(values[0]) == 0 {
+				if q.node == 0 && ranged != nil {
+					if condition, params := ranged(n.Link); condition != "" {
+						s := p.sqlOf(n)
+						next = append(next, query{id, s.head + condition + s.tail, params, s.writers})
 						continue
 					}
-					condition, params = among(n.Link.Theirs, n.Link.Types, values)
 				}
-				next = append(next, query{id, s.head + condition + s.tail, params, s.writers})
+				if q, any := p.linked(set, n); any {
+					next = append(next, q)
+				}
 			}
 		}
 		level = next

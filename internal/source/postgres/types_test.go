@@ -32,12 +32,10 @@ func compile(t *testing.T, p *source.Source, text string) (*shape.Shape, *defini
 		t.Fatalf("%v\n%s", findings, text)
 	}
 	ix := def.Indexes[0]
-	tables, expressions := shape.Questions(ix)
-	facts, err := p.Facts(t.Context(), tables, expressions)
+	s, findings, err := source.Compile(t.Context(), ix, source.Only(p))
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, findings := shape.Compile(ix, facts)
 	return s, ix, findings
 }
 
@@ -181,7 +179,7 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 		if len(keys) != 2 {
 			t.Fatalf("%s: %q", c.kind, keys)
 		}
-		if _, err := install(t, p, shape.Capture([]*shape.Shape{s})); err != nil {
+		if _, err := install(t, p, shape.Capture(s.Source, []*shape.Shape{s})); err != nil {
 			t.Fatal(err)
 		}
 		// As an application would that speaks another way.
@@ -199,7 +197,7 @@ func TestKeysOfEveryTypeAgree(t *testing.T) {
 			t.Fatal(err)
 		}
 		var touched []string
-		routes := s.Routes()
+		routes := s.Routes(s.Source)
 		for _, change := range changes {
 			for _, route := range routes[change.Table] {
 				if len(route.Link) == 0 {

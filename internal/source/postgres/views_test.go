@@ -64,7 +64,7 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 		t.Errorf("%q", docs)
 	}
 	s, _, _ := compile(t, p, "  x: { engine: e, rows: s.plain, key: hut, fields: [name, region] }\n")
-	if _, err := install(t, p, shape.Capture([]*shape.Shape{s})); err != nil {
+	if _, err := install(t, p, shape.Capture(s.Source, []*shape.Shape{s})); err != nil {
 		t.Fatal(err)
 	}
 	if docs := documents(t, p, s, 2); len(docs) != 3 || !strings.Contains(docs["3"], `"name":"c","region":null`) {
@@ -113,13 +113,13 @@ func TestRefreshesAreNoticed(t *testing.T) {
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	need := shape.Capture([]*shape.Shape{s})
+	need := shape.Capture(s.Source, []*shape.Shape{s})
 	for range 2 {
 		if made, err := install(t, p, need); err != nil {
 			t.Fatal(made, err)
 		}
 	}
-	if route := s.Routes()[shape.Ref{Schema: "public", Name: "Large huts"}]; len(route) != 1 || !route[0].All {
+	if route := s.Routes(s.Source)[shape.Ref{Schema: "public", Name: "Large huts"}]; len(route) != 1 || !route[0].All {
 		t.Errorf("%+v", route)
 	}
 	noticed := func() (got []string) {
@@ -167,7 +167,7 @@ func TestPartitionsAreCaptured(t *testing.T) {
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	need := shape.Capture([]*shape.Shape{s})
+	need := shape.Capture(s.Source, []*shape.Shape{s})
 	if _, err := install(t, p, need); err != nil {
 		t.Fatal(err)
 	}

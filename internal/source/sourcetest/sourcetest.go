@@ -95,13 +95,10 @@ func (s *suite) compile(kind source.Kind) {
 		s.Fatal(findings)
 	}
 	for i, into := range []**shape.Shape{&s.huts, &s.stays} {
-		tables, expressions := shape.Questions(def.Indexes[i])
-		facts, err := s.src.Facts(s.Context(), tables, expressions)
-		if err != nil {
-			s.Fatal(err)
-		}
-		if *into, findings = shape.Compile(def.Indexes[i], facts); len(findings) > 0 {
-			s.Fatal(findings)
+		var err error
+		*into, findings, err = source.Compile(s.Context(), def.Indexes[i], source.Only(s.src))
+		if err != nil || len(findings) > 0 {
+			s.Fatal(findings, err)
 		}
 	}
 	facts, err := s.src.Facts(s.Context(), []string{"nowhere"}, nil)
@@ -193,7 +190,7 @@ func (s *suite) rowsBecomeDocuments() {
 		s.Errorf("documents by key:\n%v, want\n%v", got, want)
 	}
 	var up []string
-	for _, route := range s.huts.Routes()[s.table("regions")] {
+	for _, route := range s.huts.Routes(s.huts.Source)[s.table("regions")] {
 		if err := s.src.WalkUp(ctx, route.Steps, [][]string{{"1"}}, func(key []string) error { up = append(up, key...); return nil }); err != nil {
 			s.Fatal(err)
 		}
@@ -205,7 +202,7 @@ func (s *suite) rowsBecomeDocuments() {
 
 // table is the table of a name, as the shapes know it.
 func (s *suite) table(name string) shape.Ref {
-	for _, c := range shape.Capture([]*shape.Shape{s.huts}) {
+	for _, c := range shape.Capture(s.huts.Source, []*shape.Shape{s.huts}) {
 		if c.Table.Name == name {
 			return c.Table
 		}
@@ -250,7 +247,9 @@ func (s *suite) rangesCoverAll(sh *shape.Shape) {
 	}
 }
 
-func (s *suite) need() []shape.Captured { return shape.Capture([]*shape.Shape{s.huts, s.stays}) }
+func (s *suite) need() []shape.Captured {
+	return shape.Capture(s.huts.Source, []*shape.Shape{s.huts, s.stays})
+}
 
 // read takes what the feed gives within a moment, in words, in the order of the words.
 func (s *suite) read(want ...string) (seqs []int64) {
@@ -443,7 +442,7 @@ func (s *suite) capturesComeAndGo() {
 	if missing, err := capture.MissingRights(ctx, need); err != nil || len(missing) != 0 {
 		s.Errorf("rights: %v %v", missing, err)
 	}
-	if _, err := capture.Advice(ctx, need, s.huts.Lookups()); err != nil {
+	if _, err := capture.Advice(ctx, need, s.huts.Lookups(s.huts.Source)); err != nil {
 		s.Error(err)
 	}
 	if script, err := capture.Script(ctx, need); err != nil || script == "" {

@@ -136,12 +136,10 @@ func (w *world) compile(indexes string) []*shape.Shape {
 	}
 	var out []*shape.Shape
 	for _, ix := range def.Indexes {
-		tables, expressions := shape.Questions(ix)
-		facts, err := w.src.Facts(w.Context(), tables, expressions)
+		s, findings, err := source.Compile(w.Context(), ix, source.Only(w.src))
 		if err != nil {
 			w.Fatal(err)
 		}
-		s, findings := shape.Compile(ix, facts)
 		if len(findings) > 0 {
 			w.Fatal(findings)
 		}
@@ -152,7 +150,7 @@ func (w *world) compile(indexes string) []*shape.Shape {
 
 func (w *world) install(shapes []*shape.Shape) {
 	w.Helper()
-	if _, err := w.src.Capture.Install(w.Context(), "one", shape.Capture(shapes)); err != nil {
+	if _, err := w.src.Capture.Install(w.Context(), "one", shape.Capture(shapes[0].Source, shapes)); err != nil {
 		w.Fatal(err)
 	}
 	found, err := w.src.Claimed(w.Context())
