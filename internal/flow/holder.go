@@ -31,7 +31,7 @@ import (
 // editions. There are several where documents are made from several sources: who reads the changes
 // of one of them must feed all editions that they touch.
 type holder struct {
-	sources     []*held // by name
+	sources     sources // by name
 	began       time.Time
 	connections *connect.Connections
 	records     Records
@@ -55,6 +55,32 @@ type held struct {
 	source  *source.Source
 	stream  *stream.Stream
 	claimer *lease.Claimer
+}
+
+// sources are held together.
+type sources []*held
+
+func (list sources) names() []string {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = x.name
+	}
+	return out
+}
+
+// of is a source of a name, nil when it is not among them.
+func (list sources) of(name string) *held {
+	for _, x := range list {
+		if x.name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+// hold reports whether nobody else can hold any of the leases yet.
+func (list sources) hold() bool {
+	return !slices.ContainsFunc(list, func(x *held) bool { return !x.lease.Holds() })
 }
 
 // fed is an edition, and the work on it.
@@ -94,30 +120,6 @@ func (s *Service) newHolder(leases []*lease.Lease) *holder {
 		}
 	}
 	return h
-}
-
-// names are those of its sources.
-func (h *holder) names() []string {
-	out := make([]string, len(h.sources))
-	for i, x := range h.sources {
-		out[i] = x.name
-	}
-	return out
-}
-
-// of is a source that is held, nil when it is not.
-func (h *holder) of(name string) *held {
-	for _, x := range h.sources {
-		if x.name == name {
-			return x
-		}
-	}
-	return nil
-}
-
-// holds reports whether nobody else can hold any of the leases yet.
-func (h *holder) holds() bool {
-	return !slices.ContainsFunc(h.sources, func(x *held) bool { return !x.lease.Holds() })
 }
 
 // start begins to work in the background, until stop is called or a lease is lost.
@@ -281,17 +283,17 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		)
 		return
 	}
-	var sources []*held
+	var from sources
 	for _, name := range record.Shape.Sources() {
-		sources = append(sources, h.of(name))
+		from = append(from, h.sources.of(name))
 	}
-	reader := source.Across(record.Shape, func(name string) source.Reader { return h.of(name).source.Reader })
-	fence := sources[0].lease
+	reader := source.Across(record.Shape, func(name string) source.Reader { return h.sources.of(name).source.Reader })
+	fence := from[0].lease
 	record.Fence = fence.Fence()
 	e := deliver.New(record, reader, eng, h.records, fence, h.log)
 	f := &fed{record: record, reader: reader, engine: eng, stopped: make(chan struct{})}
 	f.Edition = e
-	for _, x := range sources {
+	for _, x := range from {
 		f.Followers = append(f.Followers, stream.NewFollower(e, record.Name(), record.Shape, x.name, reader, eng.Engine,
 			func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) }))
 	}
@@ -305,13 +307,13 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	if record.State == reindex.Cancelled { // it is only there to be dropped
 		f.cancel()
 	} else {
-		for i, x := range sources {
+		for i, x := range from {
 			x.stream.Add(f.Followers[i])
 		}
 	}
 	h.work.Go(func() {
 		defer close(f.stopped)
-		for _, x := range sources {
+		for _, x := range from {
 			select {
 			case <-ctx.Done():
 				f.Edition.Skip()
@@ -328,7 +330,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		if f.Fill != nil && record.State != reindex.Cancelled {
 			work.Go(func() {
 				caughtUp := func(ctx context.Context) error {
-					for i, x := range sources {
+					for i, x := range from {
 						if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {
 							return err
 						}
@@ -387,7 +389,7 @@ func (h *holder) leave(name editionName, drop bool) {
 	h.do(func(ctx context.Context) {
 		h.work.Go(func() {
 			for i, name := range f.record.Shape.Sources() {
-				h.of(name).stream.Remove(f.Followers[i])
+				h.sources.of(name).stream.Remove(f.Followers[i])
 			}
 			f.cancel()
 			<-f.stopped
@@ -415,12 +417,12 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-h.home(f).claimer.Claimed():
+	case <-h.sources.of(f.record.Shape.Source).claimer.Claimed():
 	}
 	if err := h.answerElsewhere(ctx, f); err != nil {
 		return err
 	}
-	if !h.holds() {
+	if !h.sources.hold() {
 		<-ctx.Done()
 		return ctx.Err()
 	}
@@ -470,7 +472,7 @@ func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	if err != nil || slices.Equal(names, []string{live.record.Name()}) {
 		return err
 	}
-	if !h.holds() {
+	if !h.sources.hold() {
 		<-ctx.Done()
 		return ctx.Err()
 	}
@@ -486,9 +488,6 @@ func (h *holder) all() []*fed {
 		return cmp.Or(cmp.Compare(a.record.Index, b.record.Index), a.record.Number-b.record.Number)
 	})
 }
-
-// home is the source under whose lease an edition is fed.
-func (h *holder) home(f *fed) *held { return h.of(f.record.Shape.Source) }
 
 func (f *fed) name() editionName { return editionName{f.record.Index, f.record.Number} }
 
@@ -530,7 +529,7 @@ func (h *holder) currentStatus(x *held) heldStatus {
 		Source: report.Source(x.name, x.stream),
 		Recent: x.stream.Recent(),
 		Indexes: report.Indexes(h.reported(x.name), func(name string) api.SourceStatus {
-			return report.Source(name, h.of(name).stream)
+			return report.Source(name, h.sources.of(name).stream)
 		}),
 	}
 }

@@ -295,16 +295,22 @@ func (s *Service) balance(
 	leases []lease.State,
 	states []records.EditionState,
 ) (took bool, err error) {
-	var held [][]string
+	def := s.connections.Definition()
+	var fed, held [][]string
+	for _, e := range states {
+		if names := e.Sources(); usable(def, names) {
+			fed = append(fed, names)
+		}
+	}
 	for _, h := range s.holders() {
-		if !h.holds() {
-			s.log.Error("lease lost, work on the source stopped", "source", strings.Join(h.names(), ", "))
+		if !h.sources.hold() {
+			s.log.Error("lease lost, work on the source stopped", "source", strings.Join(h.sources.names(), ", "))
 			s.stop(ctx, h)
 			continue
 		}
-		held = append(held, h.names())
+		held = append(held, h.sources.names())
 	}
-	give, take := lease.Balance(s.together(states), held, leases, processes, time.Now())
+	give, take := lease.Balance(lease.Together(fed), held, leases, processes, time.Now())
 	for _, names := range give {
 		s.log.Info("source given up", "source", strings.Join(names, ", "))
 		s.stop(ctx, s.holder(names[0]))
@@ -315,59 +321,29 @@ func (s *Service) balance(
 		}
 	}
 	for _, names := range take {
-		holds, err := s.take(ctx, names, leases)
-		took = took || holds
+		taken, err := lease.TakeAll(ctx, s.records, names, s.process.ID, leases, s.observer.Above, s.log)
 		if err != nil {
 			return took, err
 		}
+		if len(taken) == 0 {
+			continue
+		}
+		holds, err := s.hold(ctx, taken)
+		if !holds {
+			lease.Release(ctx, taken, s.log)
+		}
+		if err != nil {
+			return took, err
+		}
+		took = took || holds
 	}
 	return took, nil
 }
 
-// together lists the sources that editions are fed from, those together that one edition needs.
-func (s *Service) together(states []records.EditionState) [][]string {
-	def := s.connections.Definition()
-	var sets [][]string
-	for _, e := range states {
-		if names := e.Sources(); s.usable(def, names) {
-			sets = append(sets, names)
-		}
-	}
-	return lease.Together(sets)
-}
-
-// usable reports whether all of some sources are there; an edition that needs another one is fed no
-// more.
-func (s *Service) usable(def *definition.Definition, names []string) bool {
+// usable reports whether a definition has all of some sources. An edition that needs another one is
+// fed no more.
+func usable(def *definition.Definition, names []string) bool {
 	return !slices.ContainsFunc(names, func(name string) bool { return def.Source(name) == nil })
-}
-
-// take takes the leases on some sources, all or none, and begins to work on them; it reports whether
-// it did.
-func (s *Service) take(ctx context.Context, names []string, leases []lease.State) (took bool, err error) {
-	var taken []*lease.Lease
-	defer func() {
-		if !took {
-			for _, l := range taken {
-				l.Release(ctx, s.log)
-			}
-		}
-	}()
-	for _, name := range names {
-		var seen *records.Lease
-		if at := slices.IndexFunc(leases, func(l lease.State) bool { return l.Source == name }); at >= 0 {
-			seen = leases[at].Lease
-		}
-		l, err := lease.Take(ctx, s.records, name, s.process.ID, seen, s.observer.Above[name])
-		if err != nil {
-			return false, fmt.Errorf("taking the lease on source %s: %w", name, err)
-		}
-		if l == nil {
-			return false, nil
-		}
-		taken = append(taken, l)
-	}
-	return s.hold(ctx, taken)
 }
 
 // hold begins to work on sources: on all editions that the records know of now that the
@@ -382,9 +358,9 @@ func (s *Service) hold(ctx context.Context, leases []*lease.Lease) (bool, error)
 	var fed []*records.Edition
 	for _, e := range editions {
 		names := e.Shape.Sources()
-		missing := func(name string) bool { return h.of(name) == nil }
+		missing := func(name string) bool { return h.sources.of(name) == nil }
 		switch {
-		case !s.usable(def, names) || !slices.ContainsFunc(names, func(name string) bool { return !missing(name) }):
+		case !usable(def, names) || !slices.ContainsFunc(names, func(name string) bool { return !missing(name) }):
 		case slices.ContainsFunc(names, missing):
 			return false, nil // it was recorded a moment ago
 		default:
@@ -409,10 +385,12 @@ func (s *Service) stop(ctx context.Context, h *holder) {
 		delete(s.held, x.name)
 	}
 	s.mu.Unlock()
+	var leases []*lease.Lease
 	for _, x := range h.sources {
 		s.observer.RaiseAbove(x.name, x.claimer.Above())
-		x.lease.Release(ctx, s.log)
+		leases = append(leases, x.lease)
 	}
+	lease.Release(ctx, leases, s.log)
 }
 
 func (s *Service) holder(source string) *holder {
@@ -500,7 +478,7 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 	for _, e := range states {
 		name := editionName{e.Index, e.Number}
 		state, h := recorded[name], s.holder(e.Source)
-		if h == nil || running[name] || slices.ContainsFunc(e.Sources(), func(name string) bool { return h.of(name) == nil }) {
+		if h == nil || running[name] || slices.ContainsFunc(e.Sources(), func(name string) bool { return h.sources.of(name) == nil }) {
 			continue // or it waits until its sources are held together
 		}
 		if full == nil {

@@ -123,7 +123,7 @@ func (p *heldStatus) mark(now time.Time, message string) {
 // Recent lists the last changes of a source, newest first, with what became of each.
 func (s *Service) Recent(name string) ([]api.RecentChange, error) {
 	if h := s.holder(name); h != nil {
-		return h.of(name).stream.Recent(), nil
+		return h.sources.of(name).stream.Recent(), nil
 	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()

@@ -12,6 +12,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/flow/connect"
 	"pingo/internal/source"
 )
 
@@ -68,7 +69,7 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	for n := len(shapes) - 1; n >= 0; n-- { // the newest edition of each index
 		if sh := shapes[n]; !seen[sh.Index] {
 			seen[sh.Index] = true
-			ix, err := i.traceIndex(ctx, src.Name, sh, t, values)
+			ix, err := traceIndex(ctx, i.Connections, src.Name, sh, t, values)
 			if err != nil && source.FaultOf(err) == source.BadValue {
 				return nil, &BadRequest{fmt.Errorf("%q is no key of %s: %w", key, t.Ref, err)}
 			}
@@ -82,8 +83,9 @@ func (i *Inspector) TraceChange(ctx context.Context, name, table, key string) (*
 	return out, nil
 }
 
-func (i *Inspector) traceIndex(
+func traceIndex(
 	ctx context.Context,
+	connections *connect.Connections,
 	from string,
 	sh *shape.Shape,
 	t *shape.Table,
@@ -92,11 +94,11 @@ func (i *Inspector) traceIndex(
 	ix := &api.IndexTrace{Index: sh.Index, Keys: []string{}}
 	touched := map[string]bool{}
 	for _, name := range sh.Sources() {
-		if i.Connections.Source(name) == nil {
+		if connections.Source(name) == nil {
 			return nil, ErrNotReady
 		}
 	}
-	src := source.Across(sh, func(name string) source.Reader { return i.Connections.Source(name) })
+	src := source.Across(sh, func(name string) source.Reader { return connections.Source(name) })
 	routes := sh.Routes(from)[t.Ref]
 	for _, route := range routes {
 		tree := sh.Trees[route.Tree]

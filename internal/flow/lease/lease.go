@@ -6,8 +6,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"math"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -80,6 +82,42 @@ func Take(
 	}
 	l.until.Store(&until)
 	return l, nil
+}
+
+// TakeAll takes the leases on some sources as they were last seen: all of them or none, when it
+// returns nil. above has for some an epoch that theirs must be above.
+func TakeAll(
+	ctx context.Context,
+	store Store,
+	sources []string,
+	process string,
+	seen []State,
+	above map[string]int64,
+	log *slog.Logger,
+) (taken []*Lease, err error) {
+	for _, source := range sources {
+		var last *records.Lease
+		if at := slices.IndexFunc(seen, func(l State) bool { return l.Source == source }); at >= 0 {
+			last = seen[at].Lease
+		}
+		l, err := Take(ctx, store, source, process, last, above[source])
+		if err != nil {
+			err = fmt.Errorf("taking the lease on source %s: %w", source, err)
+		}
+		if err != nil || l == nil {
+			Release(ctx, taken, log)
+			return nil, err
+		}
+		taken = append(taken, l)
+	}
+	return taken, nil
+}
+
+// Release lets others take some leases at once. Without it they take them a little later.
+func Release(ctx context.Context, leases []*Lease, log *slog.Logger) {
+	for _, l := range leases {
+		l.release(ctx, log)
+	}
 }
 
 // Source is the source that the lease is on.
@@ -238,8 +276,7 @@ func (l *Lease) Renew(ctx context.Context, status json.RawMessage) error {
 	return nil
 }
 
-// Release lets others take the lease at once. Without it they take it a little later.
-func (l *Lease) Release(ctx context.Context, log *slog.Logger) {
+func (l *Lease) release(ctx context.Context, log *slog.Logger) {
 	ctx, cancel := context.WithTimeout(ctx, renewTimeout)
 	defer cancel()
 	if err := l.store.Release(ctx, &l.asTaken); err != nil {

@@ -122,8 +122,8 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 			Parent: 0,
 			Name:   "region",
 			Table:  shape.Ref{Name: "regions"},
-			Key:    []string{"id"},
-			Link:   &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}},
+			Key:    []string{"id"}, Columns: []shape.Column{{Name: "id"}},
+			Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}},
 		}
 		s := &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{node, region}}}}
 		f := &feed{most: 500, taken: map[int64]bool{}}
