@@ -57,6 +57,28 @@ indexes:
   trails: { engine: main, rows: paths.items, fields: [n, name], related: { parts: { many: parts, on: { item: id }, list: no } } }
   fords: { engine: main, rows: fords.fords, fields: [n, name] }
   bulletins: { engine: main, rows: conditions.bulletins, fields: [n, name] }
+  all: # from three sources
+    engine: main
+    rows:
+      hut:
+        table: lodge.items
+        fields: [n, name]
+        related:
+          bulletin: { one: bulletins, source: conditions, on: { _key: id }, fields: [n] }
+      trail:
+        table: paths.items
+        fields: [n, name]
+        related:
+          hut:
+            one: items
+            source: lodge
+            on: { id: id }
+            fields: [n]
+            related: { parts: { many: parts, source: paths, on: { item: id }, list: no } }
+      bulletin:
+        table: conditions.bulletins
+        fields: [n, name]
+        related: { parts: { many: parts, source: paths, on: { item: _key }, list: no } }
 `
 
 // Rows of items, and of parts that belong to them, in a database.
@@ -426,6 +448,7 @@ func (m *mixed) compare(seed uint64, kills int) {
 	if fords := want["fords"]; fords != nil { // the first rows had no row in the outbox
 		maps.DeleteFunc(fords, func(_ string, doc any) bool { return doc.(map[string]any)["name"] == "first" })
 	}
+	want["all"] = across(want)
 	for index := range want {
 		m.index(60*time.Second, "all is quiet", index, func(ix api.IndexStatus) bool {
 			status, err := m.client.Status(m.t.Context())
@@ -459,6 +482,40 @@ func (m *mixed) compare(seed uint64, kills int) {
 		}
 	}
 	m.t.Logf("seed %d: %d events, %d changes since the last starts, %d kills", seed, m.events, changes, kills)
+}
+
+// across is what the documents from three sources should be, made from those of one.
+func across(want map[string]map[string]any) map[string]any {
+	out := map[string]any{}
+	part := func(index, id, name string, none any) any {
+		if doc, is := want[index][id].(map[string]any); is {
+			return doc[name]
+		}
+		return none
+	}
+	each := func(index, rows string, more func(id string, doc map[string]any)) {
+		for id, from := range want[index] {
+			doc := map[string]any{"n": from.(map[string]any)["n"], "name": from.(map[string]any)["name"]}
+			more(id, doc)
+			out[rows+","+id] = doc
+		}
+	}
+	each("huts", "hut", func(id string, doc map[string]any) {
+		doc["bulletin"] = nil
+		if n := part("bulletins", id, "n", nil); n != nil {
+			doc["bulletin"] = map[string]any{"n": n}
+		}
+	})
+	each("trails", "trail", func(id string, doc map[string]any) {
+		doc["hut"] = nil
+		if n := part("huts", id, "n", nil); n != nil {
+			doc["hut"] = map[string]any{"n": n, "parts": part("trails", id, "parts", []any{})}
+		}
+	})
+	each("bulletins", "bulletin", func(id string, doc map[string]any) {
+		doc["parts"] = part("trails", id, "parts", []any{})
+	})
+	return out
 }
 
 func differences(want, have map[string]any) string {

@@ -236,8 +236,11 @@ func (r *reader) Facts(
 		}
 		t.View, t.Follows, t.Shifting, t.Key, t.Hint = false, nil, nil, []string{KeyColumn}, hints[record.Name]
 		for i := range t.Columns {
-			if c := &t.Columns[i]; c.Form == "numeric" {
+			switch c := &t.Columns[i]; {
+			case c.Form == "numeric":
 				c.Unlinkable = "1.5 and 1.50 are equal numbers, but not as keys; a property that the source's schema declares as integer will do"
+			case c.Name == TimeColumn:
+				c.Unlinkable = "it is when a record came, which nothing else says"
 			}
 		}
 		out.Tables[record.Name] = t
@@ -369,7 +372,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	for i := range changes {
 		c := &changes[i]
 		if len(c.Links) > 0 {
-			c.Links, c.Before, c.After = properties(c.Before, c.After)
+			c.Links, c.Before, c.After = properties(c.Key[0], c.Before, c.After)
 		}
 		if refs := views[c.Table.Name]; len(refs) > 0 {
 			c.Table, c.Also = refs[0], refs[1:]
@@ -378,21 +381,21 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	return changes, nil
 }
 
-// properties takes bodies apart into the values of their properties, as links hold them.
-func properties(before, after []*string) (names []string, b, a []*string) {
+// properties takes bodies apart into the values of their properties, as links hold them, and the key.
+func properties(key string, before, after []*string) (names []string, b, a []*string) {
 	type values map[string]*string
 	read := func(side []*string) values {
 		if len(side) == 0 || side[0] == nil {
 			return nil
 		}
-		var body map[string]json.RawMessage
-		if json.Unmarshal([]byte(*side[0]), &body) != nil {
-			return nil
-		}
 		out := values{}
-		for name, raw := range body {
-			out[name] = plain(raw)
+		var body map[string]json.RawMessage
+		if json.Unmarshal([]byte(*side[0]), &body) == nil { // else it is no object, and has none
+			for name, raw := range body {
+				out[name] = plain(raw)
+			}
 		}
+		out[KeyColumn] = &key
 		return out
 	}
 	was, is := read(before), read(after)

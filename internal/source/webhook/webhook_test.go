@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net/http"
 	"net/http/httptest"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -39,7 +40,7 @@ const station = `{"signing_secrets": ["` + secret + `", "` + another + `"], "max
 	"bulletins": {"types": {"updated": ["firnline.bulletin.*"], "deleted": ["firnline.bulletin.withdrawn"], "merged": ["firnline.bulletin.corrected"]}, "schema": {"properties": {
 		"title": {"type": "string"}, "trail_id": {"type": "string"}, "snow_cm": {"type": ["integer", "null"]}, "open": {"type": "boolean"}, "on": {"type": "string", "format": "date"},
 		"tags": {"type": "array", "items": {"type": "string"}}, "place": {"type": "array", "items": {"type": "number"}}}}},
-	"trails": {"types": {"updated": ["firnline.trail"]}}}}`
+	"trails": {"types": {"updated": ["firnline.trail"], "deleted": ["firnline.trail.gone"]}}}}`
 
 type world struct {
 	*testing.T
@@ -262,6 +263,20 @@ func TestEventsBecomeDocuments(t *testing.T) {
 	}
 	if changes, err := w.src.Changes(t.Context(), 100); err != nil || len(changes) > 0 {
 		t.Errorf("changes after that: %+v %v", changes, err)
+	}
+	// What is linked by the key of a record follows it: when it becomes another, goes, or comes again.
+	for i, trail := range []string{
+		event("t2", "firnline.trail", "T1", 10, `{"name": "Ridge way"}`),
+		event("t3", "firnline.trail.gone", "T1", 11, `null`),
+		event("t4", "firnline.trail", "T1", 12, `{"name": "Ridge"}`),
+	} {
+		if status, out := w.send(fmt.Sprint("k", i), "application/cloudevents+json", trail); status != 200 || out != "accepted" {
+			t.Fatal(status, out)
+		}
+		changes, err := w.src.Changes(t.Context(), 100)
+		if err != nil || len(changes) != 1 || !reflect.DeepEqual(changes[0].Values([]string{"_key"}), [][]string{{"T1"}}) {
+			t.Errorf("after %s: %+v %v", trail, changes, err)
+		}
 	}
 	// Also after the deletion is long past, as far as it is remembered.
 	if err := w.hook().Store.Purge(t.Context(), 0, 0, 0); err != nil {
@@ -624,8 +639,8 @@ func FuzzRead(f *testing.F) {
 		[]byte(
 			strings.Replace(
 				station,
-				`"types": {"updated": ["firnline.trail"]}`,
-				`"types": {"updated": ["firnline.trail"]}, "key": "/a/0", "version": "/v"`,
+				`"types": {"updated": ["firnline.trail"], "deleted": ["firnline.trail.gone"]}`,
+				`"types": {"updated": ["firnline.trail"], "deleted": ["firnline.trail.gone"]}, "key": "/a/0", "version": "/v"`,
 				1,
 			),
 		),
