@@ -53,7 +53,7 @@ function IndexCard({ ix }: { ix: IndexStatus }) {
         <StateMark state={ix.state} failed={ix.failed > 0} />
         <Link component={To} to={`/indexes/${ix.name}`} variant="h2" underline="hover" color="inherit">{ix.name}</Link>
         <StateWord state={ix.state} />
-        <Typography variant="body2" sx={{ color: 'text.secondary', ml: 'auto' }}>{ix.source} → {ix.engine} · {ix.edition}</Typography>
+        <Typography variant="body2" sx={{ color: 'text.secondary', ml: 'auto' }}>{ix.sources.join(', ')} → {ix.engine} · {ix.edition}</Typography>
       </Stack>
       <Typography variant="body2" sx={{ mt: 1, mb: 2, maxWidth: '75ch', overflowWrap: 'anywhere' }}>{ix.sentence}</Typography>
       {ix.fill && ix.fill.expected > 0 && <FillBar ix={ix} />}

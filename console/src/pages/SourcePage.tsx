@@ -34,7 +34,7 @@ export function SourcePage() {
 
 function Figures({ source, status }: { source: SourceStatus; status: Status }) {
   const j = source.journal;
-  const fed = status.indexes.filter((i) => i.source === source.name);
+  const fed = status.indexes.filter((i) => i.sources.includes(source.name));
   const waits = source.capture === 'outbox' ? 'in the outbox' : 'in the journal';
   return (
     <Paper component="section" aria-label="Figures" sx={{ p: { xs: 2, sm: 2.5 } }}>

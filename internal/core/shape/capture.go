@@ -92,6 +92,8 @@ type Route struct {
 	Link []string
 	// Steps lead upwards; with none, the link's values are the document's key.
 	Steps []Step
+	// OfKey are the positions of the Link in the changed row's own key, when all of it is in there.
+	OfKey []int
 	// Own leads from the changed row's own key to its Link, where the table has a key.
 	Own *Step
 	// All: any document of the tree may be touched.
@@ -137,19 +139,33 @@ func (s *Shape) Routes(source string) map[Ref][]Route {
 			up := t.up(t.Nodes[n.Parent], n.Link)
 			if j := n.Link.Join; j != nil {
 				add(j.Table, Route{
-					Tree: i, Link: n.Link.Theirs, Steps: up, Own: n.own(j.Table, j.Key, j.KeyTypes, n.theirs()),
+					Tree: i, Link: n.Link.Theirs, Steps: up,
+					OfKey: within(j.Key, n.Link.Theirs), Own: n.own(j.Table, j.Key, j.KeyTypes, n.theirs()),
 				})
 				add(n.Table, Route{
-					Tree: i, Link: j.To, Steps: append([]Step{n.joined()}, up...), Own: n.own(n.Table, n.Key, n.KeyTypes, j.to()),
+					Tree: i, Link: j.To, Steps: append([]Step{n.joined()}, up...),
+					OfKey: within(n.Key, j.To), Own: n.own(n.Table, n.Key, n.KeyTypes, j.to()),
 				})
 				continue
 			}
 			add(n.Table, Route{
-				Tree: i, Link: n.Link.Theirs, Steps: up, Own: n.own(n.Table, n.Key, n.KeyTypes, n.theirs()),
+				Tree: i, Link: n.Link.Theirs, Steps: up,
+				OfKey: within(n.Key, n.Link.Theirs), Own: n.own(n.Table, n.Key, n.KeyTypes, n.theirs()),
 			})
 		}
 	}
 	return routes
+}
+
+// within are the positions of columns in a key; nil when one is not in it.
+func within(key, columns []string) []int {
+	out := make([]int, len(columns))
+	for i, c := range columns {
+		if out[i] = slices.Index(key, c); out[i] < 0 {
+			return nil
+		}
+	}
+	return out
 }
 
 // own leads from the key of a row of the node's table, or of its join table, to some of its columns.

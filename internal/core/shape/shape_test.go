@@ -158,6 +158,9 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 		"notes":         {{Link: []string{"hut_id"}}},
 	} {
 		got := routes[Ref{"public", name}]
+		for i, ofKey := range map[string][]int{"regions": {0}, "lands": {0}, "amenities": {0}, "hut_amenities": {0}}[name] {
+			want[0].OfKey = append(want[0].OfKey, ofKey+i)
+		}
 		for i := range got { // from the row's own key, where nothing else is known of it
 			if own := got[i].Own; own != nil {
 				if own.Table.Name != name || len(own.Match) != len(own.Types) ||

@@ -107,7 +107,7 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 	type way struct {
 		table shape.Ref
 		route int
-		bare  bool
+		own   bool
 	}
 	groups := map[way]*group{}
 	var inOrder []*group
@@ -115,7 +115,16 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 	follow := func(c *change.Change, table shape.Ref, ticket *change.Ticket) error {
 		for n, route := range f.routes[table] {
 			tree := f.shape.Trees[route.Tree]
-			bare := c.Bare && len(route.Link) > 0
+			from, own := c.Values(route.Link), false
+			if c.Bare && len(route.OfKey) > 0 {
+				tuple := make([]string, len(route.OfKey))
+				for i, at := range route.OfKey {
+					tuple[i] = c.Key[at]
+				}
+				from = [][]string{tuple}
+			} else if c.Bare && len(route.Link) > 0 {
+				from, own = [][]string{c.Key}, true
+			}
 			switch {
 			case c.Op == change.Truncate || route.All:
 				everything[route.Tree] = append(everything[route.Tree], ticket)
@@ -123,28 +132,24 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 				if err := f.edition.Add(ctx, document.Key(tree, c.Key...), ticket, deliver.Fresh); err != nil {
 					return err
 				}
-			case bare && route.Own == nil:
+			case own && route.Own == nil:
 				// There is no way from the row's key; check has said so.
-			case len(route.Steps) == 0 && !bare:
-				for _, values := range c.Values(route.Link) {
+			case len(route.Steps) == 0 && !own:
+				for _, values := range from {
 					if err := f.edition.Add(ctx, document.Key(tree, values...), ticket, deliver.Fresh); err != nil {
 						return err
 					}
 				}
 			default:
-				w := way{table, n, bare}
+				w := way{table, n, own}
 				g := groups[w]
 				if g == nil {
 					g = &group{tree: route.Tree, steps: route.Steps, seen: map[string]bool{}}
-					if bare {
+					if own {
 						g.steps = append([]shape.Step{*route.Own}, route.Steps...)
 					}
 					groups[w] = g
 					inOrder = append(inOrder, g)
-				}
-				from := [][]string{c.Key}
-				if !bare {
-					from = c.Values(route.Link)
 				}
 				for _, values := range from {
 					if id := document.Key(tree, values...); !g.seen[id] {

@@ -12,8 +12,12 @@ import (
 	"time"
 
 	"pingo/internal/core/change"
+	"pingo/internal/core/definition"
 	"pingo/internal/core/shape"
+	"pingo/internal/engine"
 	"pingo/internal/flow/deliver"
+	"pingo/internal/kinds"
+	"pingo/internal/lab/tiny"
 	"pingo/internal/source"
 )
 
@@ -104,6 +108,77 @@ func (e *edition) Until(ctx context.Context, do func() error) error {
 }
 
 func (e *edition) Ended() <-chan struct{} { return e.ended }
+
+// Of a bare change only the row's key is known. Where that says what the row belongs to, it is
+// followed also when the row is gone; else from where the row is now.
+func TestBareChangesAreFollowed(t *testing.T) {
+	db := tiny.NewDatabase()
+	db.Create("regions", []string{"id"}, "id integer", "land integer")
+	db.Create("huts", []string{"id"}, "id integer", "region integer")
+	db.Create("beds", []string{"hut", "no"}, "hut integer", "no integer")
+	db.Create("notes", []string{"id"}, "id integer", "hut integer")
+	put := func(table string, row map[string]string) {
+		tx := db.Begin()
+		tx.Put(table, nil, func(map[string]*string) map[string]*string {
+			out := map[string]*string{}
+			for name, v := range row {
+				out[name] = &v
+			}
+			return out
+		})
+		tx.Commit()
+	}
+	put("huts", map[string]string{"id": "7", "region": "3"})
+	put("notes", map[string]string{"id": "1", "hut": "7"})
+	kinds := kinds.Set{Sources: []source.Kind{db.SourceKind()}, Engines: []engine.Kind{tiny.EngineKind()}}
+	def, findings := definition.Parse([]definition.File{{Name: "d.yaml", Text: `
+sources: { lodge: { kind: tiny, url: "tiny://lodge" } }
+engines: { main: { kind: tiny, url: "tiny://main" } }
+indexes:
+  huts:
+    engine: main
+    rows: lodge.huts
+    fields: [id]
+    related:
+      region: { one: regions, on: { id: region }, fields: [land] }
+      beds: { many: beds, on: { hut: id }, list: no }
+      notes: { many: notes, on: { hut: id }, list: id }
+`}}, kinds.Language(), nil)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	s, findings, err := source.Compile(t.Context(), def.Indexes[0], source.Only(db.Open()))
+	if err != nil || len(findings) > 0 {
+		t.Fatal(findings, err)
+	}
+	for _, c := range []struct {
+		table string
+		key   []string
+		want  bool
+	}{
+		{"regions", []string{"3"}, true}, {"beds", []string{"7", "2"}, true}, // there is none any more
+		{"notes", []string{"1"}, true}, {"notes", []string{"2"}, false}, // nobody knows where that was
+	} {
+		e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
+		f := NewFollower(e, "huts-e1", s, "lodge", db.Open(), nil, nil)
+		ctx, stop := context.WithCancel(t.Context())
+		running := make(chan struct{})
+		go func() { defer close(running); f.Run(ctx) }()
+		gone := change.Change{Table: shape.Ref{Name: c.table}, Op: change.Delete, Key: c.key, Bare: true}
+		ticket := change.NewTicket(time.Now(), func() {})
+		if err := f.follow(ctx, []change.Change{gone}, []*change.Ticket{ticket}); err != nil {
+			t.Fatal(err)
+		}
+		if err := f.idle(ctx); err != nil {
+			t.Fatal(err)
+		}
+		stop()
+		<-running
+		if e.keys["7"] != c.want || len(e.keys) > 1 {
+			t.Errorf("%s %v: %v", c.table, c.key, e.keys)
+		}
+	}
+}
 
 // An edition that cannot follow its changes does not hold up the others for ever: once too many
 // are on their way it is recorded that it lacks some, and only then are they given up.

@@ -93,7 +93,7 @@ func With(kind source.Kind, d dialect.Database) source.Kind {
 	kind.CannotSee = maps.Clone(kind.CannotSee)
 	kind.CannotSee["outbox"] = []string{
 		"Only what the application writes into its outbox is noticed: not what is changed by hand, by scripts or by cascades.",
-		"Without bodies, a row that moves or is deleted below a document is followed from where it is now alone; the application writes a row for the document that it leaves, too.",
+		"Without bodies, a row that moves or is deleted below a document is followed from where it is now alone, unless its key says where it belongs; the application writes a row for the document that it leaves, too.",
 		"Nothing of Pingo's stands in the database, so it does not notice that the database was put back to an older copy, or that a second Pingo reads the same outbox.",
 	}
 	kind.Open = func(c source.Config) (*source.Source, error) {
@@ -710,7 +710,7 @@ func (c *capture) Advice(_ context.Context, need []shape.Captured, _ []shape.Loo
 		return out, nil
 	}
 	for _, n := range need {
-		if len(n.Links) > 0 {
+		if slices.ContainsFunc(n.Links, func(link string) bool { return !slices.Contains(n.Key, link) }) {
 			out = append(out, source.Advice{Kind: "outbox", Table: n.Table.String(), Message: fmt.Sprintf(
 				"a row that moves from one row of %s to another, or is deleted, is followed from where it is now alone: write a row for the document that it leaves, too",
 				strings.Join(n.Links, ", "),
