@@ -116,7 +116,7 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 		for n, route := range f.routes[table] {
 			tree := f.shape.Trees[route.Tree]
 			from, own := c.Values(route.Link), false
-			if c.Bare && len(route.OfKey) > 0 {
+			if c.Bare && len(route.OfKey) > 0 && slices.Max(route.OfKey) < len(c.Key) {
 				tuple := make([]string, len(route.OfKey))
 				for i, at := range route.OfKey {
 					tuple[i] = c.Key[at]
