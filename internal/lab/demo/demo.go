@@ -248,7 +248,7 @@ func (w *world) close(log *slog.Logger) {
 
 // indexes of the demo's definition, by name, and those of lodge alone.
 var (
-	indexes      = []string{"bulletins", "finder", "finder_tables", "huts", "trails"}
+	indexes      = []string{"bulletins", "finder", "finder_tables", "huts", "places", "trails"}
 	lodgeIndexes = []string{"finder", "finder_tables", "huts"}
 )
 
@@ -335,8 +335,9 @@ func Run(ctx context.Context, o Options) error {
 %d huts and %d trails are searchable, and a gentle stream of changes has begun. Huts
 are in PostgreSQL, and triggers note their changes; trails are in MariaDB, with an outbox;
 stations send bulletins as events, many at once each minute. The index finder looks for huts
-and regions in one box; finder_tables is the same in tables of PostgreSQL. One bulletin that a
-person wrote has words where a number should be, so its document failed: look at it.
+and regions in one box; finder_tables is the same in tables of PostgreSQL; places looks for huts,
+trails and bulletins of all three sources. One bulletin that a person wrote has words where a number
+should be, so its document failed: look at it.
 
   Console    %s/#token=%s
 
@@ -345,6 +346,7 @@ person wrote has words where a number should be, so its document failed: look at
     %s status
     %[5]s search huts glacier
     %[5]s search finder refuge --facet pingo_rows
+    %[5]s search places ridge --facet pingo_rows
     %[5]s preview huts 42
     %[5]s search trails ridge --facet grade
     %[5]s hooks list conditions
@@ -477,11 +479,16 @@ func (s *Summary) compare(ctx context.Context, w *world, name, when string) erro
 
 // compareOthers checks the indexes of the other sources.
 func (s *Summary) compareOthers(ctx context.Context, w *world, name, when string) error {
-	trails, err := trailDocuments(ctx, w.paths)
+	trails, err := w.station.trailDocuments(ctx, w.paths)
 	if err != nil {
 		return err
 	}
-	for index, want := range map[string]map[string]any{"trails": trails, "bulletins": w.station.bulletinDocuments()} {
+	bulletins := w.station.bulletinDocuments()
+	places, err := placeDocuments(ctx, w.lodge, trails, bulletins)
+	if err != nil {
+		return err
+	}
+	for index, want := range map[string]map[string]any{"trails": trails, "bulletins": bulletins, "places": places} {
 		differences, err := compareWith(ctx, w.engineURL, index, want)
 		if err != nil {
 			return err
@@ -570,7 +577,7 @@ func RunOnce(ctx context.Context, o Options) (*Summary, error) {
 	}); err != nil {
 		return nil, err
 	}
-	for _, index := range []string{"trails", "bulletins"} {
+	for _, index := range []string{"trails", "bulletins", "places"} {
 		if waited, err := w.client.Wait(ctx, index, 60); err != nil || !waited.Found {
 			return nil, errors.Join(err, fmt.Errorf("index %s did not catch up within a minute", index))
 		}

@@ -1,14 +1,18 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	_ "embed"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/api"
 	"pingo/internal/client"
@@ -299,8 +303,9 @@ func (s *Station) bulletinDocuments() map[string]any {
 	return out
 }
 
-// trailDocuments is what the documents of trails should be, read row by row.
-func trailDocuments(ctx context.Context, db *sql.DB) (map[string]any, error) {
+// trailDocuments is what the documents of trails should be, read row by row, with the bulletins that
+// were sent.
+func (s *Station) trailDocuments(ctx context.Context, db *sql.DB) (map[string]any, error) {
 	out := map[string]any{}
 	rows, err := db.QueryContext(
 		ctx,
@@ -317,7 +322,7 @@ func trailDocuments(ctx context.Context, db *sql.DB) (map[string]any, error) {
 			return nil, err
 		}
 		out[id] = map[string]any{
-			"name": name, "grade": grade, "length_km": length, "marks": strings.Split(marked, ","), "starts_at": []any{lon, lat}, "stages": []any{},
+			"name": name, "grade": grade, "length_km": length, "marks": strings.Split(marked, ","), "starts_at": []any{lon, lat}, "stages": []any{}, "bulletins": s.latest(id),
 		}
 	}
 	if err := rows.Err(); err != nil {
@@ -339,4 +344,60 @@ func trailDocuments(ctx context.Context, db *sql.DB) (map[string]any, error) {
 		}
 	}
 	return out, stages.Err()
+}
+
+// latest are the bulletins of a trail that are valid longest, as its document has them.
+func (s *Station) latest(trail string) []any {
+	var keys []string
+	for key, body := range s.Sent {
+		if fmt.Sprint(body["trail_id"]) == trail {
+			keys = append(keys, key)
+		}
+	}
+	slices.SortFunc(keys, func(a, b string) int {
+		return cmp.Or(
+			-strings.Compare(s.Sent[a]["valid_until"].(string), s.Sent[b]["valid_until"].(string)),
+			strings.Compare(a, b),
+		)
+	})
+	out := []any{}
+	for _, key := range keys[:min(3, len(keys))] {
+		body := s.Sent[key]
+		out = append(out, map[string]any{"title": body["title"], "valid_until": body["valid_until"]})
+	}
+	return out
+}
+
+// placeDocuments is what the documents of all three sources together should be.
+func placeDocuments(ctx context.Context, lodge *pgx.Conn, trails, bulletins map[string]any) (map[string]any, error) {
+	out := map[string]any{}
+	rows, err := lodge.Query(ctx, `SELECT h.id::text, h.name, h.summary, r.name FROM huts h JOIN regions r ON r.id = h.region_id
+		WHERE h.retired_at IS NULL`)
+	if err != nil {
+		return nil, err
+	}
+	var id, name, region string
+	var summary *string
+	_, err = pgx.ForEachRow(rows, []any{&id, &name, &summary, &region}, func() error {
+		out["hut,"+id] = map[string]any{
+			"pingo_rows": "hut", "title": name, "text": summary, "region": map[string]any{"name": region},
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for id, doc := range trails {
+		trail := doc.(map[string]any)
+		out["trail,"+id] = map[string]any{"pingo_rows": "trail", "title": trail["name"], "grade": trail["grade"]}
+	}
+	for key, doc := range bulletins {
+		bulletin := doc.(map[string]any)
+		place := map[string]any{"pingo_rows": "bulletin", "title": bulletin["title"], "trail": nil}
+		if trail, is := trails[fmt.Sprint(bulletin["trail_id"])].(map[string]any); is {
+			place["trail"] = map[string]any{"name": trail["name"]}
+		}
+		out["bulletin,"+key] = place
+	}
+	return out, nil
 }
