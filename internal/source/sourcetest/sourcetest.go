@@ -42,7 +42,9 @@ type Harness interface {
 }
 
 const text = `
-sources: { lodge: { kind: KIND, url: "SCHEME://u@h/d" } }
+sources:
+  lodge: { kind: KIND, url: "SCHEME://u@h/d" }
+  other: { kind: KIND, url: "SCHEME://u@h/d" }
 engines: { main: { kind: any, url: "any://h" } }
 indexes:
   huts:
@@ -56,14 +58,32 @@ indexes:
     engine: main
     rows: lodge.stays
     fields: [body]
+  apart: # as huts, with what is related in another source
+    engine: main
+    rows: lodge.huts
+    fields: [name, beds, open, since]
+    related:
+      region: { one: regions, source: other, on: { id: region_id }, fields: [name] }
+      stays:  { many: stays, source: other, on: { hut_id: id }, fields: [night, body] }
+  nights: # there and back again
+    engine: main
+    rows: lodge.stays
+    fields: [body]
+    related:
+      same:
+        many: stays
+        source: other
+        on: { night: night }
+        fields: [body]
+        related: { hut: { one: huts, source: lodge, on: { id: hut_id }, fields: [beds] } }
 `
 
 // suite is a source under test, with the shapes that it is read by.
 type suite struct {
 	*testing.T
-	h           Harness
-	src         *source.Source
-	huts, stays *shape.Shape
+	h                          Harness
+	src                        *source.Source
+	huts, stays, apart, nights *shape.Shape
 }
 
 // Run checks a source.
@@ -74,6 +94,7 @@ func Run(t *testing.T, kind source.Kind, h Harness) {
 	}
 	s.compile(kind)
 	s.rowsBecomeDocuments()
+	s.sourcesAreRelated()
 	s.changesAreNoticed()
 	s.changesAreClaimed()
 	s.capturesComeAndGo()
@@ -94,7 +115,7 @@ func (s *suite) compile(kind source.Kind) {
 	if len(findings) > 0 {
 		s.Fatal(findings)
 	}
-	for i, into := range []**shape.Shape{&s.huts, &s.stays} {
+	for i, into := range []**shape.Shape{&s.huts, &s.stays, &s.apart, &s.nights} {
 		var err error
 		*into, findings, err = source.Compile(s.Context(), def.Indexes[i], source.Only(s.src))
 		if err != nil || len(findings) > 0 {
@@ -197,6 +218,70 @@ func (s *suite) rowsBecomeDocuments() {
 	}
 	if len(up) != manyHuts/2 || !slices.Contains(up, "4") {
 		s.Errorf("up from the region: %v", up)
+	}
+}
+
+// What is related in another source is read by it, and followed from there; here the other source is
+// the same one.
+func (s *suite) sourcesAreRelated() {
+	ctx := s.Context()
+	documents := func(sh *shape.Shape) map[string]string {
+		set := document.NewSet(sh.Trees[0])
+		if err := source.Across(sh, source.Only(s.src)).ReadRange(ctx, set, nil, nil); err != nil {
+			s.Fatal(err)
+		}
+		return Documents(s, set)
+	}
+	if near, far := documents(s.huts), documents(s.apart); fmt.Sprint(near) != fmt.Sprint(far) || len(far) != manyHuts {
+		s.Errorf("documents from one source:\n%v\nfrom two:\n%v", near, far)
+	}
+	set := document.NewSet(s.apart.Trees[0])
+	if err := s.src.ReadKeys(ctx, set, [][]string{{"2"}}); err != nil || set.Rows(0).Len() != 1 || set.Rows(1).Len()+set.Rows(2).Len() > 0 {
+		s.Errorf("one source alone read %d, %d and %d rows: %v", set.Rows(0).Len(), set.Rows(1).Len(), set.Rows(2).Len(), err)
+	}
+	nights := documents(s.nights)
+	for key, want := range map[string]string{
+		"2,b":     `{"body":"second","same":[{"body":"second","hut":{"beds":2}}]}`,
+		"2,a~1~0": `{"body":"first","same":[{"body":"first","hut":{"beds":2}}]}`,
+		"3,~2":    `{"body":"","same":[{"body":"","hut":{"beds":3}}]}`,
+	} {
+		if nights[key] != want {
+			s.Errorf("%s there and back: %s, want %s", key, nights[key], want)
+		}
+	}
+	// Values that a column cannot have are not asked for.
+	for _, c := range []struct {
+		sh     *shape.Shape
+		from   string
+		table  string
+		values []string
+		want   int
+	}{
+		{s.apart, "other", "regions", []string{"1", "one", "99999999999999999999", "", "-1", "1.0"}, manyHuts / 2},
+		{s.apart, "other", "stays", []string{"2", "x", "\x00", "2"}, 1},
+		{s.nights, "other", "stays", []string{"b", "\x00", "nowhere", "\xff"}, 1},
+		{s.nights, "lodge", "huts", []string{"2", "two"}, 2},
+	} {
+		found := map[string]bool{}
+		for _, route := range c.sh.Routes(c.from)[s.table(c.table)] {
+			if len(route.Link) == 0 {
+				continue // it is the root
+			}
+			var tuples [][]string
+			for _, v := range c.values {
+				tuples = append(tuples, []string{v})
+			}
+			err := source.Across(c.sh, source.Only(s.src)).WalkUp(ctx, route.Steps, tuples, func(key []string) error {
+				found[strings.Join(key, ",")] = true
+				return nil
+			})
+			if err != nil {
+				s.Errorf("up from %s of %s: %v", c.table, c.from, err)
+			}
+		}
+		if len(found) != c.want {
+			s.Errorf("up from %s of %s: %v, want %d", c.table, c.from, found, c.want)
+		}
 	}
 }
 
