@@ -72,7 +72,7 @@ func compareTrees(old, new *Tree, say func(path string, inPlace bool, format str
 				say(path, false, "%s is %s instead of %s", what, orNone(is), orNone(was))
 			}
 		}
-		words("source", before.Source, n.Source)
+		words("source", cmp.Or(before.Source, "the index's own"), cmp.Or(n.Source, "the index's own"))
 		words("table", before.Table.String(), n.Table.String())
 		words("where", before.Where, n.Where)
 		words("order", before.Order, n.Order)

@@ -260,6 +260,92 @@ indexes:
 	}
 }
 
+// Tables of two sources are tied by what can be compared between them, and changes of either lead to
+// the documents.
+func TestSeveralSources(t *testing.T) {
+	const several = `
+sources: { lodge: { kind: postgres, url: "${DB}" }, paths: { kind: postgres, url: "${DB}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH}" } }
+indexes:
+  finder:
+    engine: main
+    rows:
+      hut:
+        table: lodge.huts
+        fields: [name]
+        related: { region: { one: regions, source: paths, on: { id: region_id }, fields: [name] } }
+      region: { table: paths.regions, fields: [name] }
+`
+	with := func(f Facts) Facts {
+		for _, table := range f.Tables {
+			for i := range table.Columns {
+				if c := &table.Columns[i]; c.Type == Integer {
+					c.Across = &Across{As: "number", Type: Integer, Least: -10, Most: 1000}
+				}
+			}
+		}
+		return f
+	}
+	both := map[string]Facts{"lodge": with(facts()), "paths": with(facts())}
+	s, findings := Compile(parse(t, several), both)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	if got := fmt.Sprint(s.Source, s.Sources(), s.SourceOf(s.Trees[1].Root())); got != "lodge[lodge paths]paths" {
+		t.Error(got)
+	}
+	for source, want := range map[string]string{
+		"lodge": "huts [id name region_id] []", "paths": "regions [id name] [id]",
+	} {
+		var got []string
+		for _, c := range Capture(source, []*Shape{s}) {
+			got = append(got, fmt.Sprint(c.Table.Name, " ", c.Watch, " ", c.Links))
+		}
+		if strings.Join(got, "; ") != want {
+			t.Errorf("captured in %s: %v", source, got)
+		}
+	}
+	if s.Captures("lodge", Ref{"public", "regions"}) || !s.Captures("paths", Ref{"public", "regions"}) {
+		t.Error("changes of the regions of lodge are none of its")
+	}
+	routes := s.Routes("paths")[Ref{"public", "regions"}]
+	if len(routes) != 2 || len(routes[0].Steps) != 1 {
+		t.Fatalf("%+v", routes)
+	}
+	if up := routes[0].Steps[0]; up.Source != "" || up.Table.Name != "huts" || up.Match[0] != "region_id" ||
+		up.Types[0] != "number" || len(up.Across) != 1 || len(routes[1].Steps) > 0 || routes[1].Tree != 1 {
+		t.Errorf("%+v", routes)
+	}
+	for value, want := range map[string]bool{
+		"0": true, "-10": true, "1000": true, "-11": false, "1001": false, "01": false, "+1": false, "1.0": false, "": false, "-0": false,
+		"99999999999999999999": false, "one": false,
+	} {
+		if routes[0].Steps[0].Across[0].Fits(value) != want {
+			t.Errorf("%q: fits %v", value, !want)
+		}
+	}
+	text := Across{Type: Text}
+	if uuid := (Across{Type: Keyword}); !text.Fits("") || text.Fits("a\x00") || text.Fits("\xff") ||
+		!uuid.Fits("0190a0b0-0000-7000-8000-00000000000a") || uuid.Fits("0190A0B0-0000-7000-8000-00000000000A") {
+		t.Error("texts and UUIDs")
+	}
+	if same, _ := Compile(parse(t, several), both); same.Hash() != s.Hash() || len(Compare(s, same)) > 0 {
+		t.Error("the same definition differs")
+	}
+	moved, findings := Compile(parse(t, strings.Replace(several, "source: paths", "source: lodge", 1)), both)
+	if len(findings) > 0 || moved.Hash() == s.Hash() || !strings.Contains(fmt.Sprint(Compare(s, moved)), "source is the index's own instead of paths") {
+		t.Errorf("%v %v", findings, Compare(s, moved))
+	}
+	for _, c := range []struct{ replace, with, want string }{
+		{"id: region_id", "name: name", "regions.name is text, and such values are not compared between two sources — tie sources by integers, texts or UUIDs"},
+		{"one: regions, source: paths", "one: region, source: paths", `the source has no table "region" that Pingo may read — did you mean "regions"?`},
+	} {
+		if _, findings := Compile(parse(t, strings.Replace(several, c.replace, c.with, 1)), both); !strings.Contains(findings.Error(), c.want) {
+			t.Errorf("%s: %v", c.with, findings)
+		}
+	}
+}
+
 // Whatever makes the hash differ is put into words, and the other way round.
 func TestDifferencesAreSaid(t *testing.T) {
 	base := compile(t, text)
