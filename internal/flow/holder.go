@@ -313,18 +313,17 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	}
 	h.work.Go(func() {
 		defer close(f.stopped)
-		for _, x := range from {
-			select {
-			case <-ctx.Done():
-				f.Edition.Skip()
-				return
-			case <-x.claimer.Claimed(): // nobody else has the epoch now
-			}
-		}
 		var work sync.WaitGroup
-		work.Go(func() { e.Run(ctx) })
+		defer work.Wait()
+		claimed := from[0].claimer.Claimed()
+		work.Go(func() { e.Run(ctx, claimed) })
 		for _, follower := range f.Followers {
 			work.Go(func() { follower.Run(ctx) })
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-claimed: // nobody else has the epoch now
 		}
 		work.Go(func() { verify.Count(ctx, e, reader, eng, h.log) })
 		if f.Fill != nil && record.State != reindex.Cancelled {
@@ -345,7 +344,6 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		} else if record.State == reindex.Switched {
 			work.Go(func() { h.keepAnswering(ctx, f) })
 		}
-		work.Wait()
 	})
 }
 

@@ -103,6 +103,14 @@ func (a *across) readBelow(ctx context.Context, set *document.Set) error {
 	return nil
 }
 
+// walkInMemory is how many rows of one source are kept to be followed into the next. They are not
+// followed while they are read: two walks would hold connections that each other waits for.
+const walkInMemory = 100_000
+
+// ErrTooWide says that a walk from one source into another leads through more rows than are kept in
+// memory.
+var ErrTooWide = fmt.Errorf("more than %d rows of one source lead into another", walkInMemory)
+
 func (a *across) WalkUp(
 	ctx context.Context,
 	steps []shape.Step,
@@ -114,10 +122,10 @@ func (a *across) WalkUp(
 		for n < len(steps) && steps[n].Across == nil {
 			n++
 		}
-		if steps[0].Across != nil {
+		if across := steps[0].Across; across != nil {
 			tuples = slices.DeleteFunc(
 				slices.Clone(tuples),
-				func(t []string) bool { return !shape.Fit(steps[0].Across, t) },
+				func(t []string) bool { return !shape.Fit(across, t) },
 			)
 		}
 		if len(tuples) == 0 {
@@ -128,6 +136,9 @@ func (a *across) WalkUp(
 		}
 		var next [][]string
 		err := a.by[steps[0].Source].WalkUp(ctx, steps[:n], tuples, func(row []string) error {
+			if len(next) == walkInMemory {
+				return ErrTooWide
+			}
 			next = append(next, slices.Clone(row))
 			return nil
 		})

@@ -63,7 +63,7 @@ type Reader interface {
 	// and of the nodes of its own source below it, in one snapshot.
 	ReadBelow(ctx context.Context, set *document.Set, node int) error
 	// WalkUp follows steps from tuples of linking values, and calls each with the
-	// key's values of every document at their end.
+	// key's values of every document at their end. It may fail with ErrTooWide between sources.
 	WalkUp(ctx context.Context, steps []shape.Step, tuples [][]string, each func(key []string) error) error
 	// Close gives connections back.
 	Close()

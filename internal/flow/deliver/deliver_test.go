@@ -63,7 +63,7 @@ func (r *rig) edition(record *records.Edition) *Edition {
 // run runs the edition until the test ends, or until the function that it returns.
 func (r *rig) run() (stop func()) {
 	ctx, cancel := context.WithCancel(r.t.Context())
-	go r.e.Run(ctx)
+	go r.e.Run(ctx, model.Claimed())
 	e := r.e
 	stop = func() { cancel(); <-e.Ended() }
 	r.t.Cleanup(stop)

@@ -121,9 +121,12 @@ func New(
 	return e
 }
 
-// Run feeds the edition until the context ends.
-func (e *Edition) Run(ctx context.Context) {
+// Run feeds the edition until the context ends. Nothing reaches the engine before claimed is closed;
+// what lanes do not take goes into the backlog meanwhile, so that nobody waits for this edition.
+func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 	defer close(e.ended)
+	stop := context.AfterFunc(ctx, e.backlog.close)
+	defer stop()
 	// What an earlier process left is known before anybody is told how things stand.
 	err := e.Until(ctx, func() error {
 		if err := e.failures.load(ctx, e); err != nil {
@@ -135,18 +138,18 @@ func (e *Edition) Run(ctx context.Context) {
 		return
 	}
 	var wg sync.WaitGroup
+	defer wg.Wait()
+	wg.Go(func() { e.backlog.write(ctx, e) })
+	select {
+	case <-ctx.Done():
+		return
+	case <-claimed:
+	}
 	for _, l := range e.lanes {
 		wg.Go(func() { l.run(ctx) })
 	}
-	wg.Go(func() { e.backlog.write(ctx, e) })
 	wg.Go(func() { e.backlog.drain(ctx, e) })
-	stop := context.AfterFunc(ctx, e.backlog.close)
-	defer stop()
-	wg.Wait()
 }
-
-// Skip stands for a Run that ended before it began.
-func (e *Edition) Skip() { close(e.ended) }
 
 // Ended is closed when Run has returned.
 func (e *Edition) Ended() <-chan struct{} { return e.ended }

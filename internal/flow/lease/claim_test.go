@@ -6,6 +6,7 @@ import (
 	"errors"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -103,11 +104,17 @@ func recordsPutBack(t *testing.T) {
 // it heard of last itself.
 type lossy struct {
 	claims
+	mark   atomic.Int64
 	missed chan string
 }
 
+func (l *lossy) Claimed(context.Context) (change.Claim, error) {
+	l.now.Mark = l.mark.Load()
+	return l.now, nil
+}
+
 func (l *lossy) Beat(context.Context, change.Claim) (change.Claim, error) {
-	l.now.Mark++
+	l.mark.Add(1)
 	return change.Claim{}, &source.Error{Fault: source.Superseded, Err: errors.New("answer lost, and sent again")}
 }
 
@@ -139,10 +146,10 @@ func TestAMarkThatWentBack(t *testing.T) {
 		})
 		work.Go(func() { c.Run(ctx, func(reading context.Context) { <-reading.Done() }) })
 		time.Sleep(5 * beatEvery)
-		if feed.now.Mark < 4 {
-			t.Fatalf("the mark is at %d", feed.now.Mark)
+		if mark := feed.mark.Load(); mark < 4 {
+			t.Fatalf("the mark is at %d", mark)
 		}
-		feed.now.Mark = 1
+		feed.mark.Store(1)
 		select {
 		case why := <-feed.missed:
 			if why != sourceRestored {

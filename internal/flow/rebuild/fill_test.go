@@ -63,7 +63,7 @@ func TestFillAndStreamNeverStepBack(t *testing.T) {
 		var n atomic.Int64
 		r.engine.Latency = func() time.Duration { return time.Duration(n.Add(7)%6) * time.Millisecond }
 		ctx, stop := context.WithCancel(t.Context())
-		go r.e.Run(ctx)
+		go r.e.Run(ctx, model.Claimed())
 		filled := make(chan error, 1)
 		go func() { filled <- r.fill.Run(ctx, atOnce) }()
 		var waits []chan struct{}
@@ -168,7 +168,7 @@ func TestBadRowsDoNotStopAFill(t *testing.T) {
 			return nil
 		}
 		ctx, stop := context.WithCancel(t.Context())
-		go r.e.Run(ctx)
+		go r.e.Run(ctx, model.Claimed())
 		if err := r.fill.Run(ctx, r.e.Barrier); err != nil {
 			t.Fatal(err)
 		}

@@ -2,6 +2,7 @@ package stream
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -49,14 +50,18 @@ type Follower struct {
 	next    chan struct{} // an expansion was added
 }
 
-const expanders = 2 // changes that may touch many documents are followed side by side
+const (
+	expanders = 2           // changes that may touch many documents are followed side by side
+	patience  = time.Minute // with another source that is away, when others wait for it
+)
 
 // expansion is the work of following some changes to very many documents.
 type expansion struct {
 	follow func(ctx context.Context, ticket *change.Ticket) error
 	ticket *change.Ticket
 	taken  bool
-	// stuck says why it cannot be done until a person mends something; empty when it can.
+	failed time.Time // first of all, and at every try since; zero when it did not fail
+	// stuck says why it cannot be done until something is mended; empty when it can.
 	stuck string
 }
 
@@ -173,9 +178,13 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 	for _, g := range inOrder {
 		tree := f.shape.Trees[g.tree]
 		f.expand(g.tickets, func(ctx context.Context, shared *change.Ticket) error {
-			return f.reader.WalkUp(ctx, g.steps, g.tuples, func(key []string) error {
+			err := f.reader.WalkUp(ctx, g.steps, g.tuples, func(key []string) error {
 				return f.edition.Add(ctx, document.Key(tree, key...), shared, deliver.Wide)
 			})
+			if errors.Is(err, source.ErrTooWide) {
+				return f.everything(ctx, g.tree, shared)
+			}
+			return err
 		})
 	}
 	for tree, waiting := range everything {
@@ -286,12 +295,20 @@ func (f *Follower) run(ctx context.Context) {
 func (f *Follower) noteStuck(x *expansion, err error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if x.stuck = ""; source.FaultOf(err) == source.SchemaChanged {
+	x.stuck = ""
+	switch {
+	case err == nil:
+		x.failed = time.Time{}
+	case source.FaultOf(err) == source.SchemaChanged:
 		x.stuck = err.Error()
+	case x.failed.IsZero():
+		x.failed = time.Now()
+	case len(f.shape.Sources()) > 1 && time.Since(x.failed) >= patience:
+		x.stuck = fmt.Sprintf("changes of one source cannot be followed into another: %v", err)
 	}
 }
 
-// stuck says why changes cannot be followed until a person mends something; empty when they can.
+// stuck says why changes cannot be followed until something is mended; empty when they can.
 func (f *Follower) stuck() string {
 	f.mu.Lock()
 	defer f.mu.Unlock()

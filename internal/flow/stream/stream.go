@@ -150,8 +150,8 @@ func (s *Stream) read(ctx context.Context) (int, error) {
 }
 
 // relieve takes out the followers that cannot follow their changes, since the schema is no longer
-// what their edition was made for: the others shall not wait for them. That changes are missing
-// in the edition is recorded before they are given up.
+// what their edition was made for, or another source is away for long: the others shall not wait
+// for them. That changes are missing in the edition is recorded before they are given up.
 func (s *Stream) relieve(ctx context.Context) error {
 	s.mu.Lock()
 	followers := s.followers

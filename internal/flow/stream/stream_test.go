@@ -200,14 +200,18 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 			Key:    []string{"id"}, Columns: []shape.Column{{Name: "id"}},
 			Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}},
 		}
-		s := &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{node, region}}}}
+		made := func(of ...*shape.Node) *shape.Shape {
+			return &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: of}}}
+		}
+		one := made(node, region)
+		several := made(node, region, &shape.Node{ID: 2, Parent: 0, Source: "paths"})
 		f := &feed{most: 500, taken: map[int64]bool{}}
 		st := New("lodge", &source.Source{Reader: &reader{}, Feed: f}, slog.New(slog.DiscardHandler))
 		st.maxInFlight = 100
 		var mu sync.Mutex // guards what follows
 		var missed []string
 		record := errors.New("the records do not answer")
-		follower := func(name string, r *reader) (*Follower, *edition) {
+		follower := func(name string, s *shape.Shape, r *reader) (*Follower, *edition) {
 			e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
 			x := NewFollower(e, name, s, "lodge", r, nil, func(_ context.Context, reason string) error {
 				mu.Lock()
@@ -221,15 +225,17 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 			st.Add(x)
 			return x, e
 		}
-		well, wellEdition := follower("well", &reader{})
+		well, wellEdition := follower("well", one, &reader{})
 		stuck, _ := follower(
-			"stuck",
+			"stuck", one,
 			&reader{err: &source.Error{Fault: source.SchemaChanged, Err: errors.New("no column region_id")}},
 		)
-		away, _ := follower("away", &reader{err: errors.New("connection refused")})
+		refused := errors.New("connection refused")
+		away, _ := follower("away", one, &reader{err: refused})
+		apart, _ := follower("apart", several, &reader{err: refused})
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
-		for _, run := range []func(context.Context){well.Run, stuck.Run, away.Run, st.Run} {
+		for _, run := range []func(context.Context){well.Run, stuck.Run, away.Run, apart.Run, st.Run} {
 			work.Go(func() { run(ctx) })
 		}
 		count := func() (keys, done int) {
@@ -253,13 +259,14 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 		record = nil
 		mu.Unlock()
 		time.Sleep(time.Minute)
-		if keys, done := count(); keys != 100 || done != 0 || fmt.Sprint(said()) != "[stuck: no column region_id]" {
-			t.Errorf("while a source is only away: %d keys, %d done, missed %v", keys, done, said())
+		if keys, done := count(); keys != 100 || done != 0 || fmt.Sprint(said()) != "[stuck: no column region_id "+
+			"apart: changes of one source cannot be followed into another: connection refused]" {
+			t.Errorf("while the source itself is away: %d keys, %d done, missed %v", keys, done, said())
 		}
 		st.Remove(away)
 		away.giveUp()
 		time.Sleep(time.Minute)
-		if keys, done := count(); keys != 500 || done != 500 || len(said()) != 1 {
+		if keys, done := count(); keys != 500 || done != 500 || len(said()) != 2 {
 			t.Errorf("in the end: %d keys, %d done, missed %v", keys, done, said())
 		}
 		stop()

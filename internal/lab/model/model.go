@@ -325,6 +325,13 @@ func (f *Fence) NextVersion() int64 { return f.version.Add(1) }
 // Holds reports whether it is not lost.
 func (f *Fence) Holds() bool { return !f.Lost.Load() }
 
+// Claimed is closed: the source is claimed.
+func Claimed() <-chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
+}
+
 // Confirm is what the records say of it.
 func (f *Fence) Confirm(context.Context) error {
 	if f.Lost.Load() {
