@@ -1,14 +1,12 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
-	"net/http"
-	"net/http/httptest"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -25,23 +23,15 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/mariaserver"
-	"pingo/internal/records"
 	"pingo/internal/source"
 )
 
-// ways measures the ways of noticing changes beside each other: events by webhook beside inserting
-// the same rows by hand, journals and outboxes of two databases, and MariaDB's fill and writes.
+// ways measures the ways of noticing changes beside each other: journals and outboxes of two
+// databases, and MariaDB's fill and writes.
 func (b *bench) ways(ctx context.Context, _ *pgx.Conn) error {
-	for _, name := range []string{"intake", "journals"} {
-		if err := b.source.CreateDatabase(ctx, name); err != nil {
-			return err
-		}
-	}
-	rec, err := records.Open(ctx, b.source.URL("intake"))
-	if err != nil {
+	if err := b.source.CreateDatabase(ctx, "journals"); err != nil {
 		return err
 	}
-	rec.Close()
 	maria, err := mariaserver.Start(ctx, mariaserver.Options{
 		Dir:      filepath.Join(b.dir, "maria"),
 		Settings: []string{"--innodb-buffer-pool-size=512M", "--innodb-log-file-size=512M"},
@@ -53,9 +43,6 @@ func (b *bench) ways(ctx context.Context, _ *pgx.Conn) error {
 	if err := maria.CreateDatabase(ctx, "paths"); err != nil {
 		return err
 	}
-	if err := b.events(ctx); err != nil {
-		return fmt.Errorf("events: %w", err)
-	}
 	if err := b.journals(ctx, maria); err != nil {
 		return fmt.Errorf("journals: %w", err)
 	}
@@ -66,10 +53,11 @@ func (b *bench) ways(ctx context.Context, _ *pgx.Conn) error {
 }
 
 const (
-	waysFor   = 8 * time.Second
-	senders   = 16
-	batchSize = 1000
+	waysFor = 8 * time.Second
 )
+
+// errEnough says that there is no more to do.
+var errEnough = errors.New("nothing is left to do")
 
 // together has so many do something again and again for a while, and says how many units they did
 // a second.
@@ -82,6 +70,9 @@ func together(n int, do func(worker int) (units int, err error)) (float64, error
 		wg.Go(func() {
 			for time.Since(began) < waysFor && failed.Load() == nil {
 				units, err := do(worker)
+				if errors.Is(err, errEnough) {
+					return
+				}
 				if err != nil {
 					failed.Store(&err)
 					return
@@ -95,126 +86,6 @@ func together(n int, do func(worker int) (units int, err error)) (float64, error
 		return 0, *err
 	}
 	return float64(done.Load()) / time.Since(began).Seconds(), nil
-}
-
-// events measures how many events a second are on disk before they are answered, sent over HTTP,
-// beside the same rows put into a table by hand.
-func (b *bench) events(ctx context.Context) error {
-	src, err := kinds.All().OpenSource("webhook", source.Config{
-		Name: "conditions", Records: b.source.URL("intake"),
-		Options: []byte(
-			`{"unsigned": "allowed", "rate_limit": 1000000, "records": {"bulletins": {"schema": {"properties": {"title": {"type": "string"}}}}}}`,
-		),
-	})
-	if err != nil {
-		return err
-	}
-	defer src.Close()
-	if err := b.captured(ctx, src, "webhook", "conditions.bulletins"); err != nil {
-		return err
-	}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		var body bytes.Buffer
-		body.ReadFrom(r.Body)
-		reply, err := src.Intake.Receive(
-			r.Context(),
-			source.Request{Method: r.Method, Header: r.Header, Body: body.Bytes(), At: time.Now()},
-		)
-		if err != nil {
-			reply.Status = http.StatusServiceUnavailable
-		}
-		w.WriteHeader(reply.Status)
-	}))
-	defer server.Close()
-	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: senders}}
-	pool, err := pgxpool.New(ctx, b.source.URL("intake"))
-	if err != nil {
-		return err
-	}
-	defer pool.Close()
-	if _, err := pool.Exec(ctx, "CREATE TABLE raw (key text PRIMARY KEY, body jsonb, version numeric, at timestamptz NOT NULL DEFAULT clock_timestamp())"); err != nil {
-		return err
-	}
-	var number atomic.Int64
-	body := func(n int64) string {
-		return fmt.Sprintf(
-			`{"title": "Fresh snow at peak %d", "snow_cm": %d, "way_open": true, "hazards": ["ice", "fog"], "station": "station %d"}`,
-			n,
-			n%300,
-			n%9,
-		)
-	}
-	send := func(events int, kind string) func(int) (int, error) {
-		return func(int) (int, error) {
-			var list []string
-			for range events {
-				n := number.Add(1)
-				list = append(
-					list,
-					fmt.Sprintf(
-						`{"specversion": "1.0", "id": "%d", "source": "bench", "type": "updated", "subject": "b%d", "time": "2031-05-04T10:00:00Z", "data": %s}`,
-						n,
-						n,
-						body(n),
-					),
-				)
-			}
-			text := list[0]
-			if events > 1 {
-				text = "[" + strings.Join(list, ",") + "]"
-			}
-			response, err := client.Post(server.URL, kind, strings.NewReader(text))
-			if err != nil {
-				return 0, err
-			}
-			response.Body.Close()
-			if response.StatusCode != http.StatusOK {
-				return 0, fmt.Errorf("answered %s", response.Status)
-			}
-			return events, nil
-		}
-	}
-	insert := func(rows int) func(int) (int, error) {
-		return func(int) (int, error) {
-			keys, bodies := make([]string, rows), make([]string, rows)
-			for i := range keys {
-				n := number.Add(1)
-				keys[i], bodies[i] = fmt.Sprintf("b%d", n), body(n)
-			}
-			_, err := pool.Exec(
-				ctx,
-				"INSERT INTO raw (key, body, version) SELECT k, b::jsonb, 1 FROM unnest($1::text[], $2::text[]) AS u(k, b) ON CONFLICT (key) DO UPDATE SET body = excluded.body",
-				keys,
-				bodies,
-			)
-			return rows, err
-		}
-	}
-	for _, way := range []struct {
-		name    string
-		workers int
-		rows    int
-		kind    string
-	}{{"in batches of 1,000", 4, batchSize, "application/cloudevents-batch+json"}, {"one by one", senders, 1, "application/cloudevents+json"}} {
-		events, err := together(way.workers, send(way.rows, way.kind))
-		if err != nil {
-			return err
-		}
-		raw, err := together(way.workers, insert(way.rows))
-		if err != nil {
-			return err
-		}
-		b.report(
-			"events accepted "+way.name,
-			events,
-			"/s",
-			"%.2f of inserting the same rows (%.0f/s), %d at once",
-			events/raw,
-			raw,
-			way.workers,
-		)
-	}
-	return nil
 }
 
 // captured installs a source's capture for an index of all rows of a table, and claims it.

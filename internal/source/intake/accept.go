@@ -46,17 +46,26 @@ const LongestKey = 500
 
 // Accept puts the events of a request into the records, in their order, in one transaction: when it
 // returns, they are on disk. request is the sender's name for the request, so that it counts once;
-// empty when it has none. Each event has a receipt. An error means that none was kept.
+// empty when it has none. Each event has a receipt. An error means that none was kept, or that
+// nobody knows.
 func (s *Store) Accept(ctx context.Context, request string, events []Event) ([]source.Receipt, error) {
 	if err := s.ensure(ctx); err != nil {
 		return nil, err
 	}
-	out := make([]source.Receipt, len(events))
 	parts := rounds(events)
 	if len(parts) == 1 { // one statement is a transaction
-		err := s.upsert(ctx, s.pool, request, events, parts[0], out)
-		if err == nil || !atFault(err) {
-			return out, explainNil("keeping what was sent", err)
+		c := newCall(request, events)
+		var err error
+		if len(events) < aloneFrom {
+			err = s.together(ctx, c)
+		} else {
+			err = s.upsert(ctx, s.pool, c.list)
+		}
+		if err == nil {
+			return c.receipts, nil
+		}
+		if !atFault(err) {
+			return nil, explain("keeping what was sent", err)
 		}
 	}
 	tx, err := s.pool.Begin(ctx)
@@ -64,12 +73,13 @@ func (s *Store) Accept(ctx context.Context, request string, events []Event) ([]s
 		return nil, explain("keeping what was sent", err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
+	out := make([]source.Receipt, len(events))
 	for i, round := range parts {
 		id := ""
 		if request != "" {
 			id = fmt.Sprintf("%s (%d of %d)", request, i+1, len(parts))
 		}
-		if err := s.put(ctx, tx, id, events, round, out); err != nil {
+		if err := s.putRound(ctx, tx, id, events, round, out); err != nil {
 			return nil, err
 		}
 	}
@@ -118,9 +128,9 @@ func atFault(err error) bool {
 	return strings.HasPrefix(code, "22") || code == "54000"
 }
 
-// put puts one round of events into the records. Where PostgreSQL does not take one of them, it is
-// looked for by halves and is unreadable; the others are put.
-func (s *Store) put(
+// putRound puts one round of events into the records. Where PostgreSQL does not take one of them, it
+// is looked for by halves and is unreadable; the others are put.
+func (s *Store) putRound(
 	ctx context.Context,
 	tx pgx.Tx,
 	request string,
@@ -132,7 +142,12 @@ func (s *Store) put(
 	if err != nil {
 		return explain("keeping what was sent", err)
 	}
-	err = s.upsert(ctx, nested, request, events, round, out)
+	list := make([]entry, len(round))
+	for i, at := range round {
+		list[i] = entry{Event: &events[at], out: &out[at]}
+	}
+	name(list, request)
+	err = s.upsert(ctx, nested, list)
 	if err == nil {
 		return explainNil("keeping what was sent", nested.Commit(ctx))
 	}
@@ -149,8 +164,8 @@ func (s *Store) put(
 			first, second = request+" a", request+" b"
 		}
 		return errors.Join(
-			s.put(ctx, tx, first, events, round[:half], out),
-			s.put(ctx, tx, second, events, round[half:], out),
+			s.putRound(ctx, tx, first, events, round[:half], out),
+			s.putRound(ctx, tx, second, events, round[half:], out),
 		)
 	}
 	e := &events[round[0]]
@@ -166,29 +181,65 @@ func (e *Event) receipt(outcome source.Outcome, reason string) source.Receipt {
 	}
 }
 
+// entry is an event on its way into its table.
+type entry struct {
+	*Event
+	under *noted
+	out   *source.Receipt
+}
+
+// noted is a receipt of events that are accepted or not as one: those of a request when they have
+// versions, else each event by itself.
+type noted struct {
+	name    string // which counts once, unless it is empty
+	key, op string // of its event, when it is one
+	bytes   int64
+	events  int
+	seq     int64 // 0 while it is not kept
+	at      time.Time
+}
+
+// name says under which receipts the events of one request, or of a part of one, are accepted.
+func name(list []entry, request string) {
+	var shared *noted
+	for i := range list {
+		e := &list[i]
+		switch {
+		case e.Version == "":
+			e.under = &noted{name: e.ID}
+		case shared == nil:
+			shared = &noted{name: cut(request)}
+			fallthrough
+		default:
+			e.under = shared
+		}
+		n := e.under
+		n.bytes, n.events, n.key, n.op = n.bytes+int64(len(e.Body)), n.events+1, cut(e.Key), string(e.Op)
+		if n.events > 1 {
+			n.key, n.op = "", ""
+		}
+	}
+}
+
 // querier is a pool or a transaction.
 type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 }
 
-// upsert puts a round into its table by one statement. With versions, a request counts once, and
-// a record takes a newer version, or another event of the same; without, each event counts once.
-func (s *Store) upsert(
-	ctx context.Context,
-	on querier,
-	request string,
-	events []Event,
-	round []int,
-	out []source.Receipt,
-) error {
-	n := len(round)
-	ids, keys, merged := make([]string, n), make([]string, n), make([]bool, n)
+// upsert puts a round into its table by one statement. With versions, a record takes a newer version,
+// or another event of the same.
+func (s *Store) upsert(ctx context.Context, on querier, list []entry) error {
+	// Two statements that touch the same rows do so in the same order.
+	slices.SortFunc(list, func(a, b entry) int { return strings.Compare(a.Key, b.Key) })
+	n := len(list)
+	names, ids, keys, merged := make([]string, n), make([]string, n), make([]string, n), make([]bool, n)
 	bodies, versions := make([]*string, n), make([]*string, n)
-	bytes, anyMerged := int64(0), false
-	for i, at := range round {
-		e := &events[at]
-		ids[i], keys[i], merged[i] = e.ID, e.Key, e.Op == Merged
-		bytes, anyMerged = bytes+int64(len(e.Body)), anyMerged || merged[i]
+	anyMerged := false
+	var under []*noted
+	byName := map[string][]*noted{} // the same, by their names, those with none in their order
+	for i, e := range list {
+		names[i], ids[i], keys[i], merged[i] = e.under.name, e.ID, e.Key, e.Op == Merged
+		anyMerged = anyMerged || merged[i]
 		if e.Op != Deleted {
 			body := string(e.Body)
 			bodies[i] = &body
@@ -196,79 +247,74 @@ func (s *Store) upsert(
 		if e.Version != "" {
 			versions[i] = &e.Version
 		}
+		if same := byName[e.under.name]; !slices.Contains(same, e.under) {
+			under, byName[e.under.name] = append(under, e.under), append(same, e.under)
+		}
 	}
-	first := &events[round[0]]
-	table := quote(s.schema, first.Record)
+	table := quote(s.schema, list[0].Record)
 	// A patch is applied to what is there, so it is taken as it came, not as an insert has it.
 	body, patched := "g.body::jsonb", "excluded.body"
 	if anyMerged {
 		body = "CASE WHEN g.merged THEN intake_merge('{}', g.body::jsonb) ELSE g.body::jsonb END"
 		patched = "CASE WHEN (SELECT g.merged FROM given g WHERE g.key = excluded.key) THEN intake_merge(r.body, (SELECT g.body::jsonb FROM given g WHERE g.key = excluded.key)) ELSE excluded.body END"
 	}
-	given := "SELECT * FROM unnest($1::text[], $2::text[], $3::bool[], $4::text[], $5::text[]) AS g(event, key, merged, body, version)"
-	put := fmt.Sprintf(`INSERT INTO %s AS r (key, body, version, event)
-			SELECT g.key, %s, g.version::numeric, g.event FROM given g WHERE %s
+	var notes struct {
+		names, keys, ops []string
+		bytes            []int64
+		events           []int
+	}
+	for _, n := range under {
+		notes.names, notes.keys, notes.ops = append(notes.names, n.name), append(notes.keys, n.key), append(notes.ops, n.op)
+		notes.bytes, notes.events = append(notes.bytes, n.bytes), append(notes.events, n.events)
+	}
+	rows, err := on.Query(ctx, fmt.Sprintf(`WITH given AS (
+			SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::bool[], $5::text[], $6::text[]) AS g(name, event, key, merged, body, version)
+		), receipt AS (
+			INSERT INTO intake_receipt (source, record, event, key, op, outcome, bytes, events)
+			SELECT $7, $8, n.name, n.key, n.op, 'accepted', n.bytes, n.events
+			FROM unnest($9::text[], $10::text[], $11::text[], $12::bigint[], $13::int[]) WITH ORDINALITY AS n(name, key, op, bytes, events, i) ORDER BY n.name, n.i
+			ON CONFLICT (source, event) WHERE outcome = 'accepted' AND event <> '' DO NOTHING RETURNING event, seq, at
+		), put AS (
+			INSERT INTO %s AS r (key, body, version, event)
+			SELECT g.key, %s, g.version::numeric, g.event FROM given g WHERE g.name = '' OR g.name IN (SELECT event FROM receipt)
 			ON CONFLICT (key) DO UPDATE SET body = %s, version = coalesce(excluded.version, r.version), event = excluded.event, at = excluded.at
 			WHERE excluded.version IS NULL OR r.version IS NULL OR excluded.version > r.version OR excluded.version = r.version AND excluded.event <> r.event
-			RETURNING key`, table, body, "%s", patched)
-	conflict := "ON CONFLICT (source, event) WHERE outcome = 'accepted' AND event <> '' DO NOTHING RETURNING event, seq, at"
-	key, op := first.Key, string(first.Op)
-	if n > 1 {
-		key, op = "", ""
-	}
-	var rows pgx.Rows
-	var err error
-	if first.Version != "" {
-		rows, err = on.Query(ctx, `WITH given AS (`+given+`), receipt AS (
-				INSERT INTO intake_receipt (source, event, record, key, op, outcome, bytes, events) VALUES ($6, $7, $8, $9, $10, 'accepted', $11, $12) `+conflict+`
-			), put AS (`+fmt.Sprintf(put, "EXISTS (SELECT FROM receipt)")+`)
-			SELECT '' AS event, key, (SELECT seq FROM receipt), (SELECT at FROM receipt) FROM put
-			UNION ALL SELECT event, NULL, seq, at FROM receipt`,
-			ids, keys, merged, bodies, versions, s.source, cut(request), first.Record, cut(key), op, bytes, n)
-	} else {
-		rows, err = on.Query(ctx, `WITH given AS (`+given+`), receipt AS (
-				INSERT INTO intake_receipt (source, event, record, key, op, outcome, bytes) SELECT $6, g.event, $7, g.key, $8, 'accepted', coalesce(length(g.body), 0) FROM given g `+conflict+`
-			), put AS (`+fmt.Sprintf(put, "g.event = '' OR g.event IN (SELECT event FROM receipt)")+`)
-			SELECT '' AS event, key, NULL::bigint, NULL::timestamptz FROM put
-			UNION ALL SELECT event, NULL, seq, at FROM receipt`,
-			ids, keys, merged, bodies, versions, s.source, first.Record, op)
-	}
+			RETURNING key
+		)
+		SELECT '' AS event, key, 0::bigint, NULL::timestamptz FROM put UNION ALL SELECT event, NULL, seq, at FROM receipt`, table, body, patched),
+		names, ids, keys, merged, bodies, versions, s.source, list[0].Record,
+		notes.names, notes.keys, notes.ops, notes.bytes, notes.events)
 	if err != nil {
 		return err
 	}
-	stored, kept := map[string]bool{}, map[string]source.Receipt{}
-	var event string
-	var stored1 *string
-	var seq *int64
+	stored := map[string]bool{}
+	var name string
+	var key *string
+	var seq int64
 	var at *time.Time
-	_, err = pgx.ForEachRow(rows, []any{&event, &stored1, &seq, &at}, func() error {
-		if stored1 != nil {
-			stored[*stored1] = true
-		} else {
-			kept[event] = source.Receipt{Seq: *seq, At: *at}
+	_, err = pgx.ForEachRow(rows, []any{&name, &key, &seq, &at}, func() error {
+		if key != nil {
+			stored[*key] = true
+			return nil
 		}
+		n := byName[name][0]
+		n.seq, n.at, byName[name] = seq, *at, byName[name][1:]
 		return nil
 	})
 	if err != nil {
 		return err
 	}
 	var others []source.Receipt
-	for _, i := range round {
-		e := &events[i]
-		id := e.ID
-		if e.Version != "" {
-			id = cut(request)
-		}
-		receipt, fresh := kept[id]
+	for _, e := range list {
 		r := e.receipt(source.Accepted, "")
-		r.Seq, r.At = receipt.Seq, receipt.At
+		r.Seq, r.At = e.under.seq, e.under.at
 		switch {
-		case !fresh:
+		case e.under.seq == 0:
 			r = e.receipt(source.Duplicate, "an event or a request of this name was accepted before")
 		case !stored[e.Key]:
 			r = e.receipt(source.Old, "this version of the record, or a newer one, is here already")
 		}
-		if out[i] = r; r.Outcome != source.Accepted {
+		if *e.out = r; r.Outcome != source.Accepted {
 			others = append(others, r)
 		}
 	}
@@ -298,41 +344,16 @@ func (s *Store) note(ctx context.Context, on querier, receipts []source.Receipt)
 }
 
 func columnsOf(receipts []source.Receipt) []any {
-	n := len(receipts)
-	events, records, keys, ops, outcomes, reasons, bytes := make(
-		[]string,
-		n,
-	), make(
-		[]string,
-		n,
-	), make(
-		[]string,
-		n,
-	), make(
-		[]string,
-		n,
-	), make(
-		[]string,
-		n,
-	), make(
-		[]string,
-		n,
-	), make(
-		[]int64,
-		n,
-	)
-	for i, r := range receipts {
-		events[i], records[i], keys[i], ops[i], outcomes[i], reasons[i], bytes[i] = cut(
-			r.Event,
-		), r.Record, cut(
-			r.Key,
-		), r.Op, string(
-			r.Outcome,
-		), cut(
-			r.Reason,
-		), r.Bytes
+	var c struct {
+		events, records, keys, ops, outcomes, reasons []string
+		bytes                                         []int64
 	}
-	return []any{events, records, keys, ops, outcomes, reasons, bytes}
+	for _, r := range receipts {
+		c.events, c.records, c.keys = append(c.events, cut(r.Event)), append(c.records, r.Record), append(c.keys, cut(r.Key))
+		c.ops, c.outcomes = append(c.ops, r.Op), append(c.outcomes, string(r.Outcome))
+		c.reasons, c.bytes = append(c.reasons, cut(r.Reason)), append(c.bytes, r.Bytes)
+	}
+	return []any{c.events, c.records, c.keys, c.ops, c.outcomes, c.reasons, c.bytes}
 }
 
 // cut bounds what a sender can make Pingo keep of a text.

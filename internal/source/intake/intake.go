@@ -42,9 +42,11 @@ type Store struct {
 	records []Record
 	schema  string // of PostgreSQL, for tables and views
 
-	mu     sync.Mutex // guards made
-	made   bool       // the tables are there
-	purged time.Time
+	mu      sync.Mutex // guards what follows
+	made    bool       // the tables are there
+	purged  time.Time
+	waiting []*call // that are to be put together with others
+	putting int     // of putSide
 }
 
 // Open prepares the records of a source in the database at a URL.

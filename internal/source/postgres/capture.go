@@ -82,6 +82,9 @@ type needed struct {
 	// partitions are the tables that hold the rows of a partitioned one, and children those
 	// that inherit from it: reading it reads their rows, too, but triggers do not pass on.
 	partitions, children []shape.Ref
+	// byStatement: changes are noted once for each statement, which costs less where many rows are
+	// written together. It is for tables whose rows keep their keys, and that have no partitions.
+	byStatement bool
 }
 
 // layoutID names a layout by its content, so that the same need always makes the
@@ -89,7 +92,7 @@ type needed struct {
 func layoutID(c needed) int32 {
 	return int32(
 		xxhash.Sum64String(
-			fmt.Sprintf("%q %q %q %q %v %q", c.Table, c.Key, c.Watch, c.Links, c.rewritten, c.texts),
+			fmt.Sprintf("%q %q %q %q %v %q %v", c.Table, c.Key, c.Watch, c.Links, c.rewritten, c.texts, c.byStatement),
 		) & 0x7fffffff,
 	)
 }
@@ -173,6 +176,18 @@ func tableSQL(c needed) string {
 		"delete":   note("d", oldKey, old, "NULL", ""),
 		"truncate": note("t", "NULL", "NULL", "NULL", ""),
 	}
+	if c.byStatement {
+		was, is := "o::"+table, "n::"+table
+		bodies["insert"] = note("i", side("key", c.Key, is), "NULL", side("links", c.Links, is), "\n    FROM fresh n")
+		bodies["update"] = note(
+			"u", side("key", c.Key, is), side("links", c.Links, was), side("links", c.Links, is),
+			fmt.Sprintf(
+				"\n    FROM fresh n JOIN was o ON %s OPERATOR(pg_catalog.=) %s WHERE pingo_capture.changed_%d(%s, %s)",
+				side("key", c.Key, was), side("key", c.Key, is), id, was, is,
+			),
+		)
+		bodies["delete"] = note("d", side("key", c.Key, was), side("links", c.Links, was), "NULL", "\n    FROM was o")
+	}
 	of := func(columns []string) string {
 		if c.rewritten {
 			return "UPDATE"
@@ -180,6 +195,16 @@ func tableSQL(c needed) string {
 		return "UPDATE OF " + quoteNames(columns, "")
 	}
 	event := func(trigger, table string) string {
+		if c.byStatement {
+			switch trigger {
+			case "insert":
+				return "INSERT ON " + table + " REFERENCING NEW TABLE AS fresh FOR EACH STATEMENT"
+			case "update":
+				return "UPDATE ON " + table + " REFERENCING OLD TABLE AS was NEW TABLE AS fresh FOR EACH STATEMENT"
+			case "delete":
+				return "DELETE ON " + table + " REFERENCING OLD TABLE AS was FOR EACH STATEMENT"
+			}
+		}
 		return map[string]string{
 			"insert":   "INSERT ON " + table + " FOR EACH ROW",
 			"update":   of(c.Watch) + " ON " + table + " FOR EACH ROW",
@@ -222,11 +247,16 @@ func tableSQL(c needed) string {
 		if t == "key" && len(c.Key) == 0 {
 			continue // rows without a key are known by their links alone
 		}
+		plan := ""
+		if c.byStatement && t == "update" {
+			plan = " SET enable_nestloop = off" // it is planned by the first statement, which may have one row
+		}
 		fmt.Fprintf(
 			&b,
-			"CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $pingo$\nBEGIN\n    %s\n    RETURN NULL;\nEND $pingo$;\n",
+			"CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER%s AS $pingo$\nBEGIN\n    %s\n    RETURN NULL;\nEND $pingo$;\n",
 			id,
 			t,
+			plan,
 			bodies[t],
 		)
 		fmt.Fprintf(
@@ -309,7 +339,7 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 	defer tx.Rollback(context.WithoutCancel(ctx))
 	for i, c := range list {
 		n := &out[i]
-		n.Captured, n.texts = c, map[string]string{}
+		n.Captured, n.texts, n.byStatement = c, map[string]string{}, p.byStatement
 		var oid *uint32
 		err := tx.QueryRow(ctx, `SELECT to_regclass($1)::oid, EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass($1) AND NOT tgisinternal
 			AND tgtype & 2 <> 0 AND tgtype & 16 <> 0)`, quote(c.Table)).

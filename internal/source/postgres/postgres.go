@@ -68,7 +68,10 @@ type Reader struct {
 }
 
 // Capture is the triggers and the journal.
-type Capture struct{ pool *database }
+type Capture struct {
+	pool        *database
+	byStatement bool // see needed
+}
 
 // poolSize bounds the connections that Pingo takes from a source.
 const poolSize = 10
@@ -79,14 +82,17 @@ func Open(c source.Config) (*source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Within(pool, captureSchema), nil
+	return within(pool, captureSchema, false), nil
 }
 
 // Within is a source on connections as Connect makes them, with its journal in a schema of
-// some name, which needs no quotes.
-func Within(pool *pgxpool.Pool, capture string) *source.Source {
+// some name, which needs no quotes. Its tables have no partitions, and their rows keep their keys and
+// are written many at a time.
+func Within(pool *pgxpool.Pool, capture string) *source.Source { return within(pool, capture, true) }
+
+func within(pool *pgxpool.Pool, capture string, byStatement bool) *source.Source {
 	db := &database{pool, capture}
-	return &source.Source{Reader: &Reader{pool: db}, Feed: &Feed{pool: db}, Capture: &Capture{pool: db}}
+	return &source.Source{Reader: &Reader{pool: db}, Feed: &Feed{pool: db}, Capture: &Capture{db, byStatement}}
 }
 
 // Connect prepares connections whose answers do not depend on how the server is set up.

@@ -15,6 +15,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/tidwall/gjson"
+
 	"pingo/internal/source"
 	"pingo/internal/source/intake"
 )
@@ -59,14 +61,21 @@ func split(r *source.Request) (events []json.RawMessage, cloud bool, reason stri
 }
 
 func list(body []byte, cloud bool) ([]json.RawMessage, bool, string) {
-	var events []json.RawMessage
-	if err := json.Unmarshal(body, &events); err != nil {
+	if err := wellFormed(body); err != nil {
 		return nil, cloud, "the body is no list of JSON objects: " + err.Error()
 	}
+	of := gjson.ParseBytes(body)
+	if !of.IsArray() {
+		return nil, cloud, "the body is no list of JSON objects"
+	}
+	var events []json.RawMessage
+	of.ForEach(func(_, event gjson.Result) bool {
+		events = append(events, body[event.Index:event.Index+len(event.Raw)])
+		return len(events) <= mostEvents
+	})
 	if len(events) > mostEvents {
 		return nil, cloud, fmt.Sprintf(
-			"the request has %d events, and %d are the most; send fewer at once",
-			len(events),
+			"the request has more than %d events, which are the most; send fewer at once",
 			mostEvents,
 		)
 	}
@@ -74,11 +83,19 @@ func list(body []byte, cloud bool) ([]json.RawMessage, bool, string) {
 }
 
 func one(body []byte) ([]json.RawMessage, string) {
-	var event json.RawMessage
-	if err := json.Unmarshal(body, &event); err != nil {
+	if err := wellFormed(body); err != nil {
 		return nil, "the body is no JSON: " + err.Error()
 	}
-	return []json.RawMessage{event}, ""
+	return []json.RawMessage{bytes.TrimSpace(body)}, ""
+}
+
+// wellFormed says what is wrong with a text that is no JSON.
+func wellFormed(text []byte) error {
+	if json.Valid(text) { // which is sooner known than what is wrong
+		return nil
+	}
+	var any json.RawMessage
+	return json.Unmarshal(text, &any)
 }
 
 // binary puts the headers of a CloudEvent, whose data is the body, into the structured form.
@@ -183,10 +200,8 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 // required checks what every CloudEvent has, and takes its name: the one that it has within its
 // source.
 func required(event *object, e *intake.Event) error {
-	text := func(name string) (s string) {
-		if json.Unmarshal(event.top[name], &s) != nil {
-			return "" // it is no text
-		}
+	text := func(name string) string {
+		s, _ := textOf(event.top[name]) // empty when it is no text
 		return s
 	}
 	if v := text("specversion"); v != "1.0" {
@@ -216,7 +231,7 @@ func (h *Hook) recordOf(event *object, name string) (*record, intake.Op, error) 
 		}
 		kind := ""
 		if value, err := event.at(pointer); err == nil {
-			json.Unmarshal(value, &kind) // of another type than text it is no type
+			kind, _ = textOf(value) // of another type than text it is no type
 		}
 		if r.Types == nil && (name != "" || len(h.records) == 1) {
 			return r, said(kind), nil
@@ -311,15 +326,34 @@ func (r *record) loaded(body json.RawMessage) (intake.Event, error) {
 	return e, nil
 }
 
+// textOf is the text that a JSON value is; false when it is none.
+func textOf(value json.RawMessage) (s string, is bool) {
+	if len(value) < 2 || value[0] != '"' {
+		return "", false
+	}
+	inner := value[1 : len(value)-1]
+	if bytes.IndexByte(inner, '\\') < 0 && utf8.Valid(inner) {
+		return string(inner), true // as nearly all are
+	}
+	return s, json.Unmarshal(value, &s) == nil
+}
+
 // object is a JSON value whose properties, if it has some, were read once.
 type object struct {
 	text json.RawMessage
 	top  map[string]json.RawMessage
 }
 
+// parse reads the properties of a text that is JSON, or empty.
 func parse(text json.RawMessage) object {
 	o := object{text: text}
-	json.Unmarshal(text, &o.top) // what is no object has no properties
+	if v := gjson.ParseBytes(text); v.IsObject() { // what is none has no properties
+		o.top = map[string]json.RawMessage{}
+		v.ForEach(func(name, value gjson.Result) bool {
+			o.top[name.String()] = text[value.Index : value.Index+len(value.Raw)]
+			return true
+		})
+	}
 	return o
 }
 
@@ -381,11 +415,7 @@ func at(text json.RawMessage, pointer string) (json.RawMessage, error) {
 
 // keyText is the text of a key: that of a text or whole number.
 func keyText(value json.RawMessage) (string, error) {
-	if value[0] == '"' {
-		var s string
-		if err := json.Unmarshal(value, &s); err != nil {
-			return "", errors.New("cannot be read")
-		}
+	if s, is := textOf(value); is {
 		return s, nil
 	}
 	if !wholeNumber.Match(value) {
@@ -401,14 +431,12 @@ var (
 
 // version is a number that orders versions: a number as it is, or a time in nanoseconds.
 func version(value json.RawMessage) (string, error) {
-	text := string(value)
-	if value[0] == '"' {
-		if err := json.Unmarshal(value, &text); err != nil {
-			return "", errors.New("cannot be read")
-		}
-		if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
-			return fmt.Sprintf("%d%09d", t.Unix(), t.Nanosecond()), nil
-		}
+	text, is := textOf(value)
+	if !is {
+		text = string(value)
+	}
+	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+		return fmt.Sprintf("%d%09d", t.Unix(), t.Nanosecond()), nil
 	}
 	if !anyNumber.MatchString(text) {
 		return "", errors.New("is no number and no time as RFC 3339 has it")

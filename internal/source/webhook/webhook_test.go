@@ -12,6 +12,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -429,6 +430,64 @@ func TestTypesOfWhatWasReceived(t *testing.T) {
 	}
 	if held, _ = w.src.Intake.Records(t.Context()); held[0].Rows != 2 {
 		t.Errorf("%+v", held)
+	}
+}
+
+// Requests that come at the same time share a statement, and each is answered as if it came alone.
+func TestManySendersAtOnce(t *testing.T) {
+	w := newWorld(t, `{"unsigned": "allowed", "rate_limit": 100000, "records": {"bulletins": {}, "trails": {}}}`)
+	const senders, keys = 240, 20
+	var work sync.WaitGroup
+	var mu sync.Mutex // guards seen
+	seen := map[string]int{}
+	send := func(i int, id, path string) {
+		data := fmt.Sprintf(`{"n": %d}`, i)
+		if i%24 == 23 {
+			data = `{"n": "\u0000"}` // which PostgreSQL does not keep
+		}
+		headers := map[string]string{"content-type": "application/cloudevents+json", "webhook-id": id}
+		body := event(fmt.Sprint(i), "updated", "", i/60, data)
+		if path == "trails" { // in their order
+			headers["content-type"], body = "application/json", data
+		}
+		_, out := w.receive(headers, fmt.Sprintf("%s/k%d", path, i%keys), body)
+		mu.Lock()
+		defer mu.Unlock()
+		seen[path+" "+out]++
+	}
+	for i := range senders {
+		for range 2 { // the second is the same request, sent again before the first is answered
+			work.Go(func() { send(i, fmt.Sprintf("m%d", i), "bulletins") })
+		}
+		work.Go(func() { send(i, fmt.Sprintf("t%d", i), "trails") })
+	}
+	work.Wait()
+	refused := senders / 24
+	if n := seen["bulletins accepted"] + seen["bulletins old"]; n != senders-refused ||
+		seen["bulletins duplicate"] != senders-refused || seen["bulletins unreadable"] != 2*refused ||
+		seen["trails accepted"] != senders-refused || seen["trails unreadable"] != refused {
+		t.Errorf("%v", seen)
+	}
+	receipts, err := w.src.Intake.Receipts(t.Context(), 0, 10*senders, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	numbers := map[int64]bool{}
+	for _, r := range receipts {
+		numbers[r.Seq] = true
+		if r.Outcome == source.Accepted && (r.Event == "" || r.Key == "" || r.Events != 1) {
+			t.Errorf("%+v", r)
+		}
+	}
+	if len(numbers) != len(receipts) || len(receipts) < 3*senders {
+		t.Errorf("%d receipts, of %d numbers", len(receipts), len(numbers))
+	}
+	got := w.documents(w.compile("  i: { engine: main, rows: conditions.bulletins, fields: [n] }\n")[0])
+	for k := range keys {
+		var n int // one of the newest minute
+		if _, err := fmt.Sscanf(got[fmt.Sprintf("k%d", k)], `{"n":%d}`, &n); err != nil || n/60 != senders/60-1 {
+			t.Errorf("k%d: %s %v", k, got[fmt.Sprintf("k%d", k)], err)
+		}
 	}
 }
 
