@@ -245,6 +245,11 @@ func (p *Capture) Advice(
 	return out, nil
 }
 
+// leadsBack reports whether keys lead, over other tables, to one.
+func leadsBack(list []cascade, table shape.Ref) bool {
+	return slices.ContainsFunc(list, func(f cascade) bool { return f.Parent == table || leadsBack(f.Above, table) })
+}
+
 func (p *Capture) tableAdvice(ctx context.Context, c shape.Captured) ([]source.Advice, error) {
 	var out []source.Advice
 	cascades, err := p.cascades(ctx, c.Table, nil)
@@ -257,10 +262,11 @@ func (p *Capture) tableAdvice(ctx context.Context, c shape.Captured) ([]source.A
 			f.Parent,
 			f.Name,
 		)})
-		if f.Parent == c.Table {
+		if leadsBack(f.Above, c.Table) && !f.Itself {
 			out = append(out, source.Advice{Kind: "cascade", Table: c.Table.String(), Message: fmt.Sprintf(
-				"the foreign key %s leads to the table itself: rows that a deletion reaches over more than one of its rows are not noticed; delete them one level at a time",
-				f.Name,
+				"foreign keys lead from %s over %s back to it: rows that a deletion reaches by going round more than once are not noticed; delete them one level at a time",
+				c.Table,
+				f.Parent,
 			)})
 		}
 	}

@@ -74,6 +74,8 @@ type cascade struct {
 	From, To []string
 	// OnDelete and OnUpdate are true when a row changes then.
 	OnDelete, OnUpdate bool
+	// Itself: the parent is the table itself.
+	Itself bool
 	// Above are the cascades into the parent itself.
 	Above []cascade
 }
@@ -156,6 +158,9 @@ func (db *database) triggersOf(c needed) []trigger {
 	var follow func(list []cascade, below []cascade)
 	follow = func(list []cascade, below []cascade) {
 		for _, f := range list {
+			if n := len(below); f.Itself && n > 0 && below[n-1].Itself && f.Name == below[n-1].Name {
+				continue // it is followed to its end at once
+			}
 			path := append(slices.Clone(below), f)
 			number++
 			if f.OnDelete {
@@ -193,36 +198,12 @@ func (db *database) triggersOf(c needed) []trigger {
 // lead, over a path of foreign keys, to the parent's row. They are noted as changed and, where
 // their columns follow the parent's, with what these will be.
 func (c needed) children(id int32, journal string, path []cascade, becomes []string) string {
-	from := quote(c.Table) + " pingo_0"
-	last := path[len(path)-1]
-	for i := 1; i < len(path); i++ {
-		var on []string
-		for j := range path[i-1].From {
-			on = append(
-				on,
-				fmt.Sprintf(
-					"pingo_%d.%s = pingo_%d.%s",
-					i-1,
-					quoteName(path[i-1].From[j]),
-					i,
-					quoteName(path[i-1].To[j]),
-				),
-			)
-		}
-		from += fmt.Sprintf(" JOIN %s pingo_%d ON %s", quote(path[i-1].Parent), i, strings.Join(on, " AND "))
-	}
-	var where []string
-	for j := range last.From {
-		where = append(
-			where,
-			fmt.Sprintf("pingo_%d.%s = OLD.%s", len(path)-1, quoteName(last.From[j]), quoteName(last.To[j])),
-		)
-	}
-	condition := strings.Join(where, " AND ")
+	with, from, condition := reached(c.Table, path)
 	insert := func(op, key, before, after string) string {
 		return fmt.Sprintf(
-			"INSERT INTO %s (layout, op, `key`, `before`, `after`) SELECT %d, '%s', %s, %s, %s FROM %s WHERE %s;",
+			"INSERT INTO %s (layout, op, `key`, `before`, `after`) %sSELECT %d, '%s', %s, %s, %s FROM %s WHERE %s;",
 			journal,
+			with,
 			id,
 			op,
 			key,
@@ -236,7 +217,7 @@ func (c needed) children(id int32, journal string, path []cascade, becomes []str
 	out := insert("u", oldKey, oldLinks, "NULL")
 	if becomes != nil && len(path) == 1 {
 		fresh := map[string]string{}
-		for j, name := range last.From {
+		for j, name := range path[0].From {
 			fresh[name] = becomes[j]
 		}
 		out += "\n        " + insert(
@@ -247,6 +228,48 @@ func (c needed) children(id int32, journal string, path []cascade, becomes []str
 		)
 	}
 	return out
+}
+
+// reached selects the rows, called pingo_0, that lead from a table over a path of foreign keys to the
+// row OLD: what stands before SELECT, its FROM, and its condition. A key of a table to itself is
+// followed as far as it goes.
+func reached(table shape.Ref, path []cascade) (with, from, condition string) {
+	match := func(columns []string, alias string, with []string, of string) string {
+		var on []string
+		for i := range columns {
+			on = append(on, fmt.Sprintf("%s.%s = %s.%s", alias, quoteName(columns[i]), of, quoteName(with[i])))
+		}
+		return strings.Join(on, " AND ")
+	}
+	last := len(path) - 1
+	from = quote(table) + " pingo_0"
+	if !slices.ContainsFunc(path, func(f cascade) bool { return f.Itself }) {
+		for i := 1; i <= last; i++ {
+			alias := fmt.Sprintf("pingo_%d", i)
+			from += fmt.Sprintf(" JOIN %s %s ON %s", quote(path[i-1].Parent), alias,
+				match(path[i-1].From, fmt.Sprintf("pingo_%d", i-1), path[i-1].To, alias))
+		}
+		return "", from, match(path[last].From, fmt.Sprintf("pingo_%d", last), path[last].To, "OLD")
+	}
+	// parents_N has what the Nth key refers to, in the rows that are reached.
+	var parts []string
+	for i := last; i >= 0; i-- {
+		name := fmt.Sprintf("parents_%d", i)
+		columns := quoted(path[i].To, "", "")
+		rows := "SELECT " + strings.Join(quoted(path[i].To, "OLD.", ""), ", ")
+		if i < last {
+			above := fmt.Sprintf("parents_%d", i+1)
+			rows = fmt.Sprintf("SELECT %s FROM %s p JOIN %s ON %s", strings.Join(quoted(path[i].To, "p.", ""), ", "),
+				quote(path[i].Parent), above, match(path[i+1].From, "p", path[i+1].To, above))
+		}
+		if path[i].Itself {
+			rows += fmt.Sprintf(" UNION SELECT %s FROM %s r JOIN %s ON %s", strings.Join(quoted(path[i].To, "r.", ""), ", "),
+				quote(path[i].Parent), name, match(path[i].From, "r", path[i].To, name))
+		}
+		parts = append(parts, fmt.Sprintf("%s (%s) AS (%s)", name, strings.Join(columns, ", "), rows))
+	}
+	return "WITH RECURSIVE " + strings.Join(parts, ", ") + " ", from + " JOIN parents_0 ON " +
+		match(path[0].From, "pingo_0", path[0].To, "parents_0"), "true"
 }
 
 // differ is the condition that columns of a row change, byte by byte.
@@ -349,6 +372,7 @@ func (p *Capture) cascades(ctx context.Context, t shape.Ref, below []string) ([]
 				cascade{
 					Name:     row[0],
 					Parent:   shape.Ref{Schema: row[1], Name: row[2]},
+					Itself:   shape.Ref{Schema: row[1], Name: row[2]} == t,
 					OnDelete: row[3] == "1",
 					OnUpdate: row[4] == "1",
 				},
@@ -358,8 +382,8 @@ func (p *Capture) cascades(ctx context.Context, t shape.Ref, below []string) ([]
 		f.From, f.To = append(f.From, row[5]), append(f.To, row[6])
 	}
 	for i := range out {
-		// A row may lead to another one of its own table; how far a cascade goes there is not
-		// known beforehand, so one step is followed.
+		// Keys may lead back to a table over others. How far a cascade goes there is not known
+		// beforehand, so they are followed once.
 		if id := t.String(); !slices.Contains(below, id) {
 			if out[i].Above, err = p.cascades(ctx, out[i].Parent, append(slices.Clone(below), id)); err != nil {
 				return nil, err

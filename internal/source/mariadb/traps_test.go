@@ -215,6 +215,24 @@ func TestRowsThatStatementsDoNotName(t *testing.T) {
 	w.expect("insert marks 6")
 }
 
+// A deletion that goes down a tree is noticed at every depth, in its table and in those that hang on it.
+func TestTreesThatAreDeleted(t *testing.T) {
+	w := newWorld(t, `
+		CREATE TABLE areas (id int PRIMARY KEY, within int, name varchar(50), FOREIGN KEY (within) REFERENCES areas (id) ON DELETE CASCADE);
+		CREATE TABLE trails (id int PRIMARY KEY, area_id int, name varchar(50), FOREIGN KEY (area_id) REFERENCES areas (id) ON DELETE CASCADE);
+		CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50), FOREIGN KEY (trail_id) REFERENCES trails (id) ON DELETE SET NULL)`, `
+  areas: { engine: main, rows: paths.areas, fields: [name] }
+  stages: { engine: main, rows: paths.stages, fields: [name, trail_id] }
+`)
+	w.exec(`INSERT INTO areas VALUES (1, NULL, 'a'), (2, 1, 'b'), (3, 2, 'c'), (4, 3, 'd'), (5, 3, 'e'), (9, NULL, 'z'), (10, 9, 'y');
+		INSERT INTO trails VALUES (1, 1, 'x'), (4, 4, 'x'), (5, 5, 'x'), (10, 10, 'x');
+		INSERT INTO stages VALUES (1, 1, 's'), (4, 4, 's'), (5, 5, 's'), (10, 10, 's')`)
+	w.noticed(11)
+	w.exec("DELETE FROM areas WHERE id = 1")
+	w.expect("delete areas 1", "update areas 2", "update areas 3", "update areas 4", "update areas 5",
+		"update stages 1", "update stages 4", "update stages 5")
+}
+
 // No statement of the application fails because of capture, whatever happens to its tables or to
 // the journal, and what cannot be noted exactly is noted as a change of all rows.
 func TestCaptureStandsInNobodysWay(t *testing.T) {
