@@ -91,6 +91,7 @@ type mixed struct {
 	*world
 	maria *mariaserver.Server
 	db    map[string]*sql.DB // by source
+	urls  map[string]string  // of all servers, by their variables
 
 	mu     sync.Mutex // guards what follows
 	newest map[string]event
@@ -111,7 +112,7 @@ const (
 
 // The mixed storm: changes in databases of two kinds, noticed by triggers and by outboxes with and
 // without bodies, and events that come late, twice, in any order, and forged; processes are killed
-// and paused, the engine, the databases and the records fail. In the end every index equals its
+// and paused, one is far from everything, the engine, the databases and the records fail. In the end every index equals its
 // source, and no forged event is in any.
 func TestMixedStorm(t *testing.T) {
 	seed, length := uint64(time.Now().UnixNano()%100000), 20*time.Second
@@ -129,7 +130,14 @@ func TestMixedStorm(t *testing.T) {
 		return err
 	})
 	second := freeAddress(t)
-	m.second = m.process(second)
+	r, kills, port := rand.New(rand.NewPCG(seed, 9)), 0, m.pg.Port()
+	near, far := m.env, m.farAway(r, m.urls)
+	startSecond := func() {
+		m.env = far
+		m.second = m.process(second)
+		m.env = near
+	}
+	startSecond()
 	ctx, calm := context.WithCancel(context.Background())
 	var writers sync.WaitGroup
 	for n := range 2 {
@@ -138,7 +146,6 @@ func TestMixedStorm(t *testing.T) {
 		}
 		writers.Go(func() { m.send(ctx, rand.New(rand.NewPCG(seed, uint64(200+n))), []string{m.address, second}) })
 	}
-	r, kills, port := rand.New(rand.NewPCG(seed, 9)), 0, m.pg.Port()
 	for end := time.Now().Add(length); time.Now().Before(end); time.Sleep(time.Duration(r.IntN(1200)) * time.Millisecond) {
 		m.fault(`{}`)
 		switch r.IntN(9) {
@@ -151,7 +158,7 @@ func TestMixedStorm(t *testing.T) {
 			kills++
 			m.second.Process.Kill()
 			m.second.Wait()
-			m.second = m.process(second)
+			startSecond()
 		case 2:
 			paused := []*exec.Cmd{m.service, m.second}[r.IntN(2)]
 			if err := paused.Process.Signal(syscall.SIGSTOP); err != nil {
@@ -190,6 +197,7 @@ func TestMixedStorm(t *testing.T) {
 func newMixed(t *testing.T) *mixed {
 	t.Helper()
 	m := &mixed{world: newWorld(t), db: map[string]*sql.DB{}, newest: map[string]event{}}
+	m.urls = map[string]string{"PINGO_RECORDS_URL": m.pg.URL("pingo"), "SEARCH_URL": m.engine.URL}
 	dir := pgtest.Dir(t)
 	var err error
 	m.maria, err = mariaserver.Start(
@@ -224,6 +232,7 @@ func newMixed(t *testing.T) *mixed {
 		for id := range mixedItems {
 			mariatest.Exec(t, db, fmt.Sprintf("INSERT INTO items VALUES ('%d', 0, 'first')", id))
 		}
+		m.urls[strings.ToUpper(name)+"_URL"] = url
 		m.env = append(m.env, strings.ToUpper(name)+"_URL="+url)
 	}
 	mariatest.Exec(

@@ -3,7 +3,10 @@ package cli_test
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,6 +33,16 @@ func slow(t *testing.T, address string, delay time.Duration) string {
 	t.Cleanup(link.Close)
 	u.Host = link.Addr()
 	return u.String()
+}
+
+// farAway is the environment of a process with 1 to 60 ms between it and each of some addresses.
+func (w *world) farAway(r *rand.Rand, urls map[string]string) []string {
+	w.t.Helper()
+	env := slices.Clone(w.env)
+	for _, name := range slices.Sorted(maps.Keys(urls)) {
+		env = append(env, name+"="+slow(w.t, urls[name], time.Duration(1+r.IntN(60))*time.Millisecond))
+	}
+	return env
 }
 
 // What was changed while the service was down is in the index once it is back, however far

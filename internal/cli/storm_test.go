@@ -71,15 +71,11 @@ func storm(t *testing.T, w *world) {
 	w.kill() // in the middle of the fill
 	w.serve()
 	otherAddress := freeAddress(t)
-	near := w.env
-	far := []string{}
-	for name, url := range map[string]string{
+	near, far := w.env, w.farAway(r, map[string]string{
 		"PINGO_RECORDS_URL": w.pg.URL("pingo"), "LODGE_URL": w.pg.URL("lodge"), "SEARCH_URL": w.engine.URL,
-	} {
-		far = append(far, name+"="+slow(t, url, time.Duration(1+r.IntN(60))*time.Millisecond))
-	}
+	})
 	startSecond := func() {
-		w.env = append(slices.Clone(near), far...)
+		w.env = far
 		w.second = w.process(otherAddress)
 		w.env = near
 	}
