@@ -69,9 +69,9 @@ type Service struct {
 
 	mu        sync.RWMutex // guards what follows
 	applied   *records.Applied
-	held      map[string]*holder    // by source; some have several
-	processes []records.Process     // that are alive
-	elsewhere map[string]heldStatus // by source: what is held by others, or by nobody
+	held      map[string]*holder           // by source; some have several
+	processes []records.Process            // that are alive
+	elsewhere map[string]func() heldStatus // by source: what is held by others, or by nobody
 }
 
 // New prepares a service on its records; address is where it answers.
@@ -224,21 +224,23 @@ func (s *Service) reconcile(ctx context.Context) error {
 	return nil
 }
 
-// keepStatuses keeps what other processes say of what they hold.
+// keepStatuses keeps what other processes say of what they hold. It is read when somebody asks.
 func (s *Service) keepStatuses(processes []records.Process, leases []lease.State) {
-	elsewhere := map[string]heldStatus{}
+	elsewhere := map[string]func() heldStatus{}
 	for _, l := range leases {
-		p := heldStatus{holder: l.Holder, free: l.Free, since: l.Since, heard: l.Heard}
-		if len(l.Status) > 0 {
-			if err := json.Unmarshal(l.Status, &p); err != nil {
-				s.log.Warn("status of another process unreadable", "source", l.Source, "error", err)
+		elsewhere[l.Source] = sync.OnceValue(func() heldStatus {
+			p := heldStatus{holder: l.Holder, free: l.Free, since: l.Since, heard: l.Heard}
+			if len(l.Status) > 0 {
+				if err := json.Unmarshal(l.Status, &p); err != nil {
+					s.log.Warn("status of another process unreadable", "source", l.Source, "error", err)
+				}
 			}
-		}
-		p.Source.Name = l.Source
-		if p.Source.Minute == nil { // it was not told yet
-			p.Source.Minute = []int64{}
-		}
-		elsewhere[l.Source] = p
+			p.Source.Name = l.Source
+			if p.Source.Minute == nil { // it was not told yet
+				p.Source.Minute = []int64{}
+			}
+			return p
+		})
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

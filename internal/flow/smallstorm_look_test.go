@@ -42,17 +42,15 @@ func (e *episode) documents(ix index) map[string]string {
 	for prefix, from := range ix.rows {
 		regions := map[string]string{}
 		if from[1] != "" {
-			for _, row := range e.sources[from[1]].Copy().Rows("regions") {
-				regions[*row["id"]] = *row["n"]
-			}
+			e.sources[from[1]].Each("regions", func(row map[string]*string) { regions[*row["id"]] = *row["n"] })
 		}
-		for _, row := range e.sources[from[0]].Copy().Rows("huts") {
+		e.sources[from[0]].Each("huts", func(row map[string]*string) {
 			doc := *row["n"]
 			if from[1] != "" {
 				doc += " in " + regions[*row["region_id"]]
 			}
 			out[prefix+*row["id"]] = doc
-		}
+		})
 	}
 	return out
 }

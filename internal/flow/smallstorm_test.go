@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -92,6 +93,8 @@ const (
 // that an index is in sync that was not.
 func TestSmallStorm(t *testing.T) {
 	replayable(t)
+	percent := debug.SetGCPercent(400) // an episode is small, and there are many
+	t.Cleanup(func() { debug.SetGCPercent(percent) })
 	for i := range *stormEpisodes {
 		seed := *stormSeed + uint64(i)
 		if !t.Run(fmt.Sprint(seed), func(t *testing.T) {

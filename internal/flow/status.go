@@ -42,10 +42,11 @@ func (s *Service) Status() api.Status {
 	if s.applied != nil {
 		out.Version = s.applied.Version
 	}
-	for name, p := range s.elsewhere {
+	for name, told := range s.elsewhere {
 		if holder[name] != "" || def.Source(name) == nil {
 			continue
 		}
+		p := told()
 		if p.free {
 			p.mark(now, "the process that fed it is gone; another takes over within seconds")
 		} else {
@@ -127,8 +128,8 @@ func (s *Service) Recent(name string) ([]api.RecentChange, error) {
 	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	if p, ok := s.elsewhere[name]; ok {
-		return append([]api.RecentChange{}, p.Recent...), nil
+	if told, ok := s.elsewhere[name]; ok {
+		return append([]api.RecentChange{}, told().Recent...), nil
 	}
 	return nil, fmt.Errorf("source %q is %w", name, inspect.ErrUnknown)
 }

@@ -74,7 +74,7 @@ func (d *Database) Copy() *Database {
 	defer d.mu.Unlock()
 	out := &Database{
 		tables:  map[string]*table{},
-		journal: slices.Clone(d.journal),
+		journal: slices.Clip(d.journal), // of which no part is changed in place
 		seq:     d.seq,
 		claim:   d.claim,
 		need:    d.need,
@@ -104,6 +104,15 @@ func (d *Database) Journal() (change.Claim, []change.Change) { return d.claim, d
 
 // Rows are the rows of a table.
 func (d *Database) Rows(name string) []map[string]*string { return (&reader{d}).rows(name) }
+
+// Each calls each with every row of a table, in any order. It must not use the database.
+func (d *Database) Each(name string, each func(row map[string]*string)) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, row := range d.tables[name].rows {
+		each(row)
+	}
+}
 
 func (t *table) keyOf(row map[string]*string) []string { return values(row, t.key) }
 
