@@ -28,7 +28,7 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 	if err := e.create(ctx, edition, index); err != nil {
 		return err
 	}
-	return e.remembersDeletions(ctx, edition)
+	return e.keepsPromises(ctx, edition)
 }
 
 // trial is what the names of indices begin with that are only there to be refused.
@@ -55,6 +55,7 @@ func indexOf(s *shape.Shape) map[string]any {
 	if settings["refresh_interval"] == nil {
 		settings["refresh_interval"] = refreshEvery
 	}
+	settings[durability] = onDisk
 	if analysis := analysisOf(s); analysis != nil {
 		settings["analysis"] = analysis
 		settings["max_ngram_diff"] = longestPart - shortestPart
@@ -87,10 +88,16 @@ const (
 	refreshEvery = "500ms"
 	// remembersAtLeast is what settings may lower rememberDeletions to.
 	remembersAtLeast = 5 * time.Minute
+
+	// A document that is acknowledged is on disk, or a crash of the engine would lose it without
+	// a word.
+	durability = "translog.durability"
+	onDisk     = "request"
 )
 
-// remembersDeletions sees that an edition has the setting that keeps older writes out.
-func (e *Engine) remembersDeletions(ctx context.Context, edition string) error {
+// keepsPromises sees that an edition has the settings that keep older writes out, and documents that
+// were acknowledged in.
+func (e *Engine) keepsPromises(ctx context.Context, edition string) error {
 	var out map[string]struct {
 		Settings map[string]any `json:"settings"` // some are lists
 	}
@@ -105,6 +112,16 @@ func (e *Engine) remembersDeletions(ctx context.Context, edition string) error {
 			is,
 			edition,
 			remembersAtLeast,
+		)}
+	}
+	if is := fmt.Sprint(out[edition].Settings["index."+durability]); is != onDisk {
+		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
+			"%s has index.%s %q in %s, and would lose in a crash what it has acknowledged: set it to %s",
+			e.base,
+			durability,
+			is,
+			edition,
+			onDisk,
 		)}
 	}
 	return nil
@@ -163,6 +180,18 @@ func Limits(s *shape.Shape) (refused, notes []string) {
 				text,
 			))
 		}
+	}
+	settings := indexSettings(s)
+	is := settings[durability]
+	if translog, ok := settings["translog"].(map[string]any); ok && translog["durability"] != nil {
+		is = translog["durability"]
+	}
+	if is != nil && is != onDisk {
+		refused = append(refused, fmt.Sprintf(
+			"engine_settings has %s %v, and the engine would lose in a crash what it has acknowledged: leave it out",
+			durability,
+			is,
+		))
 	}
 	return refused, nil
 }

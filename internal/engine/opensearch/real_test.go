@@ -220,9 +220,20 @@ func TestRealDeletionsAreRemembered(t *testing.T) {
 			!strings.Contains(err.Error(), "deletions must be remembered for 5m0s at least") {
 			t.Error(err)
 		}
+		// Nor with one that lets a crash take what was acknowledged.
+		prepared(t, e, "tarns-e2", plain(nil))
+		send(t, http.MethodPut, url+"/tarns-e2/_settings", object{"index": object{"translog.durability": "async"}})
+		if err := e.Prepare(t.Context(), "tarns-e2", plain(nil)); engine.FailureOf(err).Outcome != retry.Blocked ||
+			!strings.Contains(err.Error(), "would lose in a crash what it has acknowledged") {
+			t.Error(err)
+		}
 	})
-	if refused, _ := opensearch.Limits(plain(object{"gc_deletes": "10s"})); len(refused) != 1 {
-		t.Error(refused)
+	for _, settings := range []object{
+		{"gc_deletes": "10s"}, {"index.translog.durability": "async"}, {"translog": object{"durability": "async"}},
+	} {
+		if refused, _ := opensearch.Limits(plain(settings)); len(refused) != 1 {
+			t.Error(settings, refused)
+		}
 	}
 }
 
@@ -364,7 +375,7 @@ func TestRealTemplatesAndNoAutomaticIndices(t *testing.T) {
 	server := ostest.Server(t)
 	send(t, http.MethodPut, server.URL()+"/_index_template/everything", object{
 		"index_patterns": []string{"*"}, "priority": 1,
-		"template": object{"settings": object{"index": object{"gc_deletes": "1s", "number_of_shards": 2}}},
+		"template": object{"settings": object{"index": object{"gc_deletes": "1s", "number_of_shards": 2, "translog.durability": "async"}}},
 	})
 	send(
 		t,
