@@ -1,0 +1,149 @@
+package cli_test
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"pingo/internal/api"
+	"pingo/internal/lab/demo"
+	"pingo/internal/lab/pgtest"
+	"pingo/internal/lab/slowlink"
+	"pingo/internal/pgserver"
+)
+
+// A replica that lagged behind and takes the place of its primary is noticed, and what it never had
+// is taken out of the index again.
+func TestAReplicaThatIsPromoted(t *testing.T) {
+	w := newWorld(t)
+	primary, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(pgtest.Dir(t), "primary"), Settings: pgtest.Settings})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { primary.Stop() })
+	if err := primary.CreateDatabase(t.Context(), "lodge"); err != nil {
+		t.Fatal(err)
+	}
+	w.env = append(w.env, "LODGE_URL="+primary.URL("lodge"))
+	lodge := pgtest.Connect(t, primary.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
+		t.Fatal(err)
+	}
+	w.serve()
+	w.must("apply", "--yes", w.write(demo.Definition))
+	inSync := func(ix api.IndexStatus) bool {
+		return ix.State == api.StateInSync && ix.Rows != nil && ix.Documents != nil && *ix.Rows == *ix.Documents
+	}
+	w.index(20*time.Second, "in sync", "huts", inSync)
+	before := w.edition("huts")
+
+	replica, link := replicate(t, primary)
+	follower := pgtest.Connect(t, replica.URL("lodge"))
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Both know' WHERE id = 5")
+	w.eventually(20*time.Second, "the replica follows", func() error {
+		var name string
+		if err := follower.QueryRow(t.Context(), "SELECT name FROM huts WHERE id = 5").Scan(&name); err != nil || name != "Both know" {
+			return fmt.Errorf("%q %w", name, err)
+		}
+		return nil
+	})
+	link.Close()
+	own := pgtest.Connect(t, w.pg.URL("pingo"))
+	mark := func() (mark int64) {
+		if err := own.QueryRow(t.Context(), "SELECT (claimed ->> 'mark')::bigint FROM lease").Scan(&mark); err != nil {
+			t.Fatal(err)
+		}
+		return mark
+	}
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Never ' || id WHERE id % 3 = 0; DELETE FROM huts WHERE id % 50 = 1")
+	w.must("wait", "huts")
+	was := mark()
+	w.eventually(15*time.Second, "the mark moves on", func() error {
+		if now := mark(); now < was+2 {
+			return fmt.Errorf("from %d to %d", was, now)
+		}
+		return nil
+	})
+	if err := primary.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, follower, "SELECT pg_promote()")
+	dir := filepath.Dir(replica.Data())
+	if err := replica.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	replica, err = pgserver.Start(t.Context(), pgserver.Options{Dir: dir, Port: primary.Port(), Settings: pgtest.Settings})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { replica.Stop() })
+	lodge = pgtest.Connect(t, replica.URL("lodge"))
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Now ' || id WHERE id % 7 = 0")
+	w.eventually(20*time.Second, "it is noticed", func() error {
+		if !strings.Contains(w.log.String(), "a replica took its place") {
+			return errors.New("the log does not say so")
+		}
+		return nil
+	})
+	w.index(30*time.Second, "another edition answers", "huts", func(ix api.IndexStatus) bool {
+		return inSync(ix) && ix.Edition != before
+	})
+	w.equal(lodge, "huts")
+}
+
+// replicate starts a server that follows another one over a link.
+func replicate(t *testing.T, primary *pgserver.Server) (*pgserver.Server, *slowlink.Link) {
+	t.Helper()
+	u, err := url.Parse(primary.URL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	link, err := slowlink.Start(u.Host, func() time.Duration { return 0 })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(link.Close)
+	u.Host = link.Addr()
+	from, dir := filepath.Dir(primary.Data()), filepath.Join(pgtest.Dir(t), "replica")
+	if err := os.Mkdir(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"password", "ready"} {
+		b, err := os.ReadFile(filepath.Join(from, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), b, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	info, err := os.Stat(primary.Data())
+	if err != nil {
+		t.Fatal(err)
+	}
+	owner := info.Sys().(*syscall.Stat_t)
+	if err := os.Chown(dir, int(owner.Uid), int(owner.Gid)); err != nil {
+		t.Fatal(err)
+	}
+	programs, err := filepath.Glob("/usr/lib/postgresql/*/bin/pg_basebackup")
+	if err != nil || len(programs) == 0 {
+		t.Fatal("there is no pg_basebackup", err)
+	}
+	cmd := exec.Command(programs[len(programs)-1], "-d", u.String(), "-D", filepath.Join(dir, "data"), "-R", "-X", "stream", "-c", "fast")
+	cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: owner.Uid, Gid: owner.Gid}}, "/"
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	replica, err := pgserver.Start(t.Context(), pgserver.Options{Dir: dir, Settings: pgtest.Settings})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return replica, link
+}
