@@ -1,15 +1,19 @@
 package flow
 
 import (
+	"log/slog"
 	"strings"
 	"testing"
 	"time"
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
+	"pingo/internal/core/reindex"
 	"pingo/internal/flow/connect"
+	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/lease"
 	"pingo/internal/kinds"
+	"pingo/internal/lab/model"
 	"pingo/internal/records"
 )
 
@@ -51,4 +55,22 @@ indexes:
 	told()
 	told(lease.State{Lease: &records.Lease{Source: "lodge"}, Free: true, Since: time.Now()})
 	told(lease.State{Lease: &records.Lease{Source: "lodge", Holder: "another"}, Since: time.Now()})
+}
+
+// That changes are missing in an edition is not forgotten over a list of editions that was read
+// before it was recorded (small storm, seed 6106262).
+func TestWhatIsMissingIsNotForgotten(t *testing.T) {
+	record := &records.Edition{Index: "huts", Number: 1, State: reindex.Switched, Shape: model.Shape()}
+	f := &fed{record: record}
+	f.Edition = deliver.New(record, nil, &connect.Engine{}, nil, nil, slog.New(slog.DiscardHandler))
+	h := &holder{sources: sources{{name: "lodge"}}, editions: map[editionName]*fed{{"huts", 1}: f}}
+	s := &Service{held: map[string]*holder{"lodge": h}, connections: connect.New(kinds.All(), "")}
+	older := []records.EditionState{{Index: "huts", Number: 1, State: reindex.Switched, Source: "lodge"}}
+	f.Edition.NoteMissed(&records.Missed{Reason: "the source was put back", Refill: true})
+	if err := s.followEditions(t.Context(), older); err != nil {
+		t.Fatal(err)
+	}
+	if f.Edition.Missed.Load() == nil {
+		t.Error("forgotten")
+	}
 }

@@ -151,6 +151,17 @@ func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 	wg.Go(func() { e.backlog.drain(ctx, e) })
 }
 
+// NoteMissed notes that changes may be missing for good. What was known stays: nobody takes it back,
+// whatever older word of the records comes late.
+func (e *Edition) NoteMissed(m *records.Missed) {
+	for {
+		known := e.Missed.Load()
+		if m == nil || known != nil && (known.Refill || !m.Refill) || e.Missed.CompareAndSwap(known, m) {
+			return
+		}
+	}
+}
+
 // Ended is closed when Run has returned.
 func (e *Edition) Ended() <-chan struct{} { return e.ended }
 
