@@ -91,6 +91,7 @@ type Edition struct {
 	failures failures
 	touched  touched
 	batch    retry.Batch
+	began    time.Time
 	ended    chan struct{} // closed when Run has returned
 }
 
@@ -109,6 +110,7 @@ func New(
 		engine: eng,
 		store:  store,
 		fence:  fence,
+		began:  time.Now(),
 		ended:  make(chan struct{}),
 		log:    log.With("index", record.Index, "edition", record.Name()),
 	}
@@ -199,6 +201,12 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 	}
 	return ctx.Err()
 }
+
+// latest is for how long a request may be on its way after who sent it is gone.
+const latest = 30 * time.Second
+
+// Alone is from when on no request of another process can arrive that fed the edition before.
+func (e *Edition) Alone() time.Time { return e.began.Add(latest) }
 
 // Barrier waits until every key that waits now, or is on its way, is settled, the backlog
 // is empty, and what is being sent of chunks was answered.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -168,9 +169,18 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	if _, progress := f.State(); progress.Resumed > 0 {
 		f.log.Info("fill resumed", "rows", progress.Resumed, "openChunks", len(open))
 	}
-	group, working := errgroup.WithContext(ctx)
+	// When one fails, the others end their chunks: a request that nobody waits for might arrive after
+	// all documents of its tree were listed.
+	var group errgroup.Group
+	var failed atomic.Bool
 	for range workers {
-		group.Go(func() error { return f.work(working, p) })
+		group.Go(func() error {
+			err := f.work(ctx, p, &failed)
+			if err != nil {
+				failed.Store(true)
+			}
+			return err
+		})
 	}
 	if err := group.Wait(); err != nil {
 		return err
@@ -217,8 +227,8 @@ func (f *Fill) chunk(ctx context.Context, p *planner) (records.Chunk, bool, erro
 	return c, true, nil
 }
 
-// work fills chunk after chunk with buffers of its own.
-func (f *Fill) work(ctx context.Context, p *planner) error {
+// work fills chunk after chunk with buffers of its own, until there are no more or a worker failed.
+func (f *Fill) work(ctx context.Context, p *planner, failed *atomic.Bool) error {
 	s := f.copy().Shape
 	sets := make([]*document.Set, len(s.Trees))
 	for i, t := range s.Trees {
@@ -226,6 +236,9 @@ func (f *Fill) work(ctx context.Context, p *planner) error {
 	}
 	var arena []byte
 	for {
+		if failed.Load() {
+			return nil
+		}
 		c, ok, err := f.chunk(ctx, p)
 		if err != nil || !ok {
 			return err

@@ -157,6 +157,54 @@ func TestFillResumes(t *testing.T) {
 	})
 }
 
+// unsteady fails to record a chunk now and then.
+type unsteady struct {
+	Store
+	calls atomic.Int64
+}
+
+func (s *unsteady) ChunkDone(ctx context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error {
+	if s.calls.Add(1)%3 == 1 {
+		return errors.New("the records do not answer")
+	}
+	return s.Store.ChunkDone(ctx, e, c, rows, bytes)
+}
+
+// patient notices when nobody waits for a request any more.
+type patient struct {
+	*model.Engine
+	givenUp atomic.Int64
+}
+
+func (p *patient) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
+	select {
+	case <-ctx.Done():
+		p.givenUp.Add(1)
+		return nil, ctx.Err()
+	case <-time.After(time.Duration(1+len(docs)%7) * time.Second):
+	}
+	return p.Engine.Deliver(ctx, edition, docs)
+}
+
+// No request of a fill is given up because another one failed: it might arrive after its table was
+// truncated and all its documents were listed (small storm, seed 7000716).
+func TestNoRequestOfAFillIsGivenUp(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(6000)
+		record, log, fence := r.store.Only(), slog.New(slog.DiscardHandler), &model.Fence{}
+		slow := &patient{Engine: r.engine}
+		eng := &connect.Engine{Engine: slow, Name: "main", Limiter: connect.NewLimiter()}
+		r.e = deliver.New(record, r.table, eng, r.store, fence, log)
+		r.fill = New(record, r.e, r.table, eng, &unsteady{Store: r.store}, fence, log)
+		if err := r.fill.Run(t.Context(), atOnce); err != nil {
+			t.Fatal(err)
+		}
+		if n := slow.givenUp.Load(); n > 0 || len(r.engine.Stored()) != 6000 {
+			t.Errorf("%d requests given up, %d documents", n, len(r.engine.Stored()))
+		}
+	})
+}
+
 // A chunk with a row that cannot be read is filled key by key.
 func TestBadRowsDoNotStopAFill(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
+	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/flow/deliver"
@@ -25,6 +26,8 @@ type Edition interface {
 	DropChunks(tree int)
 	// Barrier waits until every key that was added, and what is being sent, is settled.
 	Barrier(ctx context.Context) error
+	// Alone is from when on no request of another process can arrive that fed the edition before.
+	Alone() time.Time
 	// Until tries until it works, and reports why it does not.
 	Until(ctx context.Context, do func() error) error
 	// Ended is closed when the edition is fed no longer.
@@ -216,20 +219,36 @@ func shared(tickets []*change.Ticket) *change.Ticket {
 
 // everything rebuilds all documents of a tree: those that the source has rows for, and
 // those that the engine still holds. What is on its way to the engine might be in neither
-// list, so it is waited for first, or dropped.
+// list, so it is waited for first, or dropped. What another process sent before it was gone may
+// arrive later still, so the engine is asked again then.
 func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket) error {
 	tree := f.shape.Trees[number]
 	f.edition.DropChunks(number)
 	if err := f.edition.Barrier(ctx); err != nil {
 		return err
 	}
+	alone := f.edition.Alone()
 	err := f.reader.Keys(ctx, tree, nil, nil, func(key []string) error {
 		return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
 	})
 	if err != nil {
 		return err
 	}
-	err = f.engine.Scan(ctx, f.name, func(key, _ string) error {
+	if err := f.allStored(ctx, tree, t); err != nil || !time.Now().Before(alone) {
+		return err
+	}
+	if !retry.Sleep(ctx, time.Until(alone)) {
+		return ctx.Err()
+	}
+	t.Open()
+	late := change.NewTicket(time.Time{}, t.Close) // how long this takes says nothing of the change
+	defer late.Close()
+	return f.allStored(ctx, tree, late)
+}
+
+// allStored lets all documents of a tree wait that the engine holds.
+func (f *Follower) allStored(ctx context.Context, tree *shape.Tree, t *change.Ticket) error {
+	err := f.engine.Scan(ctx, f.name, func(key, _ string) error {
 		if tree.Name != "" && !strings.HasPrefix(key, tree.Name+",") {
 			return nil
 		}

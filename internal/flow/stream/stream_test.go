@@ -273,3 +273,62 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 		work.Wait()
 	})
 }
+
+// holding is an engine of one document, which arrives late.
+type holding struct {
+	engine.Engine
+	arrives time.Time
+}
+
+func (h *holding) Scan(_ context.Context, _ string, each func(key, fingerprint string) error) error {
+	if time.Now().Before(h.arrives) {
+		return nil
+	}
+	return each("7", "")
+}
+
+// taken is an edition that another process fed a moment ago.
+type taken struct {
+	edition
+	alone time.Time
+}
+
+func (e *taken) DropChunks(int)                {}
+func (e *taken) Barrier(context.Context) error { return nil }
+func (e *taken) Alone() time.Time              { return e.alone }
+
+func (r *reader) Keys(context.Context, *shape.Tree, []string, []string, func([]string) error) error {
+	return nil
+}
+
+// A document that a process sent before it was gone, and that arrives after its table was truncated,
+// is not left in the engine.
+func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		huts := shape.Ref{Name: "huts"}
+		s := &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: []*shape.Node{
+			{Parent: -1, Table: huts, Key: []string{"id"}, Columns: []shape.Column{{Name: "id"}}},
+		}}}}
+		began := time.Now()
+		e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}, began.Add(30 * time.Second)}
+		f := NewFollower(e, "huts-e1", s, "lodge", &reader{}, &holding{arrives: began.Add(20 * time.Second)}, nil)
+		ctx, stop := context.WithCancel(t.Context())
+		var work sync.WaitGroup
+		work.Go(func() { f.Run(ctx) })
+		var done time.Duration
+		ticket := change.NewTicket(began, func() { done = time.Since(began) })
+		truncate := change.Change{Table: huts, Op: change.Truncate, At: began}
+		if err := f.follow(ctx, []change.Change{truncate}, []*change.Ticket{ticket}); err != nil {
+			t.Fatal(err)
+		}
+		ticket.Close()
+		if err := f.idle(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if !e.keys["7"] || done != 30*time.Second {
+			t.Errorf("%v, done after %s", e.keys, done)
+		}
+		stop()
+		work.Wait()
+	})
+}
