@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -222,6 +223,7 @@ func shorten(s string, width int) string {
 func (a *App) apply() *cobra.Command {
 	var yes, noWait bool
 	var accept []string
+	version := 0
 	cmd := &cobra.Command{
 		Use:   "apply [FILE|FOLDER|-]…",
 		Short: "Make a definition the one in force: install capture, fill, keep in sync",
@@ -231,13 +233,14 @@ have less than half as many documents as now, must be named with --accept.`,
 		Example: `  pingo apply
   pingo apply pingo.yaml --yes
   pingo apply --yes --no-wait -o json
-  pingo apply --yes --accept old_huts`,
+  pingo apply --yes --accept old_huts
+  pingo apply --version 3`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			files, err := readFiles(args)
+			c := a.client()
+			files, err := a.toApply(cmd, args, version)
 			if err != nil {
 				return err
 			}
-			c := a.client()
 			if !yes {
 				plan, err := c.Check(cmd.Context(), files)
 				if err != nil {
@@ -296,7 +299,23 @@ have less than half as many documents as now, must be named with --accept.`,
 	cmd.Flags().
 		StringArrayVar(&accept, "accept", nil, "an index that may be given up, or shrink to less than half")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once, while editions are being filled")
+	cmd.Flags().IntVar(&version, "version", 0, "apply this earlier version again, which pingo definition list shows")
 	return cmd
+}
+
+// toApply reads the files that are named, or those of an earlier version.
+func (a *App) toApply(cmd *cobra.Command, args []string, version int) ([]api.File, error) {
+	if !cmd.Flags().Changed("version") {
+		return readFiles(args)
+	}
+	if len(args) > 0 {
+		return nil, UsageError{Err: errors.New("say either files or --version, not both")}
+	}
+	v, err := a.versionOf(cmd.Context(), []string{strconv.Itoa(version)}, 0)
+	if err != nil {
+		return nil, err
+	}
+	return v.Files, nil
 }
 
 // confirm asks a person; scripts must say --yes.

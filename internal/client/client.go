@@ -99,6 +99,22 @@ func (c *Client) PlanInForce(ctx context.Context) (*api.Plan, error) {
 	return out, c.call(ctx, http.MethodGet, "/api/definition/plan", nil, nil, out)
 }
 
+// Definition is a version of the definition as it was written, the one in force for 0.
+func (c *Client) Definition(ctx context.Context, version int) (*api.DefinitionVersion, error) {
+	path := "/api/definition"
+	if version > 0 {
+		path = fmt.Sprintf("/api/definition/versions/%d", version)
+	}
+	out := &api.DefinitionVersion{}
+	return out, c.call(ctx, http.MethodGet, path, nil, nil, out)
+}
+
+// DefinitionVersions lists the versions of the definition, the newest first, without their files.
+func (c *Client) DefinitionVersions(ctx context.Context) ([]api.DefinitionVersion, error) {
+	out := []api.DefinitionVersion{}
+	return out, c.call(ctx, http.MethodGet, "/api/definition/versions", nil, nil, &out)
+}
+
 // Apply makes a definition the one in force. accept names the indexes whose guarded
 // changes are meant.
 func (c *Client) Apply(ctx context.Context, def []api.File, accept ...string) (*api.Applied, error) {

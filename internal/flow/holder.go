@@ -83,6 +83,23 @@ func (list sources) hold() bool {
 	return !slices.ContainsFunc(list, func(x *held) bool { return !x.lease.Holds() })
 }
 
+// claimed is closed when all of them are claimed: until then, nobody would notice that what was read
+// of one of them was undone.
+func (list sources) claimed(ctx context.Context) <-chan struct{} {
+	all := make(chan struct{})
+	go func() {
+		for _, x := range list {
+			select {
+			case <-ctx.Done():
+				return
+			case <-x.claimer.Claimed():
+			}
+		}
+		close(all)
+	}()
+	return all
+}
+
 // fed is an edition, and the work on it.
 type fed struct {
 	report.Fed
@@ -315,7 +332,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		defer close(f.stopped)
 		var work sync.WaitGroup
 		defer work.Wait()
-		claimed := from[0].claimer.Claimed()
+		claimed := from.claimed(ctx)
 		work.Go(func() { e.Run(ctx, claimed) })
 		for _, follower := range f.Followers {
 			work.Go(func() { follower.Run(ctx) })

@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"pingo/internal/api"
+)
+
+func (a *App) definition() *cobra.Command {
+	definition := &cobra.Command{
+		Use: "definition", Short: "List, show and compare the versions of the definition that were applied",
+		Long: `Each definition that was applied is a version. An earlier one is applied again with pingo apply --version.`,
+		Example: `  pingo definition list
+  pingo definition show 3
+  pingo definition diff 3
+  pingo apply --version 3`,
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List the versions, the newest first", Args: Exactly(0, "no arguments"),
+		Example: "  pingo definition list\n  pingo definition list -o json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			versions, err := a.client().DefinitionVersions(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.Print(versions, func() {
+				if len(versions) == 0 {
+					fmt.Fprintln(a.Out, "No definition was applied yet: pingo apply does that.")
+					return
+				}
+				t := a.table(table.Row{"version", "applied", "by", ""}, 1)
+				for i, v := range versions {
+					state := ""
+					switch {
+					case i == 0 && v.CarriedOut:
+						state = "in force"
+					case i == 0:
+						state = "in force, being carried out"
+					}
+					t.AppendRow(table.Row{v.Version, v.AppliedAt.Local().Format(time.DateTime), v.AppliedBy, state})
+				}
+				t.Render()
+			})
+		},
+	}
+	show := &cobra.Command{
+		Use: "show [VERSION]", Short: "Print the definition in force, or a version, as it was written",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  pingo definition show\n  pingo definition show 3 > earlier.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			v, err := a.versionOf(cmd.Context(), args, 0)
+			if err != nil {
+				return err
+			}
+			return a.Print(v, func() {
+				for i, f := range v.Files {
+					if len(v.Files) > 1 {
+						fmt.Fprintf(a.Out, "# %s\n", f.Name)
+					}
+					fmt.Fprint(a.Out, strings.TrimRight(f.Text, "\n")+"\n")
+					if i < len(v.Files)-1 {
+						fmt.Fprintln(a.Out)
+					}
+				}
+			})
+		},
+	}
+	diff := &cobra.Command{
+		Use: "diff [FROM [TO]]", Short: "Say line by line what differs between two versions",
+		Long: `Compares the version before the one in force with the one in force, FROM with the one in force, or FROM with TO.`,
+		Args: cobra.MaximumNArgs(2),
+		Example: `  pingo definition diff
+  pingo definition diff 3
+  pingo definition diff 3 5`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			to, err := a.versionOf(cmd.Context(), args, 1)
+			if err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				if to.Version == 1 {
+					return errors.New("there is one version only, so there is nothing to compare it with")
+				}
+				args = []string{strconv.Itoa(to.Version - 1)}
+			}
+			from, err := a.versionOf(cmd.Context(), args, 0)
+			if err != nil {
+				return err
+			}
+			changes := compare(from, to)
+			return a.Print(changes, func() {
+				if len(changes) == 0 {
+					fmt.Fprintf(a.Out, "Versions %d and %d are the same.\n", from.Version, to.Version)
+				}
+				for _, c := range changes {
+					a.showDiff(c.Diff)
+				}
+			})
+		},
+	}
+	definition.AddCommand(list, show, diff)
+	return definition
+}
+
+// versionOf fetches the version that the argument at some place names, or the one in force.
+func (a *App) versionOf(ctx context.Context, args []string, at int) (*api.DefinitionVersion, error) {
+	if len(args) <= at {
+		return a.client().Definition(ctx, 0)
+	}
+	n, err := strconv.Atoi(args[at])
+	if err != nil || n < 1 {
+		return nil, UsageError{Err: fmt.Errorf("a version is a number from 1, not %q: pingo definition list shows them", args[at])}
+	}
+	return a.client().Definition(ctx, n)
+}
+
+// changedFile is a file that two versions of a definition have differently.
+type changedFile struct {
+	Name string `json:"name"`
+	// Diff is in the unified format.
+	Diff string `json:"diff"`
+}
+
+func compare(from, to *api.DefinitionVersion) []changedFile {
+	if len(from.Files) == 1 && len(to.Files) == 1 { // whatever it was called then
+		renamed := *from
+		renamed.Files = []api.File{{Name: to.Files[0].Name, Text: from.Files[0].Text}}
+		from = &renamed
+	}
+	texts := func(v *api.DefinitionVersion) map[string]string {
+		out := map[string]string{}
+		for _, f := range v.Files {
+			out[f.Name] = f.Text
+		}
+		return out
+	}
+	before, after := texts(from), texts(to)
+	var names []string
+	for _, f := range slices.Concat(from.Files, to.Files) {
+		if !slices.Contains(names, f.Name) {
+			names = append(names, f.Name)
+		}
+	}
+	slices.Sort(names)
+	out := []changedFile{}
+	for _, name := range names {
+		diff := udiff.Unified(
+			fmt.Sprintf("%s (version %d)", name, from.Version), fmt.Sprintf("%s (version %d)", name, to.Version),
+			before[name], after[name])
+		if diff != "" {
+			out = append(out, changedFile{Name: name, Diff: diff})
+		}
+	}
+	return out
+}
+
+func (a *App) showDiff(diff string) {
+	for line := range strings.Lines(diff) {
+		colour := text.Reset
+		switch {
+		case !a.colour || strings.HasPrefix(line, "+++") || strings.HasPrefix(line, "---"):
+		case strings.HasPrefix(line, "+"):
+			colour = text.FgGreen
+		case strings.HasPrefix(line, "-"):
+			colour = text.FgRed
+		}
+		line = strings.TrimSuffix(line, "\n")
+		if colour != text.Reset {
+			line = colour.Sprint(line)
+		}
+		fmt.Fprintln(a.Out, line)
+	}
+}
