@@ -88,6 +88,12 @@ func TestEventsAndFiles(t *testing.T) {
 		}
 	}
 	found("1 found", "snow")
+	text := w.metrics()
+	for outcome, n := range map[string]int{"accepted": 2, "duplicate": 2, "refused": 1, "old": 0} {
+		if line := fmt.Sprintf("pingo_source_events_total{outcome=%q,source=\"conditions\"} %d\n", outcome, n); !strings.Contains(text, line) {
+			t.Errorf("the metrics lack %s", line)
+		}
+	}
 	list := w.must("hooks", "list", "conditions")
 	for _, words := range []string{"bulletins: 2 records", "accepted", "duplicate", "unreadable"} {
 		if !strings.Contains(list, words) {

@@ -54,11 +54,17 @@ func (s *Server) hook(c echo.Context) error {
 		Method: request.Method, Path: path, Header: request.Header, Body: body, Secure: secure(request), At: time.Now(),
 	})
 	if err != nil && status != 0 {
+		s.received.WithLabelValues(name, "not kept").Inc()
 		s.log.Warn("event not kept", "source", name, "error", err)
 		return problemf(status, "%v", err)
 	}
 	if err != nil {
 		return err
+	}
+	for outcome, n := range map[source.Outcome]int{
+		source.Accepted: reply.Accepted, source.Duplicate: reply.Duplicate, source.Old: reply.Old, "refused": reply.Refused,
+	} {
+		s.received.WithLabelValues(name, string(outcome)).Add(float64(n))
 	}
 	if status == http.StatusTooManyRequests {
 		c.Response().Header().Set("Retry-After", "1")

@@ -9,6 +9,14 @@ import (
 	"pingo/internal/flow"
 )
 
+// newReceived counts what becomes of the events that senders send to this process.
+func newReceived() *prometheus.CounterVec {
+	return prometheus.NewCounterVec(prometheus.CounterOpts{
+		Name: "pingo_source_events_total",
+		Help: "Events that were sent to this process, by what became of them.",
+	}, []string{"source", "outcome"})
+}
+
 // exporter tells Prometheus what the status tells people.
 type exporter struct{ flow *flow.Service }
 

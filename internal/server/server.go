@@ -33,15 +33,16 @@ import (
 
 // Server serves one flow.
 type Server struct {
-	flow    *flow.Service
-	receive *receive.Receiver
-	hooking chan struct{} // has an item for each request of a sender that is being read
-	records *records.Records
-	access  *access
-	log     *slog.Logger
-	version string
-	closing chan struct{}
-	http    *http.Server
+	flow     *flow.Service
+	receive  *receive.Receiver
+	hooking  chan struct{}          // has an item for each request of a sender that is being read
+	received *prometheus.CounterVec // events, by source and outcome
+	records  *records.Records
+	access   *access
+	log      *slog.Logger
+	version  string
+	closing  chan struct{}
+	http     *http.Server
 }
 
 // New makes a server; console holds the built console's files.
@@ -53,14 +54,15 @@ func New(
 	log *slog.Logger,
 ) (*Server, error) {
 	s := &Server{
-		flow:    f,
-		receive: &receive.Receiver{Connections: f.Inspect.Connections},
-		hooking: make(chan struct{}, hooksAtOnce),
-		records: rec,
-		access:  newAccess(rec),
-		log:     log,
-		version: version,
-		closing: make(chan struct{}),
+		flow:     f,
+		receive:  &receive.Receiver{Connections: f.Inspect.Connections},
+		hooking:  make(chan struct{}, hooksAtOnce),
+		received: newReceived(),
+		records:  rec,
+		access:   newAccess(rec),
+		log:      log,
+		version:  version,
+		closing:  make(chan struct{}),
 	}
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
@@ -616,6 +618,7 @@ func (s *Server) metrics() http.Handler {
 		collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		&exporter{s.flow},
+		s.received,
 	)
 	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
 }
