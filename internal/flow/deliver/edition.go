@@ -205,8 +205,14 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 // latest is for how long a request may be on its way after who sent it is gone.
 const latest = 30 * time.Second
 
-// Alone is from when on no request of another process can arrive that fed the edition before.
-func (e *Edition) Alone() time.Time { return e.began.Add(latest) }
+// Late is how long it may take until a request arrives that another process sent, which fed the edition
+// before; 0 when none can any more.
+func (e *Edition) Late() time.Duration {
+	if time.Since(e.began) < latest {
+		return latest
+	}
+	return 0
+}
 
 // Barrier waits until every key that waits now, or is on its way, is settled, the backlog
 // is empty, and what is being sent of chunks was answered.

@@ -26,8 +26,9 @@ type Edition interface {
 	DropChunks(tree int)
 	// Barrier waits until every key that was added, and what is being sent, is settled.
 	Barrier(ctx context.Context) error
-	// Alone is from when on no request of another process can arrive that fed the edition before.
-	Alone() time.Time
+	// Late is how long it may take until a request arrives that another process sent, which fed the
+	// edition before; 0 when none can any more.
+	Late() time.Duration
 	// Until tries until it works, and reports why it does not.
 	Until(ctx context.Context, do func() error) error
 	// Ended is closed when the edition is fed no longer.
@@ -227,23 +228,23 @@ func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket)
 	if err := f.edition.Barrier(ctx); err != nil {
 		return err
 	}
-	alone := f.edition.Alone()
+	late := f.edition.Late()
 	err := f.reader.Keys(ctx, tree, nil, nil, func(key []string) error {
 		return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
 	})
 	if err != nil {
 		return err
 	}
-	if err := f.allStored(ctx, tree, t); err != nil || !time.Now().Before(alone) {
+	if err := f.allStored(ctx, tree, t); err != nil || late == 0 {
 		return err
 	}
-	if !retry.Sleep(ctx, time.Until(alone)) {
+	if !retry.Sleep(ctx, late) {
 		return ctx.Err()
 	}
 	t.Open()
-	late := change.NewTicket(time.Time{}, t.Close) // how long this takes says nothing of the change
-	defer late.Close()
-	return f.allStored(ctx, tree, late)
+	again := change.NewTicket(time.Time{}, t.Close) // how long this takes says nothing of the change
+	defer again.Close()
+	return f.allStored(ctx, tree, again)
 }
 
 // allStored lets all documents of a tree wait that the engine holds.
