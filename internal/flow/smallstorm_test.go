@@ -279,7 +279,7 @@ func (e *episode) kinds(p *faults.Process) *kinds.Set {
 	set := &kinds.Set{Engines: []engine.Kind{engineKind("tiny"), engineKind("plain")}}
 	k := e.sources["lodge"].SourceKind()
 	k.Open = func(c source.Config) (*source.Source, error) {
-		return faults.Source(p, e.sources[host(c.URL)], bad), nil
+		return faults.Source(p, host(c.URL), e.sources[host(c.URL)], bad), nil
 	}
 	set.Sources = []source.Kind{k}
 	return set

@@ -14,25 +14,26 @@ import (
 	"pingo/internal/source"
 )
 
-// Source is a database as a process reaches it. Rows for which bad says so cannot be read.
-func Source(p *Process, db *tiny.Database, bad func(row map[string]*string) bool) *source.Source {
+// Source is a database of some name as a process reaches it. Rows for which bad says so cannot be read.
+func Source(p *Process, name string, db *tiny.Database, bad func(row map[string]*string) bool) *source.Source {
 	return &source.Source{
-		Reader:  &reader{Reader: db.Open().Reader, p: p, db: db, bad: bad},
-		Feed:    &feed{p: p, db: db, inFlight: map[int64]time.Time{}},
-		Capture: &capture{Capture: db.Open().Capture, p: p},
+		Reader:  &reader{Reader: db.Open().Reader, p: p, name: name, db: db, bad: bad},
+		Feed:    &feed{p: p, name: name, db: db, inFlight: map[int64]time.Time{}},
+		Capture: &capture{Capture: db.Open().Capture, p: p, name: name},
 	}
 }
 
 // reader reads from copies: the database as it was when the call arrived.
 type reader struct {
 	source.Reader
-	p   *Process
-	db  *tiny.Database
-	bad func(row map[string]*string) bool
+	p    *Process
+	name string
+	db   *tiny.Database
+	bad  func(row map[string]*string) bool
 }
 
-func (r *reader) copy(ctx context.Context, name string) (source.Reader, *tiny.Database, error) {
-	db, err := call(ctx, r.p, "source", name, func(bool) (*tiny.Database, error) { return r.db.Copy(), nil })
+func (r *reader) copy(ctx context.Context, what string) (source.Reader, *tiny.Database, error) {
+	db, err := call(ctx, r.p, "source", r.name+" "+what, func(bool) (*tiny.Database, error) { return r.db.Copy(), nil })
 	if err != nil {
 		return nil, nil, err
 	}
@@ -131,8 +132,9 @@ func (r *reader) WalkUp(
 
 // feed remembers what it has returned in its process, as that of a database does.
 type feed struct {
-	p  *Process
-	db *tiny.Database
+	p    *Process
+	name string
+	db   *tiny.Database
 
 	mu       sync.Mutex // guards what follows
 	inFlight map[int64]time.Time
@@ -142,7 +144,7 @@ type feed struct {
 }
 
 func (f *feed) Claimed(ctx context.Context) (change.Claim, error) {
-	return call(ctx, f.p, "source", "claimed", func(bool) (change.Claim, error) {
+	return call(ctx, f.p, "source", f.name+" claimed", func(bool) (change.Claim, error) {
 		c, _ := f.db.Copy().Journal()
 		return c, nil
 	})
@@ -152,7 +154,7 @@ func (f *feed) Claim(ctx context.Context, found, c change.Claim) error {
 	err := f.p.do(
 		ctx,
 		"source",
-		"claim",
+		f.name+" claim",
 		func() error { return f.db.Open().Claim(context.Background(), found, c) },
 	)
 	if err == nil {
@@ -170,7 +172,7 @@ func (f *feed) claimNow() change.Claim {
 }
 
 func (f *feed) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
-	now, err := call(ctx, f.p, "source", "beat", func(bool) (change.Claim, error) { return f.db.Beat(found) })
+	now, err := call(ctx, f.p, "source", f.name+" beat", func(bool) (change.Claim, error) { return f.db.Beat(found) })
 	if err == nil {
 		f.mu.Lock()
 		f.claim = now
@@ -191,7 +193,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		ctx,
 		f.p,
 		"source",
-		"changes",
+		f.name+" changes",
 		func(bool) (*tiny.Database, error) { return f.db.Copy(), nil },
 	)
 	if err != nil {
@@ -215,7 +217,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 
 func (f *feed) Done(ctx context.Context, seqs []int64) error {
 	claim := f.claimNow()
-	err := f.p.do(ctx, "source", "done", func() error { return f.db.Remove(claim, seqs) })
+	err := f.p.do(ctx, "source", f.name+" done", func() error { return f.db.Remove(claim, seqs) })
 	if err == nil {
 		f.mu.Lock()
 		f.gone = append(f.gone, seqs...)
@@ -242,30 +244,31 @@ func (f *feed) InFlight() (n int, oldest time.Time) {
 }
 
 func (f *feed) Depth(ctx context.Context) (source.Depth, error) {
-	return call(ctx, f.p, "source", "depth", func(bool) (source.Depth, error) {
+	return call(ctx, f.p, "source", f.name+" depth", func(bool) (source.Depth, error) {
 		return f.db.Open().Depth(context.Background())
 	})
 }
 
 type capture struct {
 	source.Capture
-	p *Process
+	p    *Process
+	name string
 }
 
 func (c *capture) Install(ctx context.Context, owner string, need []shape.Captured) ([]shape.Ref, error) {
-	return call(ctx, c.p, "source", "install", func(bool) ([]shape.Ref, error) {
+	return call(ctx, c.p, "source", c.name+" install", func(bool) ([]shape.Ref, error) {
 		return c.Capture.Install(context.Background(), owner, need)
 	})
 }
 
 func (c *capture) Status(ctx context.Context) (source.CaptureStatus, error) {
-	return call(ctx, c.p, "source", "status", func(bool) (source.CaptureStatus, error) {
+	return call(ctx, c.p, "source", c.name+" status", func(bool) (source.CaptureStatus, error) {
 		return c.Capture.Status(context.Background())
 	})
 }
 
 func (c *capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap, error) {
-	return call(ctx, c.p, "source", "gaps", func(bool) ([]source.Gap, error) {
+	return call(ctx, c.p, "source", c.name+" gaps", func(bool) ([]source.Gap, error) {
 		return c.Capture.Gaps(context.Background(), need)
 	})
 }
