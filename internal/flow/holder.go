@@ -251,7 +251,7 @@ func (h *holder) missedIn(ctx context.Context, f *fed, reason string, refill boo
 	if err := h.records.SaveMissed(ctx, f.record, reason, refill); err != nil {
 		return fmt.Errorf("recording that changes may be missing: %w", err)
 	}
-	f.Edition.NoteMissed(&records.Missed{Reason: reason, Since: time.Now(), Refill: refill})
+	f.Edition.Missed.Note(&records.Missed{Reason: reason, Since: time.Now(), Refill: refill})
 	h.log.Error("changes may be missing", "edition", f.record.Name(), "reason", reason, "refill", refill)
 	h.wake()
 	return nil
@@ -266,7 +266,7 @@ func (h *holder) allMissed(ctx context.Context, x *held, reason string) error {
 	}
 	for _, f := range known {
 		if slices.Contains(f.record.Shape.Sources(), x.name) {
-			f.Edition.NoteMissed(&records.Missed{Reason: reason, Since: time.Now(), Refill: true})
+			f.Edition.Missed.Note(&records.Missed{Reason: reason, Since: time.Now(), Refill: true})
 		}
 	}
 	h.log.Error("changes may be missing in all editions", "source", x.name, "reason", reason)

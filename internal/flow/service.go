@@ -472,7 +472,7 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 			} else if state.retired {
 				h.leave(name, true)
 			} else {
-				f.Edition.NoteMissed(state.Missed()) // anybody may have recorded it
+				f.Edition.Missed.Note(state.Missed()) // anybody may have recorded it
 			}
 		}
 	}

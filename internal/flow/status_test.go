@@ -66,7 +66,7 @@ func TestWhatIsMissingIsNotForgotten(t *testing.T) {
 	h := &holder{sources: sources{{name: "lodge"}}, editions: map[editionName]*fed{{"huts", 1}: f}}
 	s := &Service{held: map[string]*holder{"lodge": h}, connections: connect.New(kinds.All(), "")}
 	older := []records.EditionState{{Index: "huts", Number: 1, State: reindex.Switched, Source: "lodge"}}
-	f.Edition.NoteMissed(&records.Missed{Reason: "the source was put back", Refill: true})
+	f.Edition.Missed.Note(&records.Missed{Reason: "the source was put back", Refill: true})
 	if err := s.followEditions(t.Context(), older); err != nil {
 		t.Fatal(err)
 	}

@@ -69,6 +69,25 @@ type Stats struct {
 	Documents stats.Counted // in the engine
 }
 
+// Missed is whether changes may be missing for good.
+type Missed struct {
+	known atomic.Pointer[records.Missed]
+}
+
+// Load is what is known; nil when none is missing.
+func (m *Missed) Load() *records.Missed { return m.known.Load() }
+
+// Note notes that changes may be missing. What was known stays: nobody takes it back, whatever older
+// word of the records comes late.
+func (m *Missed) Note(missed *records.Missed) {
+	for {
+		known := m.known.Load()
+		if missed == nil || known != nil && (known.Refill || !missed.Refill) || m.known.CompareAndSwap(known, missed) {
+			return
+		}
+	}
+}
+
 // Edition delivers to one edition. Make one with New.
 type Edition struct {
 	// Record says which edition it is, and under which lease; it is not changed.
@@ -78,7 +97,7 @@ type Edition struct {
 	Trouble stats.TroubleSpot
 	// Missed says that changes may be missing for good, as the records have it; only another
 	// edition mends that.
-	Missed atomic.Pointer[records.Missed]
+	Missed Missed
 
 	reader   source.Reader
 	engine   *connect.Engine
@@ -91,7 +110,6 @@ type Edition struct {
 	failures failures
 	touched  touched
 	batch    retry.Batch
-	began    time.Time
 	ended    chan struct{} // closed when Run has returned
 }
 
@@ -110,11 +128,10 @@ func New(
 		engine: eng,
 		store:  store,
 		fence:  fence,
-		began:  time.Now(),
 		ended:  make(chan struct{}),
 		log:    log.With("index", record.Index, "edition", record.Name()),
 	}
-	e.Missed.Store(record.Missed)
+	e.Missed.Note(record.Missed)
 	for i := range e.lanes {
 		e.lanes[i] = &lane{edition: e, number: i, ready: make(chan struct{}, 1), sending: make(mutex, 1)}
 	}
@@ -153,17 +170,6 @@ func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 	wg.Go(func() { e.backlog.drain(ctx, e) })
 }
 
-// NoteMissed notes that changes may be missing for good. What was known stays: nobody takes it back,
-// whatever older word of the records comes late.
-func (e *Edition) NoteMissed(m *records.Missed) {
-	for {
-		known := e.Missed.Load()
-		if m == nil || known != nil && (known.Refill || !m.Refill) || e.Missed.CompareAndSwap(known, m) {
-			return
-		}
-	}
-}
-
 // Ended is closed when Run has returned.
 func (e *Edition) Ended() <-chan struct{} { return e.ended }
 
@@ -200,18 +206,6 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 		l.add(key, t, in)
 	}
 	return ctx.Err()
-}
-
-// latest is for how long a request may be on its way after who sent it is gone.
-const latest = 30 * time.Second
-
-// Late is how long it may take until a request arrives that another process sent, which fed the edition
-// before; 0 when none can any more.
-func (e *Edition) Late() time.Duration {
-	if time.Since(e.began) < latest {
-		return latest
-	}
-	return 0
 }
 
 // Barrier waits until every key that waits now, or is on its way, is settled, the backlog

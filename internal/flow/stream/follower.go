@@ -26,9 +26,6 @@ type Edition interface {
 	DropChunks(tree int)
 	// Barrier waits until every key that was added, and what is being sent, is settled.
 	Barrier(ctx context.Context) error
-	// Late is how long it may take until a request arrives that another process sent, which fed the
-	// edition before; 0 when none can any more.
-	Late() time.Duration
 	// Until tries until it works, and reports why it does not.
 	Until(ctx context.Context, do func() error) error
 	// Ended is closed when the edition is fed no longer.
@@ -46,6 +43,7 @@ type Follower struct {
 	engine  engine.Engine
 	// missed records that changes are missing in the edition for good.
 	missed func(ctx context.Context, reason string) error
+	began  time.Time
 
 	mu      sync.Mutex // guards what follows
 	open    []*expansion
@@ -57,6 +55,9 @@ type Follower struct {
 const (
 	expanders = 2           // changes that may touch many documents are followed side by side
 	patience  = time.Minute // with another source that is away, when others wait for it
+	// latest is how long it may take until a request arrives whose sender is gone: another process, which
+	// fed the edition before.
+	latest = 30 * time.Second
 )
 
 // expansion is the work of following some changes to very many documents.
@@ -88,6 +89,7 @@ func NewFollower(
 		reader:  reader,
 		engine:  eng,
 		missed:  missed,
+		began:   time.Now(),
 		changed: make(chan struct{}),
 		next:    make(chan struct{}, expanders),
 	}
@@ -228,17 +230,17 @@ func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket)
 	if err := f.edition.Barrier(ctx); err != nil {
 		return err
 	}
-	late := f.edition.Late()
+	alone := time.Since(f.began) >= latest
 	err := f.reader.Keys(ctx, tree, nil, nil, func(key []string) error {
 		return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
 	})
 	if err != nil {
 		return err
 	}
-	if err := f.allStored(ctx, tree, t); err != nil || late == 0 {
+	if err := f.allStored(ctx, tree, t); err != nil || alone {
 		return err
 	}
-	if !retry.Sleep(ctx, late) {
+	if !retry.Sleep(ctx, latest) {
 		return ctx.Err()
 	}
 	t.Open()

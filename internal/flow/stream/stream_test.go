@@ -288,14 +288,10 @@ func (h *holding) Scan(_ context.Context, _ string, each func(key, fingerprint s
 }
 
 // taken is an edition that another process fed a moment ago.
-type taken struct {
-	edition
-	late time.Duration
-}
+type taken struct{ edition }
 
 func (e *taken) DropChunks(int)                {}
 func (e *taken) Barrier(context.Context) error { return nil }
-func (e *taken) Late() time.Duration           { return e.late }
 
 func (r *reader) Keys(context.Context, *shape.Tree, []string, []string, func([]string) error) error {
 	return nil
@@ -310,7 +306,7 @@ func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
 			{Parent: -1, Table: huts, Key: []string{"id"}, Columns: []shape.Column{{Name: "id"}}},
 		}}}}
 		began := time.Now()
-		e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}, 30 * time.Second}
+		e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}}
 		f := NewFollower(e, "huts-e1", s, "lodge", &reader{}, &holding{arrives: began.Add(20 * time.Second)}, nil)
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
