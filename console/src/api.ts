@@ -25,6 +25,7 @@ export type FailedGroup = Schemas['FailedGroup'];
 export type FailedDocument = Schemas['FailedDocument'];
 export type FailedDetail = Schemas['FailedDetail'];
 export type FailedSelection = Schemas['FailedSelection'];
+export type Reindexed = Schemas['Reindexed'];
 export type DocumentCount = Schemas['DocumentCount'];
 export type DefinitionVersion = Schemas['DefinitionVersion'];
 export type Files = Schemas['Files'];

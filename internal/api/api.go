@@ -182,12 +182,41 @@ const (
 	FillPreparing  = "preparing"
 	FillFilling    = "filling"
 	FillCatchingUp = "catching up"
+	FillChecking   = "checking"
+	FillReady      = "ready"
 )
+
+// What can be done to the reindex of an index.
+const (
+	ReindexStart  = "start"
+	ReindexCancel = "cancel"
+	ReindexSwitch = "switch"
+)
+
+// ReindexAction says what is to be done: start fills another edition like the one that answers,
+// cancel drops the one that is being filled, and switch has the one that is ready answer, whatever
+// its gates say.
+type ReindexAction struct {
+	Action string `json:"action" enum:"start,cancel,switch"`
+}
+
+// Reindexed says to which edition it was done.
+type Reindexed struct {
+	Index   string `json:"index"`
+	Edition string `json:"edition"`
+}
+
+// Gate is a condition that a filled edition must meet before it answers.
+type Gate struct {
+	Name     string `json:"name"     enum:"complete,refused,size"`
+	Passed   bool   `json:"passed"`
+	Sentence string `json:"sentence"`
+}
 
 // FillStatus is how far the filling of an edition is.
 type FillStatus struct {
 	Edition string `json:"edition"`
-	State   string `json:"state"     enum:"preparing,filling,catching up,switched,cancelled"`
+	State   string `json:"state"     enum:"preparing,filling,catching up,checking,ready,switched,cancelled"`
 	// Rows done, of them Resumed before this run began, and those Expected.
 	Rows     int64 `json:"rows"`
 	Resumed  int64 `json:"resumed"`
@@ -198,6 +227,18 @@ type FillStatus struct {
 	Began     time.Time `json:"began"`
 	PerSecond float64   `json:"perSecond"`
 	LeftMS    int64     `json:"leftMs"`
+	// Gates are there once it is filled. One that has not passed waits for a person.
+	Gates []Gate `json:"gates,omitempty"`
+}
+
+// Stopped lists the gates that keep a filled edition from answering.
+func (f *FillStatus) Stopped() (out []Gate) {
+	for _, g := range f.Gates {
+		if !g.Passed {
+			out = append(out, g)
+		}
+	}
+	return out
 }
 
 // SourceStatus is one source.

@@ -44,6 +44,8 @@ var described = []any{
 	FailedDocument{},
 	FailedDetail{},
 	FailedSelection{},
+	ReindexAction{},
+	Reindexed{},
 	DocumentCount{},
 	Token{},
 	NewToken{},

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -61,6 +62,16 @@ func (a *App) completions(root *cobra.Command) {
 	files := func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
 	}
+	versions := func(cmd *cobra.Command, _ []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+		list, err := a.client().DefinitionVersions(cmd.Context())
+		if err != nil {
+			return nil, none
+		}
+		for _, v := range list {
+			out = append(out, strconv.Itoa(v.Version))
+		}
+		return out, none
+	}
 	failedKeys := func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return indexes(cmd), none
@@ -75,16 +86,23 @@ func (a *App) completions(root *cobra.Command) {
 		return out, none
 	}
 	for path, complete := range map[string]cobra.CompletionFunc{
-		"check":          files,
-		"apply":          files,
-		"capture show":   files,
-		"search":         first(indexes),
-		"preview":        first(indexes),
-		"trace":          first(indexes),
-		"failed list":    first(indexes),
-		"failed show":    failedKeys,
-		"failed retry":   failedKeys,
-		"failed dismiss": failedKeys,
+		"check":           files,
+		"apply":           files,
+		"capture show":    files,
+		"search":          first(indexes),
+		"preview":         first(indexes),
+		"trace":           first(indexes),
+		"failed list":     first(indexes),
+		"wait":            first(indexes),
+		"reindex start":   first(indexes),
+		"reindex show":    first(indexes),
+		"reindex switch":  first(indexes),
+		"reindex cancel":  first(indexes),
+		"definition show": versions,
+		"definition diff": versions,
+		"failed show":     failedKeys,
+		"failed retry":    failedKeys,
+		"failed dismiss":  failedKeys,
 		"token remove": first(func(cmd *cobra.Command) (out []string) {
 			list, err := a.client().Tokens(cmd.Context())
 			if err != nil {

@@ -355,14 +355,19 @@ func (a *App) waitForFill(ctx context.Context) error {
 			return err
 		}
 		var open *api.IndexStatus
+		var stopped error
 		for i := range status.Indexes {
-			if status.Indexes[i].Fill != nil {
-				open = &status.Indexes[i]
-				break
+			ix := &status.Indexes[i]
+			switch {
+			case ix.Fill == nil:
+			case ix.Fill.State == api.FillReady && len(ix.Fill.Stopped()) > 0:
+				stopped = errors.Join(stopped, fmt.Errorf("%s: %w: %s", ix.Fill.Edition, errStopped, ix.Sentence))
+			case open == nil:
+				open = ix
 			}
 		}
 		if open == nil {
-			return nil
+			return stopped
 		}
 		f := open.Fill
 		switch {

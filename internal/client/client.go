@@ -303,6 +303,13 @@ func (c *Client) FailedDocument(ctx context.Context, index, key string) (*api.Fa
 	)
 }
 
+// Reindex starts, cancels or switches the reindex of an index.
+func (c *Client) Reindex(ctx context.Context, index, action string) (*api.Reindexed, error) {
+	out := &api.Reindexed{}
+	path := "/api/indexes/" + url.PathEscape(index) + "/reindex"
+	return out, c.call(ctx, http.MethodPost, path, nil, api.ReindexAction{Action: action}, out)
+}
+
 // RetryFailed has failed documents built and sent again. It returns how many.
 func (c *Client) RetryFailed(ctx context.Context, index string, which api.FailedSelection) (int, error) {
 	return c.treatFailed(ctx, "retry", index, which)

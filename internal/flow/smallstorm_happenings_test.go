@@ -42,6 +42,7 @@ func (e *episode) happenings() []happening {
 				p.Cut(peer, d)
 			}
 		}),
+		{2, func(*sync.WaitGroup) { e.decide() }},
 		often(12, func(*sync.WaitGroup) { e.reindex([]string{"huts", "beds", "trails"}[e.random.IntN(3)]) }),
 	}
 	if _, there := e.indexes["places"]; there {
@@ -155,6 +156,15 @@ func (e *episode) write(work *sync.WaitGroup) {
 		tx.Commit()
 		e.look(name + ": " + strings.Join(what, ", "))
 	})
+}
+
+// decide is a person who says that what is ready is to answer, whatever its gates say.
+func (e *episode) decide() {
+	for _, r := range e.editions() {
+		if done, _ := e.records.Decide(context.Background(), r); done {
+			e.tell("%s is to answer", r.Name())
+		}
+	}
 }
 
 func (e *episode) reindex(name string) {

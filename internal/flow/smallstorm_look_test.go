@@ -192,6 +192,7 @@ func (e *episode) end() {
 	var wrong []string
 	for range 60 {
 		time.Sleep(5 * time.Second)
+		e.decide()
 		e.probe(e.any())
 		if wrong = e.wrong(); len(wrong) == 0 || e.Failed() {
 			return

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,6 +37,8 @@ type Edition struct {
 	// Missed says why changes may be missing in it for good; nil when none is. Only
 	// another edition puts that right.
 	Missed *Missed
+	// Gates are what it must come to before it is switched to, as last looked at.
+	Gates []reindex.Gate
 	// Fence is that of the lease under which the edition is fed; what is recorded under a
 	// lease that was lost is not taken. It is empty for a person, who needs no lease.
 	Fence string
@@ -73,6 +76,7 @@ type editionRow struct {
 	Rows       int64      `db:"rows"`
 	Bytes      int64      `db:"bytes"`
 	Birth      string     `db:"birth"`
+	Gates      []byte     `db:"gates"`
 	missed
 }
 
@@ -140,7 +144,7 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 		ctx,
 		&rows,
 		`SELECT index_name, number, state, shape, engine, definition, expected_rows,
-		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
+		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, gates, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
 	)
 	if err != nil {
 		return nil, err
@@ -166,6 +170,9 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 		}
 		if err := json.Unmarshal(row.Shape, e.Shape); err != nil {
 			return nil, fmt.Errorf("the stored shape of %s: %w", e.Name(), err)
+		}
+		if err := json.Unmarshal(row.Gates, &e.Gates); err != nil {
+			return nil, fmt.Errorf("the stored gates of %s: %w", e.Name(), err)
 		}
 		if row.PlannedTo != nil {
 			if err := json.Unmarshal(row.PlannedTo, &e.PlannedTo); err != nil {
@@ -206,9 +213,13 @@ func (r *Records) NewEdition(
 
 // SaveEdition records an edition's step and progress, unless it was cancelled.
 func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
+	gates, err := json.Marshal(slices.Concat([]reindex.Gate{}, e.Gates))
+	if err != nil {
+		return err
+	}
 	return r.mustChange(
 		ctx,
-		`UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9
+		`UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9, gates = $10
 		WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held,
 		e,
 		string(e.State),
@@ -216,7 +227,52 @@ func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
 		e.BeganAt,
 		e.FilledAt,
 		e.Planned,
+		string(gates),
 	)
+}
+
+// Live is the edition that answers where another one is to, and how many failed documents it has; nil
+// when none does.
+func (r *Records) Live(ctx context.Context, instead *Edition) (live *Edition, failed int64, err error) {
+	all, err := r.Editions(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, e := range all {
+		if e.Index == instead.Index && e.State == reindex.Switched {
+			live = e // the newest comes last
+		}
+	}
+	if live == nil {
+		return nil, 0, nil
+	}
+	keys, err := r.FailedKeys(ctx, live, "")
+	return live, int64(len(keys)), err
+}
+
+// Decide says that an edition which is ready is to answer whatever its gates say. It reports whether
+// it is ready.
+func (r *Records) Decide(ctx context.Context, e *Edition) (bool, error) {
+	n, err := changed(r.db.ExecContext(
+		ctx,
+		"UPDATE edition SET decided = true WHERE index_name = $1 AND number = $2 AND state = $3",
+		e.Index,
+		e.Number,
+		string(reindex.Ready),
+	))
+	return n > 0, err
+}
+
+// Decided reports whether a person has said that an edition is to answer whatever its gates say.
+func (r *Records) Decided(ctx context.Context, e *Edition) (decided bool, err error) {
+	err = r.db.GetContext(
+		ctx,
+		&decided,
+		"SELECT coalesce(bool_or(decided), false) FROM edition WHERE index_name = $1 AND number = $2",
+		e.Index,
+		e.Number,
+	)
+	return decided, err
 }
 
 // SaveMissed records that changes may be missing in an edition for good. The first reason

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -155,6 +156,7 @@ func (s *Server) routes(e *echo.Echo) {
 		"/indexes/:index/failed/dismiss",
 		func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) },
 	)
+	operator.POST("/indexes/:index/reindex", s.reindex)
 	admin := root.Group("", s.access.need(api.RoleAdmin))
 	admin.POST("/sources/:source/sign", s.sign)
 	admin.POST("/definition/check", s.check)
@@ -205,6 +207,7 @@ func (s *Server) problem(err error, c echo.Context) {
 		p = problemf(http.StatusBadRequest, "%v", err)
 	case errors.Is(err, inspect.ErrNotYet),
 		errors.Is(err, define.ErrNeedsFill),
+		errors.Is(err, define.ErrNotNow),
 		errors.Is(err, records.ErrExists):
 		p = problemf(http.StatusConflict, "%v", err)
 	default:
@@ -583,6 +586,21 @@ func (s *Server) treatFailed(
 		return err
 	}
 	return c.JSON(http.StatusOK, api.DocumentCount{Documents: n})
+}
+
+func (s *Server) reindex(c echo.Context) error {
+	asked, err := bind[api.ReindexAction](c)
+	if err != nil {
+		return err
+	}
+	if !slices.Contains([]string{api.ReindexStart, api.ReindexCancel, api.ReindexSwitch}, asked.Action) {
+		return problemf(http.StatusBadRequest, "the action is start, cancel or switch, not %q", asked.Action)
+	}
+	done, err := flow.Reindex(c.Request().Context(), s.flow, c.Param("index"), asked.Action)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, done)
 }
 
 // console serves the console's files; a path that is none of them is a page of the

@@ -5,6 +5,7 @@ import { useGet, useLive, type Document as Doc, type Hits, type Plan, type Previ
 import { count } from '../format';
 import { FailedDocuments } from '../parts/failed';
 import { History } from '../parts/history';
+import { Reindex } from '../parts/reindex';
 import { Code, Empty, Notice, StateMark, StateWord } from '../parts/parts';
 
 export function IndexPage() {
@@ -26,6 +27,7 @@ export function IndexPage() {
         {ix.sentence} {count(ix.rows)} rows, {count(ix.documents)} documents in {ix.edition}.
         {ix.built > 0 && ` Since the process started, ${count(ix.built)} were built: ${count(ix.delivered)} delivered, ${count(ix.unchanged)} not sent because they had not changed, ${count(ix.refused)} refused.`}
       </Typography>
+      {ix.fill && <Reindex ix={ix} />}
       {ix.failed > 0 && <FailedDocuments name={name} failed={ix.failed} show={setKey} />}
       <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
         <SearchBox name={name} live={ix.live} chosen={key} choose={setKey} />
@@ -33,6 +35,7 @@ export function IndexPage() {
           {/* One more that was delivered means that the document may have changed. */}
           <Document name={name} docKey={key} delivered={ix.delivered} />
           <History name={name} />
+          {!ix.fill && <Reindex ix={ix} />}
         </Stack>
       </Box>
     </>

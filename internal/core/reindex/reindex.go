@@ -1,8 +1,11 @@
-// Package reindex holds what filling an edition rests on: how large chunks are, and
-// which keys the stream has built since a chunk was read.
+// Package reindex holds what filling an edition rests on: its steps, how large chunks are, which
+// keys the stream has built since a chunk was read, and what it must come to before it answers.
 package reindex
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // State is a step of an edition's life.
 type State string
@@ -12,10 +15,27 @@ const (
 	Preparing  State = "preparing"
 	Filling    State = "filling"
 	CatchingUp State = "catching up"
-	Switched   State = "switched"
+	Checking   State = "checking"
+	// Ready editions are complete. They are switched to when their gates have passed, or a person
+	// says so.
+	Ready    State = "ready"
+	Switched State = "switched"
 	// Cancelled editions are dropped by whoever feeds them.
 	Cancelled State = "cancelled"
 )
+
+// next has the steps that may follow each.
+var next = map[State][]State{
+	Preparing:  {Filling, Cancelled},
+	Filling:    {CatchingUp, Cancelled},
+	CatchingUp: {Checking, Cancelled},
+	Checking:   {Ready, Cancelled},
+	Ready:      {Ready, Switched, Cancelled}, // Ready again, when the gates are looked at again
+	Switched:   {Cancelled},
+}
+
+// Leads reports whether a step may follow another.
+func (s State) Leads(to State) bool { return slices.Contains(next[s], to) }
 
 // Sizer chooses how many rows a chunk has, so that each is about Target bytes of
 // document whatever a row's documents weigh. The zero value is ready.

@@ -32,6 +32,7 @@ type Store interface {
 	Editions(ctx context.Context) ([]*records.Edition, error)
 	NewEdition(ctx context.Context, s *shape.Shape, engine string, version int) (*records.Edition, error)
 	CancelEdition(ctx context.Context, e *records.Edition) error
+	Decide(ctx context.Context, e *records.Edition) (bool, error)
 	DeleteEdition(ctx context.Context, e *records.Edition) error
 	SaveShape(ctx context.Context, e *records.Edition) error
 	Exclusively(ctx context.Context, do func() error) error

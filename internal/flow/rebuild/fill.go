@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
 	"pingo/internal/core/reindex"
+	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
@@ -27,6 +29,11 @@ type Store interface {
 	PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error
 	OpenChunks(ctx context.Context, e *records.Edition) ([]records.Chunk, error)
 	ChunkDone(ctx context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error
+	// Live is the edition that answers where another one is to, and how many failed documents it has;
+	// nil when none does.
+	Live(ctx context.Context, instead *records.Edition) (live *records.Edition, failed int64, err error)
+	// Decided reports whether a person has said that an edition is to answer.
+	Decided(ctx context.Context, e *records.Edition) (bool, error)
 }
 
 // workers read and send chunks side by side.
@@ -69,6 +76,13 @@ func (f *Fill) State() (reindex.State, reindex.Progress) {
 	return f.record.State, f.progress
 }
 
+// Gates are what the edition must come to, as last looked at; none before it is filled.
+func (f *Fill) Gates() []reindex.Gate {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.record.Gates
+}
+
 // update changes the record, and gives a copy that can be read without a lock.
 func (f *Fill) update(do func(r *records.Edition, p *reindex.Progress)) *records.Edition {
 	f.mu.Lock()
@@ -89,6 +103,8 @@ func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error) er
 		reindex.Preparing:  f.prepare,
 		reindex.Filling:    f.fillChunks,
 		reindex.CatchingUp: func(ctx context.Context) error { return f.catchUp(ctx, caughtUp) },
+		reindex.Checking:   f.check,
+		reindex.Ready:      func(ctx context.Context) error { return f.finish(ctx, caughtUp) },
 	}
 	for {
 		state, _ := f.State()
@@ -104,6 +120,9 @@ func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error) er
 // enter records the next step.
 func (f *Fill) enter(ctx context.Context, s reindex.State) error {
 	next := f.copy()
+	if !next.State.Leads(s) {
+		return fmt.Errorf("%s is %s, which does not lead to %s", next.Name(), next.State, s)
+	}
 	next.State = s
 	if !f.fence.Holds() {
 		<-ctx.Done()
@@ -316,7 +335,7 @@ func (f *Fill) chunkDone(ctx context.Context, c records.Chunk, became deliver.Ch
 	return nil
 }
 
-// catchUp waits for the stream, makes the edition searchable, and switches to it.
+// catchUp waits for the stream, and makes the edition searchable.
 func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error) error {
 	record := f.copy()
 	if err := caughtUp(ctx); err != nil {
@@ -325,6 +344,93 @@ func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error
 	if err := f.engine.FinishFill(ctx, record.Name(), record.Shape); err != nil {
 		return fmt.Errorf("making %s searchable: %w", record.Name(), err)
 	}
+	return f.enter(ctx, reindex.Checking)
+}
+
+// check looks at the gates, and records how they are.
+func (f *Fill) check(ctx context.Context) error {
+	gates, err := f.judge(ctx)
+	if err != nil {
+		return err
+	}
+	f.update(func(r *records.Edition, _ *reindex.Progress) { r.Gates = gates })
+	for _, g := range gates {
+		f.log.Info("gate", "gate", g.Name, "passed", g.Passed, "numbers", g.Sentence)
+	}
+	return f.enter(ctx, reindex.Ready)
+}
+
+// judge counts what the gates are about.
+func (f *Fill) judge(ctx context.Context) ([]reindex.Gate, error) {
+	record := f.copy()
+	rows, err := CountRows(ctx, f.reader, record.Shape)
+	if err != nil {
+		return nil, err
+	}
+	fresh := reindex.Counted{Failed: int64(f.edition.Failed())}
+	if fresh.Documents, err = f.engine.Count(ctx, record.Name()); err != nil {
+		return nil, fmt.Errorf("counting the documents of %s: %w", record.Name(), err)
+	}
+	f.edition.Stats.Rows.Set(rows)
+	f.edition.Stats.Documents.Set(fresh.Documents)
+	live, failed, err := f.store.Live(ctx, record)
+	if err != nil {
+		return nil, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
+	}
+	if live == nil || live.Engine != record.Engine {
+		return reindex.Judge(rows, fresh, nil, ""), nil
+	}
+	had := reindex.Counted{Failed: failed}
+	if had.Documents, err = f.engine.Count(ctx, live.Name()); err != nil {
+		return nil, fmt.Errorf("counting the documents of %s: %w", live.Name(), err)
+	}
+	lacks := ""
+	if live.Missed != nil {
+		lacks = live.Missed.Reason
+	}
+	return reindex.Judge(rows, fresh, &had, lacks), nil
+}
+
+// lookAgain is how often a gate that has not passed is looked at again: documents may be mended
+// meanwhile, or a person may have decided.
+const lookAgain = 2 * time.Second
+
+// finish waits until the gates have passed, or a person has said that the edition is to answer, and
+// switches to it.
+func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error) error {
+	for record := f.copy(); !reindex.Passed(record.Gates); record = f.copy() {
+		decided, err := f.store.Decided(ctx, record)
+		if err != nil {
+			return fmt.Errorf("asking whether %s is to answer: %w", record.Name(), err)
+		}
+		if decided {
+			f.log.Info("switched to though not all gates have passed, since a person said so")
+			break
+		}
+		gates, err := f.judge(ctx)
+		if err != nil {
+			return err
+		}
+		if !slices.Equal(gates, record.Gates) {
+			f.update(func(r *records.Edition, _ *reindex.Progress) { r.Gates = gates })
+			if err := f.enter(ctx, reindex.Ready); err != nil {
+				return err
+			}
+			continue
+		}
+		if !retry.Sleep(ctx, lookAgain) {
+			return ctx.Err()
+		}
+	}
+	if err := caughtUp(ctx); err != nil {
+		return err
+	}
+	return f.switchTo(ctx)
+}
+
+// switchTo has the public name answered by the edition.
+func (f *Fill) switchTo(ctx context.Context) error {
+	record := f.copy()
 	turn := f.engine.Names.Turn(record.Index)
 	if !turn.Take(ctx) {
 		return ctx.Err()
@@ -336,12 +442,6 @@ func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error
 	}
 	if err := f.engine.Switch(ctx, record.Index, record.Name()); err != nil {
 		return fmt.Errorf("switching %s to %s: %w", record.Index, record.Name(), err)
-	}
-	if n, err := f.engine.Count(ctx, record.Name()); err == nil {
-		f.edition.Stats.Documents.Set(n)
-	}
-	if n, err := CountRows(ctx, f.reader, record.Shape); err == nil {
-		f.edition.Stats.Rows.Set(n)
 	}
 	return f.enter(ctx, reindex.Switched)
 }

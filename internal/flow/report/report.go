@@ -196,6 +196,9 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 			Dropped:  progress.Dropped,
 			Began:    progress.Began,
 		}
+		for _, g := range p.filling.Fill.Gates() {
+			f.Gates = append(f.Gates, api.Gate(g))
+		}
 		if !progress.Began.IsZero() {
 			f.PerSecond, f.LeftMS = progress.Rate(now), progress.Left(now).Milliseconds()
 		}
@@ -325,6 +328,20 @@ func fillSentence(s *api.IndexStatus) string {
 		return lead + f.Edition + " is being prepared."
 	case api.FillCatchingUp:
 		return lead + f.Edition + " is filled and is catching up with the changes made meanwhile."
+	case api.FillChecking:
+		return lead + f.Edition + " is filled and is being compared with what it replaces."
+	case api.FillReady:
+		stopped := f.Stopped()
+		if len(stopped) == 0 {
+			return lead + f.Edition + " is ready and is about to take its place."
+		}
+		why := make([]string, len(stopped))
+		for i, g := range stopped {
+			why[i] = g.Sentence
+		}
+		return fmt.Sprintf(
+			"%s%s is filled and waits for you, since it is worse: %s. Mend what fails, or say pingo reindex switch %s, or cancel.",
+			lead, f.Edition, strings.Join(why, "; "), s.Name)
 	}
 	left := ""
 	if f.LeftMS > 0 {

@@ -116,6 +116,20 @@ func (r *recorded) SaveAllMissed(ctx context.Context, source, fence, reason stri
 	})
 }
 
+func (r *recorded) Live(ctx context.Context, instead *records.Edition) (live *records.Edition, failed int64, err error) {
+	live, err = call(ctx, r.p, to, "live beside "+instead.Name(), func(bool) (e *records.Edition, err error) {
+		e, failed, err = r.Records.Live(context.Background(), instead)
+		return e, err
+	})
+	return live, failed, err
+}
+
+func (r *recorded) Decided(ctx context.Context, e *records.Edition) (bool, error) {
+	return call(ctx, r.p, to, "decided "+e.Name(), func(bool) (bool, error) {
+		return r.Records.Decided(context.Background(), e)
+	})
+}
+
 func (r *recorded) Refill(ctx context.Context, e *records.Edition) (*records.Edition, error) {
 	return call(ctx, r.p, to, "refill "+e.Name(), func(bool) (*records.Edition, error) {
 		return r.Records.Refill(context.Background(), e)

@@ -41,6 +41,7 @@ type recorded struct {
 	leases     map[string]records.Lease
 	processes  map[string]records.Process
 	gone       map[string]bool
+	decided    map[edition]bool
 }
 
 type edition struct {
@@ -72,6 +73,7 @@ func NewRecords(editions ...*records.Edition) *Records {
 		leases:    map[string]records.Lease{},
 		processes: map[string]records.Process{},
 		gone:      map[string]bool{},
+		decided:   map[edition]bool{},
 	}}
 	for _, e := range editions {
 		r.editions[of(e)] = *e
@@ -90,6 +92,7 @@ func (r recorded) copy() recorded {
 	r.applied, r.editions, r.numbered = slices.Clone(r.applied), maps.Clone(r.editions), maps.Clone(r.numbered)
 	r.chunks, r.failed, r.backlog = maps.Clone(r.chunks), maps.Clone(r.failed), maps.Clone(r.backlog)
 	r.leases, r.processes, r.gone = maps.Clone(r.leases), maps.Clone(r.processes), maps.Clone(r.gone)
+	r.decided = maps.Clone(r.decided)
 	return r
 }
 
@@ -280,11 +283,46 @@ func (r *Records) SaveEdition(_ context.Context, e *records.Edition) error {
 		if known.State == reindex.Cancelled {
 			return records.ErrLost
 		}
-		known.State, known.Expected, known.BeganAt, known.FilledAt, known.Planned =
-			e.State, e.Expected, e.BeganAt, e.FilledAt, e.Planned
+		known.State, known.Expected, known.BeganAt, known.FilledAt, known.Planned, known.Gates =
+			e.State, e.Expected, e.BeganAt, e.FilledAt, e.Planned, e.Gates
 		r.editions[of(e)] = known
 		return nil
 	})
+}
+
+// Live is the newest edition of an index that was switched to.
+func (r *Records) Live(_ context.Context, instead *records.Edition) (live *records.Edition, failed int64, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, e := range r.editions {
+		if e.Index == instead.Index && e.State == reindex.Switched && (live == nil || live.Number < e.Number) {
+			live = &e
+		}
+	}
+	for d := range r.failed {
+		if live != nil && d.edition == of(live) {
+			failed++
+		}
+	}
+	return live, failed, nil
+}
+
+// Decide says that an edition is to answer.
+func (r *Records) Decide(_ context.Context, e *records.Edition) (bool, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known := r.editions[of(e)]
+	if known.State == reindex.Ready {
+		r.decided[of(e)] = true
+	}
+	return known.State == reindex.Ready, nil
+}
+
+// Decided reports whether somebody has said so.
+func (r *Records) Decided(_ context.Context, e *records.Edition) (bool, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.decided[of(e)], nil
 }
 
 // SaveMissed records that changes may be missing.

@@ -1,0 +1,71 @@
+package reindex
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/dustin/go-humanize"
+)
+
+// Gate is a condition that a filled edition must meet before it is switched to.
+type Gate struct {
+	// Name is complete, refused or size.
+	Name   string `json:"name"`
+	Passed bool   `json:"passed"`
+	// Sentence has the numbers.
+	Sentence string `json:"sentence"`
+}
+
+// Counted is what an edition has.
+type Counted struct {
+	Documents int64 // that searches find
+	Failed    int64 // that the engine refused, or that cannot be built
+}
+
+const (
+	// strays is how many documents may be missing in a count, while rows come and go: so many, or one in
+	// so many of the rows.
+	strays, strayShare = 10, 100
+	// shrinkShare is what part of the live edition's documents another one may lack: one in so many.
+	shrinkShare = 10
+)
+
+// Judge compares a filled edition with the rows in the source, and with the edition that answers; live
+// is nil when none does. lacks says why the live one is no measure, since it is known to be wrong; empty
+// when it is one. Where there is nothing to lose, all gates pass.
+func Judge(rows int64, fresh Counted, live *Counted, lacks string) []Gate {
+	measured := live != nil && lacks == ""
+	missing := rows - fresh.Documents - fresh.Failed
+	gates := []Gate{{
+		Name:   "complete",
+		Passed: live == nil || missing <= max(strays, rows/strayShare),
+		Sentence: fmt.Sprintf(
+			"%s rows, %s documents, %s failed", count(rows), count(fresh.Documents), count(fresh.Failed)),
+	}}
+	if live == nil {
+		return gates
+	}
+	against := ""
+	if lacks != "" {
+		against = ", which is no measure: " + lacks
+	}
+	return append(gates, Gate{
+		Name:   "refused",
+		Passed: !measured || fresh.Failed <= live.Failed,
+		Sentence: fmt.Sprintf(
+			"%s failed documents, %s in the edition that answers%s", count(fresh.Failed), count(live.Failed), against),
+	}, Gate{
+		Name: "size",
+		// A failed document may be there in the live edition, as it was before.
+		Passed: !measured || live.Documents-fresh.Documents-fresh.Failed <= max(strays, live.Documents/shrinkShare),
+		Sentence: fmt.Sprintf(
+			"%s documents, %s in the edition that answers%s", count(fresh.Documents), count(live.Documents), against),
+	})
+}
+
+func count(n int64) string { return humanize.Comma(n) }
+
+// Passed reports whether all gates are.
+func Passed(gates []Gate) bool {
+	return !slices.ContainsFunc(gates, func(g Gate) bool { return !g.Passed })
+}

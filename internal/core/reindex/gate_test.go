@@ -1,0 +1,57 @@
+package reindex
+
+import (
+	"strings"
+	"testing"
+)
+
+// An edition is switched to when it has what its rows make, and is no worse than the one that answers.
+func TestGates(t *testing.T) {
+	for name, c := range map[string]struct {
+		rows  int64
+		fresh Counted
+		live  *Counted
+		lacks string
+		stops string // the gates that do
+	}{
+		"as good":                {63666, Counted{63666, 0}, &Counted{63660, 0}, "", ""},
+		"174 are refused":        {63666, Counted{63492, 174}, &Counted{63666, 0}, "", "refused"},
+		"as many as before are":  {63666, Counted{63492, 174}, &Counted{63490, 174}, "", ""},
+		"a part is missing":      {63666, Counted{60000, 0}, &Counted{60000, 0}, "", "complete"},
+		"a few come meanwhile":   {200, Counted{191, 0}, &Counted{190, 0}, "", ""},
+		"it shrinks":             {100, Counted{100, 0}, &Counted{1000, 0}, "", "size"},
+		"it shrinks and refuses": {100, Counted{80, 20}, &Counted{1000, 19}, "", "refused size"},
+		"a few rows went":        {8, Counted{7, 1}, &Counted{9, 1}, "", ""},
+		"the live one is wrong":  {100, Counted{80, 20}, &Counted{1000, 19}, "changes may be missing", ""},
+		"there is no live one":   {63666, Counted{10, 174}, nil, "", ""},
+	} {
+		var stops []string
+		gates := Judge(c.rows, c.fresh, c.live, c.lacks)
+		for _, g := range gates {
+			if !g.Passed {
+				stops = append(stops, g.Name)
+			}
+		}
+		if got := strings.Join(stops, " "); got != c.stops || Passed(gates) != (c.stops == "") {
+			t.Errorf("%s: %q stops it: %+v", name, got, gates)
+		}
+	}
+	if g := Judge(63666, Counted{63492, 174}, &Counted{63666, 0}, ""); g[1].Sentence != "174 failed documents, 0 in the edition that answers" {
+		t.Errorf("%+v", g)
+	}
+}
+
+// Every step leads on, and only to where it may.
+func TestSteps(t *testing.T) {
+	order := []State{Preparing, Filling, CatchingUp, Checking, Ready, Switched}
+	for i, from := range order {
+		for j, to := range order {
+			if want := j == i+1 || from == Ready && to == Ready; from.Leads(to) != want {
+				t.Errorf("from %s to %s: %t", from, to, !want)
+			}
+		}
+		if !from.Leads(Cancelled) || Cancelled.Leads(from) {
+			t.Errorf("%s and cancelled", from)
+		}
+	}
+}
