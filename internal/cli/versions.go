@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -132,29 +134,27 @@ type changedFile struct {
 	Diff string `json:"diff"`
 }
 
+// compare compares files of the same name, in whatever folder they were; one file with one, whatever
+// it was called.
 func compare(from, to *api.DefinitionVersion) []changedFile {
-	if len(from.Files) == 1 && len(to.Files) == 1 { // whatever it was called then
-		renamed := *from
-		renamed.Files = []api.File{{Name: to.Files[0].Name, Text: from.Files[0].Text}}
-		from = &renamed
+	nameOf := func(f api.File) string {
+		if len(from.Files) == 1 && len(to.Files) == 1 {
+			return path.Base(to.Files[0].Name)
+		}
+		return path.Base(f.Name)
 	}
 	texts := func(v *api.DefinitionVersion) map[string]string {
 		out := map[string]string{}
 		for _, f := range v.Files {
-			out[f.Name] = f.Text
+			out[nameOf(f)] += f.Text
 		}
 		return out
 	}
 	before, after := texts(from), texts(to)
-	var names []string
-	for _, f := range slices.Concat(from.Files, to.Files) {
-		if !slices.Contains(names, f.Name) {
-			names = append(names, f.Name)
-		}
-	}
-	slices.Sort(names)
+	both := maps.Clone(before)
+	maps.Copy(both, after)
 	out := []changedFile{}
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(both)) {
 		diff := udiff.Unified(
 			fmt.Sprintf("%s (version %d)", name, from.Version), fmt.Sprintf("%s (version %d)", name, to.Version),
 			before[name], after[name])

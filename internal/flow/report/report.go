@@ -285,6 +285,9 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		)
 	case s.Fill != nil:
 		s.State, s.Sentence = api.StateFilling, fillSentence(s)
+		if s.Fill.State == api.FillReady && len(s.Fill.Stopped()) > 0 {
+			s.State = api.StateWaiting // for a person
+		}
 	case s.ReadAt == nil:
 		s.State = api.StateCatchingUp
 		s.Sentence = "The process that feeds it has just begun: it reads what has changed meanwhile."
