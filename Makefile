@@ -29,7 +29,7 @@ demo: build
 	@bin/pingo demo
 
 test: build lint
-	go test -timeout 20m ./...
+	go test -timeout 30m ./...
 
 # What concerns engines again, against real servers.
 test-engines: build engines

@@ -44,6 +44,8 @@ type holder struct {
 	requests chan func(context.Context) // carried out by run, in its context
 	work     sync.WaitGroup
 
+	inherited map[editionName]bool // others may have fed these before; not changed once it has started
+
 	mu       sync.Mutex // guards editions
 	editions map[editionName]*fed
 }
@@ -121,6 +123,7 @@ func (s *Service) newHolder(leases []*lease.Lease) *holder {
 		stopped:     make(chan struct{}),
 		requests:    make(chan func(context.Context)),
 		editions:    map[editionName]*fed{},
+		inherited:   map[editionName]bool{},
 	}
 	for _, l := range leases {
 		src := s.connections.Source(l.Source())
@@ -310,9 +313,13 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	e := deliver.New(record, reader, eng, h.records, fence, h.log)
 	f := &fed{record: record, reader: reader, engine: eng, stopped: make(chan struct{})}
 	f.Edition = e
+	var alone time.Time
+	if h.inherited[f.name()] {
+		alone = h.began
+	}
 	for _, x := range from {
 		f.Followers = append(f.Followers, stream.NewFollower(e, record.Name(), record.Shape, x.name, reader, eng.Engine,
-			func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) }))
+			func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) }, alone))
 	}
 	if record.State != reindex.Switched {
 		f.Fill = rebuild.New(record, e, reader, eng, h.records, fence, h.log)

@@ -359,6 +359,7 @@ func (s *Service) hold(ctx context.Context, leases []*lease.Lease) (bool, error)
 	h, def := s.newHolder(leases), s.connections.Definition()
 	var fed []*records.Edition
 	for _, e := range editions {
+		h.inherited[editionName{e.Index, e.Number}] = true
 		names := e.Shape.Sources()
 		missing := func(name string) bool { return h.sources.of(name) == nil }
 		switch {

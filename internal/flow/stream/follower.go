@@ -43,7 +43,7 @@ type Follower struct {
 	engine  engine.Engine
 	// missed records that changes are missing in the edition for good.
 	missed func(ctx context.Context, reason string) error
-	began  time.Time
+	alone  time.Time // from when on nobody else feeds the edition
 
 	mu      sync.Mutex // guards what follows
 	open    []*expansion
@@ -71,7 +71,8 @@ type expansion struct {
 }
 
 // NewFollower prepares a follower of a source for an edition of some name in the engine. missed
-// records that changes are missing in the edition for good.
+// records that changes are missing in the edition for good. alone is from when on nobody else feeds
+// the edition, zero when nobody else ever did.
 func NewFollower(
 	e Edition,
 	name string,
@@ -80,6 +81,7 @@ func NewFollower(
 	reader source.Reader,
 	eng engine.Engine,
 	missed func(ctx context.Context, reason string) error,
+	alone time.Time,
 ) *Follower {
 	return &Follower{
 		edition: e,
@@ -89,7 +91,7 @@ func NewFollower(
 		reader:  reader,
 		engine:  eng,
 		missed:  missed,
-		began:   time.Now(),
+		alone:   alone,
 		changed: make(chan struct{}),
 		next:    make(chan struct{}, expanders),
 	}
@@ -230,14 +232,14 @@ func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket)
 	if err := f.edition.Barrier(ctx); err != nil {
 		return err
 	}
-	alone := time.Since(f.began) >= latest
+	late := time.Since(f.alone) < latest
 	err := f.reader.Keys(ctx, tree, nil, nil, func(key []string) error {
 		return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
 	})
 	if err != nil {
 		return err
 	}
-	if err := f.allStored(ctx, tree, t); err != nil || alone {
+	if err := f.allStored(ctx, tree, t); err != nil || !late {
 		return err
 	}
 	if !retry.Sleep(ctx, latest) {

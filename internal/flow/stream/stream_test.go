@@ -160,7 +160,7 @@ indexes:
 		{"notes", []string{"1"}, true}, {"notes", []string{"2"}, false}, // nobody knows where that was
 	} {
 		e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
-		f := NewFollower(e, "huts-e1", s, "lodge", db.Open(), nil, nil)
+		f := NewFollower(e, "huts-e1", s, "lodge", db.Open(), nil, nil, time.Time{})
 		ctx, stop := context.WithCancel(t.Context())
 		running := make(chan struct{})
 		go func() { defer close(running); f.Run(ctx) }()
@@ -221,7 +221,7 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 				}
 				missed = append(missed, name+": "+reason)
 				return nil
-			})
+			}, time.Time{})
 			st.Add(x)
 			return x, e
 		}
@@ -307,7 +307,7 @@ func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
 		}}}}
 		began := time.Now()
 		e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}}
-		f := NewFollower(e, "huts-e1", s, "lodge", &reader{}, &holding{arrives: began.Add(20 * time.Second)}, nil)
+		f := NewFollower(e, "huts-e1", s, "lodge", &reader{}, &holding{arrives: began.Add(20 * time.Second)}, nil, began)
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
 		work.Go(func() { f.Run(ctx) })
