@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -161,14 +162,19 @@ func (w *world) startPostgres(port int) {
 	}
 }
 
+// freeAddress is one where nobody listens. It is below the ports that the system gives out by itself:
+// else it might be given to the proxy that leads to it, which would then lead to itself.
 func freeAddress(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 100 {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 20_000+rand.IntN(10_000)))
+		if err == nil {
+			defer l.Close()
+			return l.Addr().String()
+		}
 	}
-	defer l.Close()
-	return l.Addr().String()
+	t.Fatal("a hundred ports are in use")
+	return ""
 }
 
 var printedToken = regexp.MustCompile(`PINGO_TOKEN=(\S+)`)
