@@ -40,8 +40,12 @@ indexes:
 			t.Errorf("%v: %s", args, out)
 		}
 	}
+	w.must("apply", "--yes", w.write(text("[name, depth_m]")+"    where: id > 0\n"))
+	if out := w.must("definition", "diff"); !strings.Contains(out, "+    where: id > 0\n") || strings.Contains(out, "-    fields") {
+		t.Errorf("a line that was added: %s", out)
+	}
 	w.must("apply", "--yes", "--version", "1")
-	if out := w.must("definition", "diff", "1"); out != "Versions 1 and 3 are the same.\n" {
+	if out := w.must("definition", "diff", "1"); out != "Versions 1 and 4 are the same.\n" {
 		t.Error(out)
 	}
 	for _, c := range []struct {
