@@ -357,9 +357,13 @@ func (s *Service) hold(ctx context.Context, leases []*lease.Lease) (bool, error)
 		return false, fmt.Errorf("reading the editions: %w", err)
 	}
 	h, def := s.newHolder(leases), s.connections.Definition()
+	others := slices.ContainsFunc(leases, func(l *lease.Lease) bool {
+		before, _ := l.Claimed()
+		return before.Epoch > 0 || l.Claiming() > 0 // else nobody has fed anything yet
+	})
 	var fed []*records.Edition
 	for _, e := range editions {
-		h.inherited[editionName{e.Index, e.Number}] = true
+		h.inherited[editionName{e.Index, e.Number}] = others
 		names := e.Shape.Sources()
 		missing := func(name string) bool { return h.sources.of(name) == nil }
 		switch {
