@@ -180,31 +180,34 @@ indexes:
 	}
 }
 
+// hutsOfRegions is the shape of huts with their region, and more nodes.
+func hutsOfRegions(more ...*shape.Node) *shape.Shape {
+	hut := &shape.Node{
+		ID:       0,
+		Parent:   -1,
+		Table:    shape.Ref{Name: "huts"},
+		Key:      []string{"id"},
+		Children: []int{1},
+		Columns:  []shape.Column{{Name: "id"}, {Name: "region_id"}},
+	}
+	region := &shape.Node{
+		ID:     1,
+		Parent: 0,
+		Name:   "region",
+		Table:  shape.Ref{Name: "regions"},
+		Key:    []string{"id"}, Columns: []shape.Column{{Name: "id"}},
+		Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}},
+	}
+	nodes := append([]*shape.Node{hut, region}, more...)
+	return &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: nodes}}}
+}
+
 // An edition that cannot follow its changes does not hold up the others for ever: once too many
 // are on their way it is recorded that it lacks some, and only then are they given up.
 func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		node := &shape.Node{
-			ID:       0,
-			Parent:   -1,
-			Table:    shape.Ref{Name: "huts"},
-			Key:      []string{"id"},
-			Children: []int{1},
-			Columns:  []shape.Column{{Name: "id"}, {Name: "region_id"}},
-		}
-		region := &shape.Node{
-			ID:     1,
-			Parent: 0,
-			Name:   "region",
-			Table:  shape.Ref{Name: "regions"},
-			Key:    []string{"id"}, Columns: []shape.Column{{Name: "id"}},
-			Link: &shape.Link{Theirs: []string{"id"}, Ours: []string{"region_id"}, OursAt: []int{1}},
-		}
-		made := func(of ...*shape.Node) *shape.Shape {
-			return &shape.Shape{Index: "huts", Source: "lodge", Trees: []*shape.Tree{{Index: "huts", Nodes: of}}}
-		}
-		one := made(node, region)
-		several := made(node, region, &shape.Node{ID: 2, Parent: 0, Source: "paths"})
+		one := hutsOfRegions()
+		several := hutsOfRegions(&shape.Node{ID: 2, Parent: 0, Source: "paths"})
 		f := &feed{most: 500, taken: map[int64]bool{}}
 		st := New("lodge", &source.Source{Reader: &reader{}, Feed: f}, slog.New(slog.DiscardHandler))
 		st.maxInFlight = 100
@@ -295,6 +298,31 @@ func (e *taken) Barrier(context.Context) error { return nil }
 
 func (r *reader) Keys(context.Context, *shape.Tree, []string, []string, func([]string) error) error {
 	return nil
+}
+
+// A change that leads through too many rows of one source into another has all documents built.
+func TestAWalkThatIsTooWide(t *testing.T) {
+	e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}}
+	tooWide := &reader{err: fmt.Errorf("source paths: %w", source.ErrTooWide)}
+	f := NewFollower(e, "huts-e1", hutsOfRegions(), "lodge", tooWide, &holding{}, nil, time.Time{})
+	var work sync.WaitGroup
+	ctx, stop := context.WithCancel(t.Context())
+	work.Go(func() { f.Run(ctx) })
+	changes, err := (&feed{most: 1, taken: map[int64]bool{}}).Changes(ctx, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := f.follow(ctx, changes, []*change.Ticket{change.NewTicket(time.Now(), func() {})}); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.idle(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if !e.keys["7"] { // which the engine has
+		t.Errorf("%v", e.keys)
+	}
+	stop()
+	work.Wait()
 }
 
 // A document that a process sent before it was gone, and that arrives after its table was truncated,
