@@ -391,13 +391,18 @@ func (f *Fill) judge(ctx context.Context) ([]reindex.Gate, error) {
 	return reindex.Judge(rows, fresh, &had, lacks), nil
 }
 
-// lookAgain is how often a gate that has not passed is looked at again: documents may be mended
-// meanwhile, or a person may have decided.
-const lookAgain = 2 * time.Second
+const (
+	// askAgain is how often it is looked whether a person has decided, or failed documents were mended.
+	askAgain = 2 * time.Second
+	// countAgain is how often all is counted anew meanwhile, which a large source should not do often.
+	countAgain = time.Minute
+)
 
 // finish waits until the gates have passed, or a person has said that the edition is to answer, and
 // switches to it.
 func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error) error {
+	var counted time.Time
+	failed := 0
 	for record := f.copy(); !reindex.Passed(record.Gates); record = f.copy() {
 		decided, err := f.store.Decided(ctx, record)
 		if err != nil {
@@ -407,18 +412,21 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 			f.log.Info("switched to though not all gates have passed, since a person said so")
 			break
 		}
-		gates, err := f.judge(ctx)
-		if err != nil {
-			return err
-		}
-		if !slices.Equal(gates, record.Gates) {
-			f.update(func(r *records.Edition, _ *reindex.Progress) { r.Gates = gates })
-			if err := f.enter(ctx, reindex.Ready); err != nil {
+		if now := f.edition.Failed(); now != failed || time.Since(counted) >= countAgain {
+			gates, err := f.judge(ctx)
+			if err != nil {
 				return err
 			}
-			continue
+			counted, failed = time.Now(), now
+			if !slices.Equal(gates, record.Gates) {
+				f.update(func(r *records.Edition, _ *reindex.Progress) { r.Gates = gates })
+				if err := f.enter(ctx, reindex.Ready); err != nil {
+					return err
+				}
+				continue
+			}
 		}
-		if !retry.Sleep(ctx, lookAgain) {
+		if !retry.Sleep(ctx, askAgain) {
 			return ctx.Err()
 		}
 	}

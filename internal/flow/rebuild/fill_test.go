@@ -13,6 +13,7 @@ import (
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/reindex"
+	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
@@ -202,6 +203,57 @@ func TestNoRequestOfAFillIsGivenUp(t *testing.T) {
 		if n := slow.givenUp.Load(); n > 0 || len(r.engine.Stored()) != 6000 {
 			t.Errorf("%d requests given up, %d documents", n, len(r.engine.Stored()))
 		}
+	})
+}
+
+// counting counts how often the rows are counted.
+type counting struct {
+	*model.Table
+	n atomic.Int64
+}
+
+func (c *counting) Count(ctx context.Context, t *shape.Tree) (int64, error) {
+	c.n.Add(1)
+	return c.Table.Count(ctx, t)
+}
+
+// An edition with a document that fails, where the one that answers has none, waits for a person. The
+// source's rows are not counted all the time meanwhile.
+func TestAWorseEditionWaits(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		edition := func(number int, state reindex.State) *records.Edition {
+			return &records.Edition{Index: "huts", Number: number, State: state, Shape: model.Shape(), Engine: "main"}
+		}
+		record, log, fence := edition(2, reindex.Preparing), slog.New(slog.DiscardHandler), &model.Fence{}
+		store := model.NewRecords(edition(1, reindex.Switched), record)
+		table := &counting{Table: model.NewTable(1200)}
+		table.Fail = func(keys []string) error {
+			if slices.Contains(keys, "k00700") {
+				return &source.Error{Fault: source.BadValue, Err: errors.New("division by zero")}
+			}
+			return nil
+		}
+		eng := &connect.Engine{Engine: model.NewEngine(), Name: "main", Limiter: connect.NewLimiter()}
+		e := deliver.New(record, table, eng, store, fence, log)
+		fill := New(record, e, table, eng, store, fence, log)
+		ctx, stop := context.WithCancel(t.Context())
+		go e.Run(ctx, model.Claimed())
+		done := make(chan error, 1)
+		go func() { done <- fill.Run(ctx, e.Barrier) }()
+		time.Sleep(10 * time.Minute)
+		if state, _ := fill.State(); state != reindex.Ready || reindex.Passed(fill.Gates()) || table.n.Load() > 15 {
+			t.Errorf("%s, %+v, counted %d times", state, fill.Gates(), table.n.Load())
+		}
+		if ready, err := store.Decide(ctx, record); !ready || err != nil {
+			t.Fatal(ready, err)
+		}
+		time.Sleep(2 * askAgain)
+		if state, _ := fill.State(); state != reindex.Switched {
+			t.Errorf("%s after a person has decided", state)
+		}
+		stop()
+		<-e.Ended()
+		<-done
 	})
 }
 
