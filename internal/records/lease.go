@@ -93,7 +93,7 @@ func (r *Records) Take(ctx context.Context, source, process string, seen *Lease,
 const history = `((SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint()))`
 
 // Renew moves the beat of a lease on, records the claim on its source, and leaves word of
-// how things stand. It fails with ErrLost when the lease has another holder, and with
+// how things stand, unless there is none: then the last one stays. It fails with ErrLost when the lease has another holder, and with
 // ErrOlder when the records are older than the last renewal.
 func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.RawMessage) error {
 	claimed, err := json.Marshal(l.Claimed)
@@ -103,7 +103,7 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 	n, err := changed(
 		r.db.ExecContext(
 			ctx,
-			`UPDATE lease SET beat = $4, claimed = $6, claiming = $9, sound = $10, status = $7, changed_at = now()
+			`UPDATE lease SET beat = $4, claimed = $6, claiming = $9, sound = $10, status = coalesce(nullif($7, '')::jsonb, status), changed_at = now()
 		WHERE source = $1 AND holder = $2 AND epoch = $3 AND beat >= $5 AND beat < $4 AND history = $8 AND `+history+` = $8`,
 			l.Source,
 			l.Holder,

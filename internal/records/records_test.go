@@ -82,6 +82,13 @@ func TestLeasesAndFencing(t *testing.T) {
 		t.Errorf("renewing late: %v", err)
 	}
 	first.Beat = 1
+	if err := a.Renew(ctx, first, 2, nil); err != nil {
+		t.Errorf("renewing without a word: %v", err)
+	}
+	if l := look(t, b, "lodge"); string(l.Status) != `{"word": 1}` {
+		t.Errorf("without a word, %q stays", l.Status)
+	}
+	first.Beat = 2
 	version, err := a.Apply(ctx, nil, nil, "me")
 	if err != nil {
 		t.Fatal(err)

@@ -45,6 +45,10 @@ type Lease struct {
 	lost    chan struct{}
 	once    sync.Once
 
+	// renewing is held while the records are waited for, so that one renewal does not overtake
+	// another. It is a channel, so that tests in virtual time can wait for it.
+	renewing chan struct{}
+
 	mu     sync.Mutex    // guards what follows
 	record records.Lease // as it was last renewed
 	beat   int64         // the last that was tried
@@ -52,8 +56,7 @@ type Lease struct {
 	// been made; they are recorded with the next renewal.
 	claimed  change.Claim
 	claiming int64
-	sound    string          // see records.Lease
-	status   json.RawMessage // that was told last
+	sound    string // see records.Lease
 }
 
 // Take takes the lease on a source, if it is still as it was seen; else it returns nil. Its
@@ -79,6 +82,7 @@ func Take(
 		sound:    record.Sound,
 		beat:     record.Beat,
 		lost:     make(chan struct{}),
+		renewing: make(chan struct{}, 1),
 	}
 	l.until.Store(&until)
 	return l, nil
@@ -253,16 +257,14 @@ func (l *Lease) Claiming() int64 {
 
 // Renew renews the lease once; without a status the last one stays.
 func (l *Lease) Renew(ctx context.Context, status json.RawMessage) error {
+	l.renewing <- struct{}{}
+	defer func() { <-l.renewing }()
 	ctx, cancel := context.WithTimeout(ctx, renewTimeout)
 	defer cancel()
 	l.mu.Lock()
 	l.beat++ // also of a try that failed, since it may have come through
 	next, beat := l.record, l.beat
 	next.Claimed, next.Claiming, next.Sound = l.claimed, l.claiming, l.sound
-	if status == nil {
-		status = l.status
-	}
-	l.status = status
 	l.mu.Unlock()
 	until := time.Now().Add(Time - margin)
 	if err := l.store.Renew(ctx, &next, beat, status); err != nil {

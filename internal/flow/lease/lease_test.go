@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -95,6 +97,39 @@ func TestVersionsNeverReachTheNextEpoch(t *testing.T) {
 
 // A lease that is not renewed ends for its holder before it ends for others, whatever
 // anybody's clock says: only how time passes counts.
+// overtaking lets the second renewal arrive before the first, and remembers what it was told.
+type overtaking struct {
+	*model.Records
+	calls atomic.Int64
+}
+
+func (o *overtaking) Renew(ctx context.Context, l *records.Lease, beat int64, status json.RawMessage) error {
+	if o.calls.Add(1) == 1 {
+		time.Sleep(time.Second)
+	}
+	return o.Records.Renew(ctx, l, beat, status)
+}
+
+// A lease is renewed by its keeper and with each claim. When both do so at the same moment, it is not
+// lost because one overtakes the other on the way.
+func TestRenewalsDoNotOvertakeEachOther(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l, err := Take(t.Context(), &overtaking{Records: model.NewRecords()}, "lodge", "A", nil, 0)
+		if err != nil || l == nil {
+			t.Fatal(l, err)
+		}
+		var both sync.WaitGroup
+		for range 2 {
+			both.Go(func() {
+				if err := l.Renew(t.Context(), nil); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		both.Wait()
+	})
+}
+
 func TestAHolderStopsFirst(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := model.NewRecords()

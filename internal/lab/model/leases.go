@@ -123,7 +123,10 @@ func (r *Records) Renew(_ context.Context, l *records.Lease, beat int64, status 
 		return records.ErrLost
 	}
 	now.Beat, now.Claimed, now.Claiming, now.Sound = beat, l.Claimed, l.Claiming, l.Sound
-	now.Status, now.ChangedAt = status, time.Now()
+	now.ChangedAt = time.Now()
+	if status != nil {
+		now.Status = status
+	}
 	r.leases[l.Source] = now
 	return nil
 }
