@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -11,11 +10,9 @@ import (
 	"sort"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -270,7 +267,7 @@ have less than half as many documents as now, must be named with --accept.`,
 				return err
 			}
 			if !noWait {
-				if err := a.waitForFill(cmd.Context()); err != nil {
+				if err := a.waitForFill(cmd.Context(), "", false); err != nil {
 					return err
 				}
 			}
@@ -336,78 +333,6 @@ func confirm(to io.Writer, question string) error {
 		return errors.New("nothing was done")
 	}
 	return nil
-}
-
-// waitForFill shows how far the editions are until all of them answer: as a bar when
-// a person looks, as plain lines otherwise.
-func (a *App) waitForFill(ctx context.Context) error {
-	var bar *progressbar.ProgressBar
-	var barOf, lastLine string
-	var said time.Time
-	defer func() {
-		if bar != nil {
-			bar.Finish()
-		}
-	}()
-	for {
-		status, err := a.client().Status(ctx)
-		if err != nil {
-			return err
-		}
-		var open *api.IndexStatus
-		var stopped error
-		for i := range status.Indexes {
-			ix := &status.Indexes[i]
-			switch {
-			case ix.Fill == nil:
-			case ix.Fill.State == api.FillReady && len(ix.Fill.Stopped()) > 0:
-				stopped = errors.Join(stopped, fmt.Errorf("%s: %w: %s", ix.Fill.Edition, errStopped, ix.Sentence))
-			case open == nil:
-				open = ix
-			}
-		}
-		if open == nil {
-			return stopped
-		}
-		f := open.Fill
-		switch {
-		case open.Trouble != nil:
-			if open.Trouble.Message != lastLine {
-				lastLine = open.Trouble.Message
-				fmt.Fprintf(a.Err, "\n%s: %s\n", open.Name, open.Sentence)
-			}
-		case !watched():
-			if line := f.Edition + string(f.State); line != lastLine || time.Since(said) > 5*time.Second {
-				fmt.Fprintf(
-					a.Err,
-					"%s: %s, %s of %s rows\n",
-					f.Edition,
-					f.State,
-					humanize.Comma(f.Rows),
-					humanize.Comma(f.Expected),
-				)
-				lastLine, said = line, time.Now()
-			}
-		case f.State == api.FillFilling:
-			if barOf != f.Edition {
-				bar, barOf = progressbar.NewOptions64(
-					max(f.Expected, 1),
-					progressbar.OptionSetWriter(a.Err),
-					progressbar.OptionSetDescription(f.Edition),
-					progressbar.OptionShowCount(),
-					progressbar.OptionSetItsString("rows"),
-					progressbar.OptionShowIts(),
-					progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) }),
-				), f.Edition
-			}
-			bar.Set64(min(f.Rows, max(f.Expected, 1)))
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(200 * time.Millisecond):
-		}
-	}
 }
 
 func (a *App) capture() *cobra.Command {

@@ -303,12 +303,37 @@ func (c *Client) FailedDocument(ctx context.Context, index, key string) (*api.Fa
 	)
 }
 
-// Reindex starts, cancels or switches the reindex of an index.
-func (c *Client) Reindex(ctx context.Context, index, action string) (*api.Reindexed, error) {
+// Reindex does something to the reindex of an index.
+func (c *Client) Reindex(ctx context.Context, index string, action api.ReindexAction) (*api.Reindexed, error) {
 	out := &api.Reindexed{}
-	path := "/api/indexes/" + url.PathEscape(index) + "/reindex"
-	return out, c.call(ctx, http.MethodPost, path, nil, api.ReindexAction{Action: action}, out)
+	return out, c.call(ctx, http.MethodPost, ofIndex(index, "reindex"), nil, action, out)
 }
+
+// Runs tells of the editions of an index, the newest first.
+func (c *Client) Runs(ctx context.Context, index string) (out []api.Run, err error) {
+	err = c.call(ctx, http.MethodGet, ofIndex(index, "reindex"), nil, nil, &out)
+	return out, err
+}
+
+// Estimate says what filling an index anew would cost.
+func (c *Client) Estimate(ctx context.Context, index string) (*api.Estimate, error) {
+	out := &api.Estimate{}
+	return out, c.call(ctx, http.MethodGet, ofIndex(index, "reindex/estimate"), nil, nil, out)
+}
+
+// Expect runs the searches that the definition expects something of.
+func (c *Client) Expect(ctx context.Context, index string) (*api.Expected, error) {
+	out := &api.Expected{}
+	return out, c.call(ctx, http.MethodGet, ofIndex(index, "expect"), nil, nil, out)
+}
+
+// Compare compares documents of two editions of an index, those of at most so many rows.
+func (c *Client) Compare(ctx context.Context, index string, rows int) (*api.Comparison, error) {
+	out := &api.Comparison{}
+	return out, c.call(ctx, http.MethodGet, ofIndex(index, "compare"), url.Values{"rows": {strconv.Itoa(rows)}}, nil, out)
+}
+
+func ofIndex(index, what string) string { return "/api/indexes/" + url.PathEscape(index) + "/" + what }
 
 // RetryFailed has failed documents built and sent again. It returns how many.
 func (c *Client) RetryFailed(ctx context.Context, index string, which api.FailedSelection) (int, error) {

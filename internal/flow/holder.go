@@ -321,9 +321,13 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		f.Followers = append(f.Followers, stream.NewFollower(e, record.Name(), record.Shape, x.name, reader, eng.Engine,
 			func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) }, alone))
 	}
-	if record.State != reindex.Switched {
-		f.Fill = rebuild.New(record, e, reader, eng, h.records, fence, h.log)
+	policy := func() reindex.Policy {
+		if ix := h.connections.Definition().Index(record.Index); ix != nil {
+			return ix.Reindex
+		}
+		return reindex.DefaultPolicy
 	}
+	f.Fill = rebuild.New(record, e, reader, eng, h.records, fence, policy, h.log)
 	ctx, f.cancel = context.WithCancel(ctx)
 	h.mu.Lock()
 	h.editions[editionName{record.Index, record.Number}] = f
@@ -349,25 +353,27 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 			return
 		case <-claimed: // nobody else has the epoch now
 		}
-		work.Go(func() { verify.Count(ctx, e, reader, eng, h.log) })
-		if f.Fill != nil && record.State != reindex.Cancelled {
-			work.Go(func() {
-				caughtUp := func(ctx context.Context) error {
-					for i, x := range from {
-						if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {
-							return err
-						}
-					}
-					return nil
-				}
-				if f.Fill.Run(ctx, caughtUp) == nil {
-					h.keepAnswering(ctx, f)
-					h.wake() // what it replaces is retired
-				}
-			})
-		} else if record.State == reindex.Switched {
-			work.Go(func() { h.keepAnswering(ctx, f) })
+		work.Go(func() { verify.Count(ctx, e, f.Fill, reader, eng, h.log) })
+		if record.State == reindex.Cancelled {
+			return
 		}
+		caughtUp := func(ctx context.Context) error {
+			for i, x := range from {
+				if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		f.Fill.Run(ctx, caughtUp, func(ctx context.Context) {
+			for _, other := range h.all() {
+				if other != f && other.record.Index == record.Index {
+					other.Fill.Stepped()
+				}
+			}
+			h.wake() // others look at what it replaces
+			h.keepAnswering(ctx, f)
+		})
 	})
 }
 
@@ -441,6 +447,9 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 		return ctx.Err()
 	case <-h.sources.of(f.record.Shape.Source).claimer.Claimed():
 	}
+	if retired, err := h.records.Retire(ctx, f.record); err != nil || !retired {
+		return err // a list of the editions was older than what became of it
+	}
 	if err := h.answerElsewhere(ctx, f); err != nil {
 		return err
 	}
@@ -461,7 +470,7 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 	return nil
 }
 
-// keepAnswering looks once, when an edition is live, whether the public name points to the
+// keepAnswering looks, when an edition has begun to answer, whether the public name points to the
 // live one: a switch to another edition may have arrived after its own and before the records
 // had it, when the other's drop did not know it yet.
 func (h *holder) keepAnswering(ctx context.Context, f *fed) {
@@ -474,32 +483,32 @@ func (h *holder) keepAnswering(ctx context.Context, f *fed) {
 
 // answerElsewhere sees to it that the public name points to the live edition, when there is
 // one in the same engine. It may be older than the one that is dropped, which was overtaken or
-// cancelled while its switch was on its way.
+// cancelled while its switch was on its way. Another process may move the name meanwhile, to an
+// edition that it is about to record: whoever moved it looks once more, by what is recorded then.
 func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	turn := f.engine.Names.Turn(f.record.Index)
 	if !turn.Take(ctx) {
 		return ctx.Err()
 	}
 	defer turn.Give()
-	var live *fed
-	for _, other := range h.reported("") {
-		if r := other.Edition.Record; r.Index == f.record.Index && r.Engine == f.record.Engine && other.Live() {
-			live = h.fed(editionName{r.Index, r.Number}) // the newest comes last
+	for {
+		live, _, err := h.records.Live(ctx, f.record)
+		if err != nil || live == nil || live.Engine != f.record.Engine {
+			return err
+		}
+		names, err := f.engine.Resolve(ctx, f.record.Index)
+		if err != nil || slices.Equal(names, []string{live.Name()}) {
+			return err
+		}
+		if !h.sources.hold() {
+			<-ctx.Done()
+			return ctx.Err()
+		}
+		h.log.Warn("public name switched again", "edition", live.Name(), "instead", names)
+		if err := f.engine.Switch(ctx, f.record.Index, live.Name()); err != nil {
+			return err
 		}
 	}
-	if live == nil {
-		return nil
-	}
-	names, err := f.engine.Resolve(ctx, f.record.Index)
-	if err != nil || slices.Equal(names, []string{live.record.Name()}) {
-		return err
-	}
-	if !h.sources.hold() {
-		<-ctx.Done()
-		return ctx.Err()
-	}
-	h.log.Warn("public name switched again", "edition", live.record.Name(), "instead", names)
-	return f.engine.Switch(ctx, f.record.Index, live.record.Name())
 }
 
 // all lists the editions that are fed, or about to be left, in order.

@@ -45,6 +45,7 @@ type Records interface {
 	SaveMissed(ctx context.Context, e *records.Edition, reason string, refill bool) error
 	SaveAllMissed(ctx context.Context, source, fence, reason string) error
 	Refill(ctx context.Context, e *records.Edition) (*records.Edition, error)
+	Retire(ctx context.Context, e *records.Edition) (bool, error)
 	SaveSample(ctx context.Context, index string, at time.Time, body any) error
 }
 
@@ -439,7 +440,7 @@ func (s *Service) refill(ctx context.Context, states []records.EditionState) err
 	for _, e := range states {
 		name := editionName{e.Index, e.Number}
 		state, h := newest[name], s.holder(e.Source)
-		if h == nil || !state.Refill || state.retired || state.overtaken {
+		if h == nil || !state.Refill || state.retired || state.replaced || e.State == reindex.Previous {
 			continue
 		}
 		f := h.fed(name)
@@ -478,6 +479,7 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 				h.leave(name, true)
 			} else {
 				f.Edition.Missed.Note(state.Missed()) // anybody may have recorded it
+				f.Fill.Note(state.State, state.Course)
 			}
 		}
 	}
@@ -515,19 +517,22 @@ type editionName struct {
 	number int
 }
 
-// editionState is a recorded edition; retired: it was cancelled, a newer one answers, or
-// a newer one is being filled in its place.
+// editionState is a recorded edition; retired: it is of no use any more, since it was cancelled, was
+// overtaken before it answered, or need not be kept any longer.
 type editionState struct {
 	records.EditionState
-	retired   bool
-	overtaken bool // there is a newer one
+	retired  bool
+	replaced bool // a newer one is being filled, or answers
 }
 
 func newestStates(states []records.EditionState) map[editionName]editionState {
-	switched, newest := map[string]int{}, map[string]int{} // the newest that answers, and of all
-	for _, e := range states {
+	switched, newest, pending := map[string]int{}, map[string]int{}, map[string]int{}
+	for _, e := range states { // the newest of each comes last
 		if e.State == reindex.Switched {
 			switched[e.Index] = e.Number
+		}
+		if e.State.Pending() {
+			pending[e.Index] = e.Number
 		}
 		if e.State != reindex.Cancelled {
 			newest[e.Index] = e.Number
@@ -535,9 +540,8 @@ func newestStates(states []records.EditionState) map[editionName]editionState {
 	}
 	out := map[editionName]editionState{}
 	for _, e := range states {
-		s := editionState{EditionState: e, overtaken: e.Number < newest[e.Index]}
-		s.retired = e.State == reindex.Cancelled || e.Number < switched[e.Index] ||
-			e.State != reindex.Switched && s.overtaken
+		s := editionState{EditionState: e, replaced: e.Number < max(pending[e.Index], switched[e.Index])}
+		s.retired = e.State == reindex.Cancelled || e.Expired || e.State.Pending() && e.Number < newest[e.Index]
 		out[editionName{e.Index, e.Number}] = s
 	}
 	return out

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"pingo/internal/records"
 )
 
 // happening is something that happens now and then, as often as its weight says.
@@ -43,6 +45,7 @@ func (e *episode) happenings() []happening {
 			}
 		}),
 		{2, func(*sync.WaitGroup) { e.decide() }},
+		often(6, func(*sync.WaitGroup) { e.rollBack() }),
 		often(12, func(*sync.WaitGroup) { e.reindex([]string{"huts", "beds", "trails"}[e.random.IntN(3)]) }),
 	}
 	if _, there := e.indexes["places"]; there {
@@ -167,8 +170,17 @@ func (e *episode) decide() {
 	}
 }
 
+// rollBack is a person who has an edition answer again that did before.
+func (e *episode) rollBack() {
+	list := e.editions()
+	r := list[e.random.IntN(len(list))]
+	if kept, _ := e.records.Return(context.Background(), r); kept {
+		e.tell("%s is to answer again", r.Name())
+	}
+}
+
 func (e *episode) reindex(name string) {
-	if _, err := e.records.NewEdition(context.Background(), shapes()[name], e.indexes[name].engine, 1); err != nil {
+	if _, err := e.records.NewEdition(context.Background(), shapes()[name], e.indexes[name].engine, 1, records.Course{}); err != nil {
 		e.Fatal(err)
 	}
 	e.tell("reindex of %s", name)

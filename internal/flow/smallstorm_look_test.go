@@ -205,9 +205,12 @@ func (e *episode) end() {
 func (e *episode) wrong() (out []string) {
 	live := map[string]*records.Edition{}
 	for _, r := range e.editions() {
-		if r.State == reindex.Switched {
+		switch r.State {
+		case reindex.Switched:
 			live[r.Index] = r
-		} else {
+		case reindex.Previous: // it can answer again at any time
+			out = append(out, e.differences(r.Index, r.Name(), time.Now())...)
+		default:
 			out = append(out, fmt.Sprintf("%s is %s", r.Name(), r.State))
 		}
 	}

@@ -50,10 +50,12 @@ indexes:
     engine: main
     rows: lodge.huts
     fields: [n]
+    reindex: { keep_previous: 20s }
     related:
       region: { one: regions, on: { id: region_id }, fields: [n] }
   beds:
     engine: side
+    reindex: { keep_previous: 0 }
     rows: lodge.huts
     fields: [n]
   trails:

@@ -12,6 +12,7 @@ import (
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/lease"
+	"pingo/internal/flow/rebuild"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/model"
 	"pingo/internal/records"
@@ -62,7 +63,9 @@ indexes:
 func TestWhatIsMissingIsNotForgotten(t *testing.T) {
 	record := &records.Edition{Index: "huts", Number: 1, State: reindex.Switched, Shape: model.Shape()}
 	f := &fed{record: record}
-	f.Edition = deliver.New(record, nil, &connect.Engine{}, nil, nil, slog.New(slog.DiscardHandler))
+	log := slog.New(slog.DiscardHandler)
+	f.Edition = deliver.New(record, nil, &connect.Engine{}, nil, nil, log)
+	f.Fill = rebuild.New(record, f.Edition, nil, nil, nil, nil, nil, log)
 	h := &holder{sources: sources{{name: "lodge"}}, editions: map[editionName]*fed{{"huts", 1}: f}}
 	s := &Service{held: map[string]*holder{"lodge": h}, connections: connect.New(kinds.All(), "")}
 	older := []records.EditionState{{Index: "huts", Number: 1, State: reindex.Switched, Source: "lodge"}}

@@ -3,7 +3,9 @@ package records
 import (
 	"context"
 	"crypto/rand"
+	"database/sql/driver"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -39,6 +41,9 @@ type Edition struct {
 	Missed *Missed
 	// Gates are what it must come to before it is switched to, as last looked at.
 	Gates []reindex.Gate
+	// KeptUntil is how long an edition that answered is kept, so that it can again; nil for others.
+	KeptUntil *time.Time
+	Course
 	// Fence is that of the lease under which the edition is fed; what is recorded under a
 	// lease that was lost is not taken. It is empty for a person, who needs no lease.
 	Fence string
@@ -50,6 +55,31 @@ func (e *Edition) Name() string {
 		return fmt.Sprintf("%s-e%d", e.Index, e.Number)
 	}
 	return fmt.Sprintf("%s-e%d-%s", e.Index, e.Number, e.Birth)
+}
+
+// Course is what people say of how an edition is filled.
+type Course struct {
+	// Paused: no more of it is filled.
+	Paused bool `db:"paused"`
+	// Pace is nil where the definition's holds.
+	Pace *Pace `db:"pace"`
+	// BeginsAt is from when on it is filled; nil is at once.
+	BeginsAt *time.Time `db:"begins_at"`
+}
+
+// Pace is a reindex.Pace as the database has it.
+type Pace reindex.Pace
+
+// Scan reads what the database has.
+func (p *Pace) Scan(value any) error { return scanJSON(value, p) }
+
+// Value is what the database gets.
+func (p *Pace) Value() (driver.Value, error) {
+	if p == nil {
+		return nil, nil
+	}
+	b, err := json.Marshal(p)
+	return string(b), err
 }
 
 // Missed says that an edition may lack changes.
@@ -77,6 +107,8 @@ type editionRow struct {
 	Bytes      int64      `db:"bytes"`
 	Birth      string     `db:"birth"`
 	Gates      []byte     `db:"gates"`
+	KeptUntil  *time.Time `db:"kept_until"`
+	Course
 	missed
 }
 
@@ -89,6 +121,9 @@ type EditionState struct {
 	Source string        `db:"source"`
 	// Others are sources that its documents are made from, too.
 	Others Names `db:"others"`
+	// Expired: it has answered before, and need not be kept any longer.
+	Expired bool `db:"expired"`
+	Course
 	missed
 }
 
@@ -99,14 +134,16 @@ func (e *EditionState) Sources() []string { return append([]string{e.Source}, e.
 type Names []string
 
 // Scan reads what the database has.
-func (n *Names) Scan(value any) error {
+func (n *Names) Scan(value any) error { return scanJSON(value, n) }
+
+func scanJSON(value, into any) error {
 	switch text := value.(type) {
 	case []byte:
-		return json.Unmarshal(text, n)
+		return json.Unmarshal(text, into)
 	case string:
-		return json.Unmarshal([]byte(text), n)
+		return json.Unmarshal([]byte(text), into)
 	}
-	return fmt.Errorf("a list of names as %T", value)
+	return fmt.Errorf("JSON as %T", value)
 }
 
 // missed is Missed as the database has it.
@@ -131,6 +168,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 		ctx,
 		&out,
 		`SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill,
+		paused, pace, begins_at, state = 'previous' AND (missed IS NOT NULL OR kept_until < now()) AS expired,
 		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
 		FROM edition ORDER BY index_name, number`,
 	)
@@ -144,7 +182,8 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 		ctx,
 		&rows,
 		`SELECT index_name, number, state, shape, engine, definition, expected_rows,
-		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, gates, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
+		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, gates,
+		kept_until, paused, pace, begins_at, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
 	)
 	if err != nil {
 		return nil, err
@@ -167,6 +206,8 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 			Bytes:       row.Bytes,
 			Birth:       row.Birth,
 			Missed:      row.Missed(),
+			KeptUntil:   row.KeptUntil,
+			Course:      row.Course,
 		}
 		if err := json.Unmarshal(row.Shape, e.Shape); err != nil {
 			return nil, fmt.Errorf("the stored shape of %s: %w", e.Name(), err)
@@ -190,6 +231,7 @@ func (r *Records) NewEdition(
 	s *shape.Shape,
 	engine string,
 	version int,
+	course Course,
 ) (*Edition, error) {
 	b, err := json.Marshal(s)
 	if err != nil {
@@ -202,12 +244,13 @@ func (r *Records) NewEdition(
 		Engine:     engine,
 		Definition: version,
 		Birth:      strings.ToLower(rand.Text()[:6]),
+		Course:     course,
 	}
 	err = r.db.GetContext(ctx, &e.Number, `
 		WITH next AS (INSERT INTO numbered AS n VALUES ($1, 1) ON CONFLICT (index_name) DO UPDATE SET number = n.number + 1 RETURNING number)
-		INSERT INTO edition (index_name, number, state, shape, engine, definition, birth)
-		SELECT $1, number, $2, $3, $4, $5, $6 FROM next RETURNING number`,
-		s.Index, string(e.State), string(b), engine, version, e.Birth)
+		INSERT INTO edition (index_name, number, state, shape, engine, definition, birth, paused, pace, begins_at)
+		SELECT $1, number, $2, $3, $4, $5, $6, $7, $8, $9 FROM next RETURNING number`,
+		s.Index, string(e.State), string(b), engine, version, e.Birth, course.Paused, course.Pace, course.BeginsAt)
 	return e, err
 }
 
@@ -219,8 +262,9 @@ func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
 	}
 	return r.mustChange(
 		ctx,
-		`UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9, gates = $10
-		WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held,
+		`WITH saved AS (UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9, gates = $10
+			WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held+` RETURNING index_name, number, state)
+		INSERT INTO edition_event (index_name, number, what) SELECT index_name, number, state FROM saved`,
 		e,
 		string(e.State),
 		e.Expected,
@@ -230,6 +274,33 @@ func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
 		string(gates),
 	)
 }
+
+// SaveSwitched records that an edition answers under the public name. The one that did is kept as the
+// previous one for some time, unless that is 0 or it lacks changes. It fails with ErrOvertaken when there
+// is a newer edition than one that has never answered.
+func (r *Records) SaveSwitched(ctx context.Context, e *Edition, keep time.Duration) error {
+	n, err := r.fenced(
+		ctx,
+		`WITH saved AS (UPDATE edition e SET state = 'switched', kept_until = NULL WHERE index_name = $3 AND number = $4
+			AND state <> 'cancelled' AND `+held+` AND (state = 'returning' OR NOT EXISTS (SELECT FROM edition n
+				WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled')) RETURNING index_name, number, state),
+		stepped AS (UPDATE edition e SET state = CASE WHEN $5 > 0 AND missed IS NULL THEN 'previous' ELSE 'cancelled' END,
+				kept_until = now() + $5 * interval '1 second'
+			WHERE index_name = $3 AND number <> $4 AND state = 'switched' AND EXISTS (SELECT FROM saved) RETURNING index_name, number, state)
+		INSERT INTO edition_event (index_name, number, what) SELECT * FROM saved UNION ALL SELECT * FROM stepped`,
+		e,
+		keep.Seconds(),
+	)
+	if err == nil && n == 0 {
+		if err = r.stillHeld(ctx, e); err == nil {
+			err = ErrOvertaken
+		}
+	}
+	return err
+}
+
+// ErrOvertaken says that an edition does not answer any more, or never will.
+var ErrOvertaken = errors.New("it was cancelled, or there is a newer edition")
 
 // Live is the edition that answers where another one is to, and how many failed documents it has; nil
 // when none does.
@@ -248,6 +319,91 @@ func (r *Records) Live(ctx context.Context, instead *Edition) (live *Edition, fa
 	}
 	keys, err := r.FailedKeys(ctx, live, "")
 	return live, int64(len(keys)), err
+}
+
+// Return has an edition that answered before answer again. It reports whether it is kept.
+func (r *Records) Return(ctx context.Context, e *Edition) (bool, error) {
+	n, err := changed(r.db.ExecContext(
+		ctx,
+		`WITH saved AS (UPDATE edition SET state = 'returning' WHERE index_name = $1 AND number = $2 AND state = 'previous'
+			AND missed IS NULL RETURNING index_name, number, state)
+		INSERT INTO edition_event (index_name, number, what) SELECT * FROM saved`,
+		e.Index,
+		e.Number,
+	))
+	return n > 0, err
+}
+
+// Retire has an edition that is of no use any more dropped: one that was overtaken before it answered,
+// or that answered before and need not be kept any longer. It reports whether it is to be dropped.
+func (r *Records) Retire(ctx context.Context, e *Edition) (bool, error) {
+	n, err := r.fenced(
+		ctx,
+		`UPDATE edition e SET state = 'cancelled' WHERE index_name = $3 AND number = $4 AND `+held+` AND (state = 'cancelled'
+			OR state = 'previous' AND (missed IS NOT NULL OR kept_until < now())
+			OR state NOT IN ('switched', 'previous', 'returning') AND EXISTS (SELECT FROM edition n
+				WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled'))`,
+		e,
+	)
+	if err == nil && n == 0 {
+		err = r.stillHeld(ctx, e)
+	}
+	return n > 0, err
+}
+
+// SetCourse records how an edition that has not answered yet is to be filled, and what is to be told of
+// that. It reports whether there is such an edition.
+func (r *Records) SetCourse(ctx context.Context, e *Edition, c Course, what string) (bool, error) {
+	n, err := changed(r.db.ExecContext(
+		ctx,
+		`WITH saved AS (UPDATE edition SET paused = $3, pace = $4, begins_at = $5 WHERE index_name = $1 AND number = $2
+			AND state NOT IN ('switched', 'previous', 'returning', 'cancelled') RETURNING index_name, number)
+		INSERT INTO edition_event (index_name, number, what) SELECT index_name, number, $6 FROM saved`,
+		e.Index,
+		e.Number,
+		c.Paused,
+		c.Pace,
+		c.BeginsAt,
+		what,
+	))
+	return n > 0, err
+}
+
+// Event is something that became of an edition.
+type Event struct {
+	At time.Time `db:"at"`
+	// What is a step, or what somebody did, in words.
+	What string `db:"what"`
+}
+
+// mostEvents bounds how many events are given, the newest.
+const mostEvents = 200
+
+// Events lists what became of an edition, oldest first.
+func (r *Records) Events(ctx context.Context, e *Edition) ([]Event, error) {
+	out := []Event{}
+	err := r.db.SelectContext(
+		ctx,
+		&out,
+		"SELECT at, what FROM edition_event WHERE index_name = $1 AND number = $2 ORDER BY id DESC LIMIT $3",
+		e.Index,
+		e.Number,
+		mostEvents,
+	)
+	slices.Reverse(out)
+	return out, err
+}
+
+// SaveEvent records something that became of an edition, unless the last thing was the same.
+func (r *Records) SaveEvent(ctx context.Context, e *Edition, what string) error {
+	_, err := r.fenced(
+		ctx,
+		`INSERT INTO edition_event (index_name, number, what) SELECT $3::text, $4::int, $5::text WHERE `+held+`
+		AND $5::text IS DISTINCT FROM (SELECT what FROM edition_event WHERE index_name = $3 AND number = $4 ORDER BY id DESC LIMIT 1)`,
+		e,
+		what,
+	)
+	return err
 }
 
 // Decide says that an edition which is ready is to answer whatever its gates say. It reports whether
@@ -320,14 +476,14 @@ func (r *Records) Refill(ctx context.Context, e *Edition) (*Edition, error) {
 		ctx,
 		&newest,
 		`WITH cancelled AS (UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2 AND state <> 'switched')
-		SELECT NOT EXISTS (SELECT FROM edition WHERE index_name = $1 AND number > $2 AND state <> 'cancelled')`,
+		SELECT NOT EXISTS (SELECT FROM edition WHERE index_name = $1 AND number > $2 AND state NOT IN ('cancelled', 'previous'))`,
 		e.Index,
 		e.Number,
 	)
 	if err != nil || !newest {
 		return nil, err
 	}
-	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition)
+	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition, Course{})
 }
 
 // CancelEdition has an edition dropped by whoever feeds it.
@@ -357,14 +513,12 @@ func (r *Records) SaveShape(ctx context.Context, e *Edition) error {
 	return err
 }
 
-// DeleteEdition forgets an edition that the engine no longer has. Under a lease it keeps one
-// that is neither cancelled nor has a newer one: records that were restored may have forgotten
-// why it was dropped.
+// DeleteEdition forgets an edition that the engine no longer has. Under a lease it keeps one that is
+// not cancelled: records that were restored may have forgotten why it was dropped.
 func (r *Records) DeleteEdition(ctx context.Context, e *Edition) error {
 	n, err := r.fenced(
 		ctx,
-		`DELETE FROM edition e WHERE index_name = $3 AND number = $4 AND ($2 = '' OR state = 'cancelled'
-		OR EXISTS (SELECT FROM edition n WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled')) AND `+held,
+		"DELETE FROM edition WHERE index_name = $3 AND number = $4 AND ($2 = '' OR state = 'cancelled') AND "+held,
 		e,
 	)
 	if err == nil && n == 0 {

@@ -33,6 +33,9 @@ type FailedGroup struct {
 	LastAt    time.Time `db:"last_at"`
 }
 
+// wanted are failed documents of editions that answer or are to.
+const wanted = `(index_name, number) NOT IN (SELECT index_name, number FROM edition WHERE state IN ('previous', 'cancelled'))`
+
 // SaveFailed records a refused document of an edition, or counts one more attempt.
 func (r *Records) SaveFailed(ctx context.Context, e *Edition, f Failed) error {
 	return r.mustChange(ctx, `
@@ -64,7 +67,7 @@ func (r *Records) FailedDocuments(ctx context.Context, index, cause string, limi
 		ctx,
 		&out,
 		`SELECT index_name, number, key, kind, reason, cause, attempts, first_at, last_at FROM failed_document
-		WHERE index_name = $1 AND $2 IN ('', cause) ORDER BY last_at DESC, key LIMIT $3`,
+		WHERE index_name = $1 AND $2 IN ('', cause) AND `+wanted+` ORDER BY last_at DESC, key LIMIT $3`,
 		index,
 		cause,
 		limit,
@@ -96,7 +99,7 @@ func (r *Records) FailedGroups(ctx context.Context, index string) ([]FailedGroup
 		ctx,
 		&out,
 		`SELECT index_name, cause, min(kind) AS kind, min(reason) AS reason, count(*) AS documents, min(first_at) AS first_at, max(last_at) AS last_at
-		FROM failed_document WHERE $1 IN ('', index_name) GROUP BY index_name, cause ORDER BY documents DESC, index_name, cause`,
+		FROM failed_document WHERE $1 IN ('', index_name) AND `+wanted+` GROUP BY index_name, cause ORDER BY documents DESC, index_name, cause`,
 		index,
 	)
 	return out, err

@@ -102,6 +102,7 @@ func TestLeasesAndFencing(t *testing.T) {
 		},
 		"main",
 		version,
+		Course{},
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -230,7 +231,7 @@ func TestEditionsAndChunks(t *testing.T) {
 		Source: "lodge",
 		Trees:  []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"a", "b"}}}}},
 	}
-	e, err := r.NewEdition(t.Context(), s, "main", version)
+	e, err := r.NewEdition(t.Context(), s, "main", version, Course{})
 	if err != nil || !strings.HasPrefix(e.Name(), "huts-e1-") {
 		t.Fatal(e, err)
 	}
@@ -273,7 +274,7 @@ func TestEditionsAndChunks(t *testing.T) {
 	if err := r.DeleteEdition(t.Context(), e); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := r.NewEdition(t.Context(), s, "main", version); err != nil ||
+	if again, err := r.NewEdition(t.Context(), s, "main", version, Course{}); err != nil ||
 		again.Number != 2 { // the engine may still have a copy of the first
 		t.Error(again, err)
 	}
@@ -287,7 +288,7 @@ func TestStaleHoldersChangeNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	stale := take(t, r, "lodge", "A")
-	now, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Source: "lodge"}, "main", version)
+	now, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Source: "lodge"}, "main", version, Course{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -375,6 +376,7 @@ func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 		&shape.Shape{Index: "huts", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}}}}}},
 		"main",
 		version,
+		Course{},
 	)
 	if err != nil {
 		t.Fatal(err)

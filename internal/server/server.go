@@ -12,7 +12,6 @@ import (
 	"net"
 	"net/http"
 	"path"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -137,6 +136,11 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/indexes/:index/preview/:key", s.preview)
 	viewer.GET("/indexes/:index/sample", s.sample)
 	viewer.GET("/indexes/:index/history", s.history)
+	looks := &inspect.Reindexes{Inspector: s.flow.Inspect}
+	viewer.GET("/indexes/:index/reindex", ofIndex(looks.Runs))
+	viewer.GET("/indexes/:index/reindex/estimate", ofIndex(looks.Estimate))
+	viewer.GET("/indexes/:index/expect", ofIndex(looks.Expect))
+	viewer.GET("/indexes/:index/compare", compare(looks))
 	viewer.GET("/sources/:source/changes", s.recent)
 	viewer.GET("/sources/:source/trace", s.traceChange)
 	viewer.GET("/failed", s.failedGroups)
@@ -156,7 +160,7 @@ func (s *Server) routes(e *echo.Echo) {
 		"/indexes/:index/failed/dismiss",
 		func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) },
 	)
-	operator.POST("/indexes/:index/reindex", s.reindex)
+	operator.POST("/indexes/:index/reindex", reindex(s.flow))
 	admin := root.Group("", s.access.need(api.RoleAdmin))
 	admin.POST("/sources/:source/sign", s.sign)
 	admin.POST("/definition/check", s.check)
@@ -586,21 +590,6 @@ func (s *Server) treatFailed(
 		return err
 	}
 	return c.JSON(http.StatusOK, api.DocumentCount{Documents: n})
-}
-
-func (s *Server) reindex(c echo.Context) error {
-	asked, err := bind[api.ReindexAction](c)
-	if err != nil {
-		return err
-	}
-	if !slices.Contains([]string{api.ReindexStart, api.ReindexCancel, api.ReindexSwitch}, asked.Action) {
-		return problemf(http.StatusBadRequest, "the action is start, cancel or switch, not %q", asked.Action)
-	}
-	done, err := flow.Reindex(c.Request().Context(), s.flow, c.Param("index"), asked.Action)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, done)
 }
 
 // console serves the console's files; a path that is none of them is a page of the

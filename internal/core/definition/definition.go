@@ -6,6 +6,7 @@ package definition
 import (
 	"cmp"
 	"fmt"
+	"pingo/internal/core/reindex"
 	"slices"
 	"sort"
 	"strings"
@@ -128,6 +129,8 @@ type Index struct {
 	FunctionsAllowed []string
 	// Synonyms are groups of words or phrases that stand for the same thing.
 	Synonyms [][]string
+	// Reindex is how it is filled anew, and what it must come to then.
+	Reindex reindex.Policy
 	// Settings are passed on to the engine untouched.
 	Settings    map[string]any
 	SettingsPos Pos

@@ -14,6 +14,8 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"gopkg.in/yaml.v3"
+
+	"pingo/internal/core/reindex"
 )
 
 // Parse reads definition files. look resolves ${…} references, so that a missing
@@ -393,7 +395,7 @@ func (d *decoder) engine(k, v *yaml.Node) {
 
 func (d *decoder) index(k, v *yaml.Node) {
 	before := len(d.findings)
-	ix := &Index{Name: k.Value, Pos: d.at(k)}
+	ix := &Index{Name: k.Value, Pos: d.at(k), Reindex: reindex.DefaultPolicy}
 	only := &Rows{Node: Node{Pos: d.at(k)}}
 	if !indexPattern.MatchString(k.Value) {
 		d.find(
@@ -407,6 +409,8 @@ func (d *decoder) index(k, v *yaml.Node) {
 		s := d.text(v, "engine")
 		ix.Engine, ix.EnginePos = s.text, s.pos
 	}
+	known["reindex"] = func(_, v *yaml.Node) { d.policy(&ix.Reindex, v) }
+	known["expect"] = func(_, v *yaml.Node) { ix.Reindex.Expect = d.expect(v) }
 	known["synonyms"] = func(_, v *yaml.Node) { ix.Synonyms = d.synonyms(v) }
 	known["functions_allowed"] = func(_, v *yaml.Node) {
 		if v.Kind != yaml.SequenceNode {

@@ -9,7 +9,7 @@ import (
 
 // Gate is a condition that a filled edition must meet before it is switched to.
 type Gate struct {
-	// Name is complete, refused or size.
+	// Name is complete, refused, size or expect.
 	Name   string `json:"name"`
 	Passed bool   `json:"passed"`
 	// Sentence has the numbers.
@@ -61,6 +61,20 @@ func Judge(rows int64, fresh Counted, live *Counted, lacks string) []Gate {
 		Sentence: fmt.Sprintf(
 			"%s documents, %s in the edition that answers%s", count(fresh.Documents), count(live.Documents), against),
 	})
+}
+
+// Searches is the gate of searches whose outcome is known: how many there were, and sentences about
+// those that did not find what they should.
+func Searches(all int, failed []string) Gate {
+	g := Gate{Name: "expect", Passed: len(failed) == 0, Sentence: fmt.Sprintf("%d of %d searches find what they should", all-len(failed), all)}
+	const told = 3
+	for _, words := range failed[:min(told, len(failed))] {
+		g.Sentence += "; " + words
+	}
+	if more := len(failed) - told; more > 0 {
+		g.Sentence += fmt.Sprintf("; and %d more: pingo expect lists them", more)
+	}
+	return g
 }
 
 func count(n int64) string { return humanize.Comma(n) }

@@ -43,15 +43,19 @@ func TestGates(t *testing.T) {
 
 // Every step leads on, and only to where it may.
 func TestSteps(t *testing.T) {
-	order := []State{Preparing, Filling, CatchingUp, Checking, Ready, Switched}
+	order := []State{Preparing, Filling, CatchingUp, Checking, Ready, Switched, Previous, Returning}
 	for i, from := range order {
 		for j, to := range order {
-			if want := j == i+1 || from == Ready && to == Ready; from.Leads(to) != want {
+			want := j == i+1 || from == Ready && to == Ready || from == Returning && to == Switched
+			if from.Leads(to) != want {
 				t.Errorf("from %s to %s: %t", from, to, !want)
 			}
 		}
 		if !from.Leads(Cancelled) || Cancelled.Leads(from) {
 			t.Errorf("%s and cancelled", from)
+		}
+		if from.Pending() != (i < 5) || from.Rests() != (from == Switched || from == Previous) {
+			t.Errorf("%s is pending: %t, and rests: %t", from, from.Pending(), from.Rests())
 		}
 	}
 }

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
-	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/records"
@@ -142,13 +142,17 @@ func (d *Definer) applyIndex(ctx context.Context, p *plan, ix *planned, version 
 		}
 		for _, e := range editions {
 			// One that never answered is overtaken; a lost one would only hold up the new one.
-			if ix.lost || e.State != reindex.Switched {
+			if ix.lost || e.State.Pending() {
 				if err := d.Records.CancelEdition(ctx, e); err != nil {
 					return err
 				}
 			}
 		}
-		if _, err := d.Records.NewEdition(ctx, ix.shape, ix.Engine, version); err != nil {
+		var course records.Course
+		if ix.Change == api.ChangeReindex && !ix.lost { // where nothing answers, nobody is waited for
+			course.BeginsAt, course.Paused = p.definition.Index(ix.Name).Reindex.Begins(time.Now())
+		}
+		if _, err := d.Records.NewEdition(ctx, ix.shape, ix.Engine, version, course); err != nil {
 			return fmt.Errorf("recording an edition: %w", err)
 		}
 	case api.ChangeInPlace:

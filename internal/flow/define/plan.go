@@ -30,9 +30,11 @@ type Store interface {
 	CarriedOut(ctx context.Context, version int) error
 	Definition(ctx context.Context) (*records.Applied, error)
 	Editions(ctx context.Context) ([]*records.Edition, error)
-	NewEdition(ctx context.Context, s *shape.Shape, engine string, version int) (*records.Edition, error)
+	NewEdition(ctx context.Context, s *shape.Shape, engine string, version int, c records.Course) (*records.Edition, error)
 	CancelEdition(ctx context.Context, e *records.Edition) error
 	Decide(ctx context.Context, e *records.Edition) (bool, error)
+	Return(ctx context.Context, e *records.Edition) (bool, error)
+	SetCourse(ctx context.Context, e *records.Edition, c records.Course, what string) (bool, error)
 	DeleteEdition(ctx context.Context, e *records.Edition) error
 	SaveShape(ctx context.Context, e *records.Edition) error
 	Exclusively(ctx context.Context, do func() error) error

@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize"
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
@@ -16,63 +19,202 @@ import (
 // ErrNotNow says that something cannot be done to an index as it is.
 var ErrNotNow = errors.New("not now")
 
-// Reindex begins to fill another edition of an index like the one that answers, cancels the one that
-// is being filled, or has the one that is ready answer whatever its gates say. It returns the edition.
-func (d *Definer) Reindex(ctx context.Context, index, action string) (*records.Edition, error) {
-	d.applying.Lock()
-	defer d.applying.Unlock()
+// Reindexer begins, steers and ends the filling of editions, as people ask for it.
+type Reindexer struct {
+	Records Store
+}
+
+// Do does to an index what a person asks for, and returns the edition that it was done to.
+func (r *Reindexer) Do(ctx context.Context, index string, a api.ReindexAction) (*records.Edition, error) {
 	var out *records.Edition
-	err := d.Records.Exclusively(ctx, func() (err error) {
-		out, err = d.reindex(ctx, index, action)
+	err := r.Records.Exclusively(ctx, func() error {
+		e, err := r.editionsOf(ctx, index)
+		if err == nil {
+			out, err = r.do(ctx, index, e, a)
+		}
 		return err
 	})
 	return out, err
 }
 
-func (d *Definer) reindex(ctx context.Context, index, action string) (*records.Edition, error) {
-	all, err := d.Records.Editions(ctx)
+// editions are those of an index: the one that answers, the one that is on its way to, and those
+// that did before, oldest first.
+type editions struct {
+	live, pending *records.Edition
+	previous      []*records.Edition
+}
+
+func (r *Reindexer) editionsOf(ctx context.Context, index string) (*editions, error) {
+	all, err := r.Records.Editions(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the editions: %w", err)
 	}
-	var live, newest *records.Edition
+	out := &editions{}
 	var known []string
 	for _, e := range all {
 		if !slices.Contains(known, e.Index) {
 			known = append(known, e.Index)
 		}
-		if e.Index != index || e.State == reindex.Cancelled {
-			continue
-		}
-		if newest = e; e.State == reindex.Switched {
-			live = e
+		switch {
+		case e.Index != index || e.State == reindex.Cancelled:
+		case e.State == reindex.Switched:
+			out.live = e
+		case e.State == reindex.Previous:
+			out.previous = append(out.previous, e)
+		default:
+			out.pending = e
 		}
 	}
-	if newest == nil {
+	if out.live == nil && out.pending == nil && out.previous == nil {
 		return nil, fmt.Errorf("index %q is %w: %s", index, inspect.ErrUnknown, definition.Nearest(index, known))
 	}
-	switch action {
+	slices.SortStableFunc(out.previous, func(a, b *records.Edition) int { return a.KeptUntil.Compare(*b.KeptUntil) })
+	return out, nil
+}
+
+func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.ReindexAction) (*records.Edition, error) {
+	switch a.Action {
 	case api.ReindexStart:
-		if newest != live {
-			return nil, fmt.Errorf("%w: %s is %s already: wait for it, or cancel it first", ErrNotNow, newest.Name(), newest.State)
-		}
-		return d.Records.NewEdition(ctx, live.Shape, live.Engine, live.Definition)
+		return r.start(ctx, index, e, a)
+	case api.ReindexRollback:
+		return r.rollBack(ctx, index, e, a.Edition)
+	}
+	if e.pending == nil {
+		return nil, fmt.Errorf("%w: no edition of %s is being filled", ErrNotNow, index)
+	}
+	switch a.Action {
 	case api.ReindexCancel:
-		if newest == live {
-			return nil, fmt.Errorf("%w: no edition of %s is being filled", ErrNotNow, index)
-		}
-		if live == nil {
+		if e.live == nil {
 			return nil, fmt.Errorf(
 				"%w: %s is the first edition of %s, and nothing answers without it: take the index out of the definition instead",
-				ErrNotNow, newest.Name(), index)
+				ErrNotNow, e.pending.Name(), index)
 		}
-		return newest, d.Records.CancelEdition(ctx, newest)
+		return e.pending, r.Records.CancelEdition(ctx, e.pending)
+	case api.ReindexSwitch:
+		if e.pending.State != reindex.Ready {
+			return nil, fmt.Errorf(
+				"%w: %s is %s, and only one that is ready can be switched to", ErrNotNow, e.pending.Name(), e.pending.State)
+		}
+		decided, err := r.Records.Decide(ctx, e.pending)
+		if err == nil && !decided {
+			err = fmt.Errorf("%w: %s is not ready any more", ErrNotNow, e.pending.Name())
+		}
+		return e.pending, err
 	}
-	if newest.State != reindex.Ready {
-		return nil, fmt.Errorf("%w: %s is %s, and only one that is ready can be switched to", ErrNotNow, newest.Name(), newest.State)
+	return e.pending, r.steer(ctx, e.pending, a)
+}
+
+// start begins to fill another edition like the one that answers.
+func (r *Reindexer) start(ctx context.Context, index string, e *editions, a api.ReindexAction) (*records.Edition, error) {
+	switch {
+	case e.pending != nil:
+		return nil, fmt.Errorf(
+			"%w: %s is %s already: wait for it, or cancel it first", ErrNotNow, e.pending.Name(), e.pending.State)
+	case e.live == nil:
+		return nil, fmt.Errorf("%w: no edition of %s answers, so there is none to fill another one like", ErrNotNow, index)
 	}
-	decided, err := d.Records.Decide(ctx, newest)
-	if err == nil && !decided {
-		err = fmt.Errorf("%w: %s is not ready any more", ErrNotNow, newest.Name())
+	c := records.Course{BeginsAt: a.At}
+	var err error
+	if c.Pace, err = paceOf(a.Pace); err != nil {
+		return nil, err
 	}
-	return newest, err
+	return r.Records.NewEdition(ctx, e.live.Shape, e.live.Engine, e.live.Definition, c)
+}
+
+// rollBack has an edition answer again that did before: the last one, unless one is named.
+func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, name string) (*records.Edition, error) {
+	if e.pending != nil {
+		return nil, fmt.Errorf("%w: %s is %s: cancel it first", ErrNotNow, e.pending.Name(), e.pending.State)
+	}
+	if len(e.previous) == 0 {
+		return nil, fmt.Errorf(
+			"%w: no edition of %s is kept that answered before: keep_previous says how long they are", ErrNotNow, index)
+	}
+	to := e.previous[len(e.previous)-1]
+	if name != "" {
+		var names []string
+		to = nil
+		for _, p := range e.previous {
+			names = append(names, p.Name())
+			if p.Name() == name {
+				to = p
+			}
+		}
+		if to == nil {
+			return nil, fmt.Errorf("edition %q of %s is %w: %s", name, index, inspect.ErrUnknown, definition.Nearest(name, names))
+		}
+	}
+	kept, err := r.Records.Return(ctx, to)
+	if err == nil && !kept {
+		err = fmt.Errorf("%w: %s is not kept any more", ErrNotNow, to.Name())
+	}
+	return to, err
+}
+
+// steer halts the filling of an edition, lets it go on, or changes its pace.
+func (r *Reindexer) steer(ctx context.Context, e *records.Edition, a api.ReindexAction) error {
+	c, what := e.Course, ""
+	switch a.Action {
+	case api.ReindexPause:
+		c.Paused, what = true, "paused by a person"
+	case api.ReindexResume:
+		c.Paused, c.BeginsAt, what = false, nil, "resumed by a person"
+	default:
+		var err error
+		if c.Pace, err = paceOf(a.Pace); err != nil {
+			return err
+		}
+		what = "pace changed by a person: " + sayPace(c.Pace)
+	}
+	there, err := r.Records.SetCourse(ctx, e, c, what)
+	if err == nil && !there {
+		err = fmt.Errorf("%w: %s is not being filled any more", ErrNotNow, e.Name())
+	}
+	return err
+}
+
+// mostWorkers bounds how many chunks are read side by side.
+const mostWorkers = 64
+
+// paceOf reads a pace; nil is that of the definition.
+func paceOf(p *api.Pace) (*records.Pace, error) {
+	if p == nil {
+		return nil, nil
+	}
+	if p.Documents < 0 || p.Bytes < 0 || p.Workers < 0 || p.Workers > mostWorkers {
+		return nil, &inspect.BadRequest{Err: errors.New("a pace has documents and bytes from 0, and 0 to 64 workers; 0 is no bound")}
+	}
+	out := &records.Pace{Documents: p.Documents, Bytes: p.Bytes, Workers: p.Workers}
+	if p.Hours == "" {
+		return out, nil
+	}
+	hours, err := reindex.ParseHours(p.Hours)
+	if err != nil {
+		return nil, &inspect.BadRequest{Err: err}
+	}
+	out.Hours = hours
+	return out, nil
+}
+
+func sayPace(p *records.Pace) string {
+	if p == nil {
+		return "that of the definition"
+	}
+	var out []string
+	if p.Documents > 0 {
+		out = append(out, humanize.Comma(p.Documents)+" documents a second")
+	}
+	if p.Bytes > 0 {
+		out = append(out, humanize.Bytes(uint64(p.Bytes))+" a second")
+	}
+	if p.Workers > 0 {
+		out = append(out, fmt.Sprintf("%d workers", p.Workers))
+	}
+	if p.Hours != nil {
+		out = append(out, "from "+p.Hours.String())
+	}
+	if out == nil {
+		return "no bound"
+	}
+	return strings.Join(out, ", ")
 }

@@ -64,6 +64,7 @@ type Stats struct {
 	Delivered stats.Meter // documents that the engine acknowledged
 	Unchanged stats.Meter // built documents that were not sent, since the engine has them already
 	Refused   stats.Meter // answers that refused a document
+	Requests  stats.Meter // that the engine was sent
 	Lag       stats.Lags
 	Rows      stats.Counted // in the source
 	Documents stats.Counted // in the engine

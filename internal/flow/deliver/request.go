@@ -182,6 +182,7 @@ func (e *Edition) request(ctx context.Context, batch []engine.Document) ([]engin
 		return nil, errLost
 	}
 	began := time.Now()
+	e.Stats.Requests.Add(1)
 	results, err := e.engine.Deliver(ctx, e.Record.Name(), batch)
 	answered, busy, reason := true, false, ""
 	if err == nil {

@@ -56,6 +56,7 @@ type Store interface {
 	FailedDocuments(ctx context.Context, index, cause string, limit int) ([]records.Failed, error)
 	FailedGroups(ctx context.Context, index string) ([]records.FailedGroup, error)
 	DismissFailed(ctx context.Context, e *records.Edition, keys []string) ([]string, error)
+	Events(ctx context.Context, e *records.Edition) ([]records.Event, error)
 	Samples(ctx context.Context, index string, since time.Duration, into any) error
 }
 

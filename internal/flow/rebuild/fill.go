@@ -26,6 +26,10 @@ import (
 // Store is what the records keep of fills. Every write carries the edition's epoch.
 type Store interface {
 	SaveEdition(ctx context.Context, e *records.Edition) error
+	// SaveSwitched records that an edition answers, and keeps the one that did for some time.
+	SaveSwitched(ctx context.Context, e *records.Edition, keep time.Duration) error
+	// SaveEvent records what became of an edition beside its steps.
+	SaveEvent(ctx context.Context, e *records.Edition, what string) error
 	PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error
 	OpenChunks(ctx context.Context, e *records.Edition) ([]records.Chunk, error)
 	ChunkDone(ctx context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error
@@ -36,25 +40,30 @@ type Store interface {
 	Decided(ctx context.Context, e *records.Edition) (bool, error)
 }
 
-// workers read and send chunks side by side.
-const workers = 4
+// Workers read and send chunks side by side.
+const Workers = 4
 
-// Fill takes an edition from wherever it stands to switched. Every step is recorded
-// before it is taken, and can be taken again.
+// Fill takes an edition from wherever it stands to switched, and again when it is to answer again. Every
+// step is recorded before it is taken, and can be taken again.
 type Fill struct {
 	edition *deliver.Edition
 	reader  source.Reader
 	engine  *connect.Engine
 	store   Store
 	fence   deliver.Fence
+	policy  func() reindex.Policy
+	pacer   pacer
+	judge   judge
 	log     *slog.Logger
+	noted   chan struct{} // the records say something new
 
 	mu       sync.Mutex // guards what follows
 	record   records.Edition
 	progress reindex.Progress
+	byHand   bool // a person is to say that it answers
 }
 
-// New prepares a fill; record is copied.
+// New prepares a fill; record is copied. policy is what the definition in force says.
 func New(
 	record *records.Edition,
 	e *deliver.Edition,
@@ -62,10 +71,14 @@ func New(
 	eng *connect.Engine,
 	store Store,
 	fence deliver.Fence,
+	policy func() reindex.Policy,
 	log *slog.Logger,
 ) *Fill {
-	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, record: *record,
+	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, policy: policy, record: *record,
+		pacer:    pacer{policy: policy, course: record.Course},
+		judge:    judge{edition: e, reader: reader, engine: eng, store: store, policy: policy},
 		log:      log.With("index", record.Index, "edition", record.Name()),
+		noted:    make(chan struct{}, 1),
 		progress: reindex.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}}
 }
 
@@ -96,23 +109,52 @@ func (f *Fill) copy() *records.Edition {
 	return f.update(func(*records.Edition, *reindex.Progress) {})
 }
 
-// Run fills the edition and switches to it. caughtUp waits until every change noticed so
-// far is delivered to it. It fails only when the context ends.
-func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error) error {
+// Note takes in what others have recorded: that another edition answers instead, that this one is to
+// again, and how it is to be filled.
+func (f *Fill) Note(state reindex.State, course records.Course) {
+	f.pacer.set(course)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	now := f.record.State
+	if now == reindex.Switched && state == reindex.Previous || now == reindex.Previous && state == reindex.Returning {
+		f.record.State = state
+		select {
+		case f.noted <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// Stepped notes that another edition answers now.
+func (f *Fill) Stepped() { f.Note(reindex.Previous, f.pacer.Course()) }
+
+// Run fills the edition and switches to it, and again each time that it is to answer again. caughtUp
+// waits until every change noticed so far is delivered to it; answers is called whenever it has begun
+// to answer. It ends with the context.
+func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error, answers func(context.Context)) {
 	steps := map[reindex.State]func(context.Context) error{
 		reindex.Preparing:  f.prepare,
 		reindex.Filling:    f.fillChunks,
 		reindex.CatchingUp: func(ctx context.Context) error { return f.catchUp(ctx, caughtUp) },
 		reindex.Checking:   f.check,
 		reindex.Ready:      func(ctx context.Context) error { return f.finish(ctx, caughtUp) },
+		reindex.Returning:  func(ctx context.Context) error { return f.switchTo(ctx, caughtUp) },
 	}
 	for {
 		state, _ := f.State()
 		if state == reindex.Switched {
-			return nil
+			answers(ctx)
 		}
-		if err := f.edition.Until(ctx, func() error { return steps[state](ctx) }); err != nil {
-			return err
+		if state.Rests() {
+			select {
+			case <-ctx.Done():
+				return
+			case <-f.noted:
+				continue
+			}
+		}
+		if f.edition.Until(ctx, func() error { return steps[state](ctx) }) != nil {
+			return
 		}
 	}
 }
@@ -128,7 +170,11 @@ func (f *Fill) enter(ctx context.Context, s reindex.State) error {
 		<-ctx.Done()
 		return ctx.Err()
 	}
-	if err := f.store.SaveEdition(ctx, next); err != nil {
+	save := func() error { return f.store.SaveEdition(ctx, next) }
+	if s == reindex.Switched {
+		save = func() error { return f.store.SaveSwitched(ctx, next, f.policy().KeepPrevious) }
+	}
+	if err := save(); err != nil {
 		return fmt.Errorf("recording that %s is %s: %w", next.Name(), s, err)
 	}
 	f.update(func(r *records.Edition, _ *reindex.Progress) { r.State = s })
@@ -159,13 +205,14 @@ func (f *Fill) prepare(ctx context.Context) error {
 type planner struct {
 	// turn is held while what follows is used. It is a channel, since the source and the
 	// records are waited for meanwhile.
-	turn  chan struct{}
-	open  []records.Chunk
-	next  int
-	tree  int // the tree that chunks are planned in
-	after []string
-	all   bool
-	sizer reindex.Sizer
+	turn   chan struct{}
+	open   []records.Chunk
+	next   int
+	tree   int // the tree that chunks are planned in
+	after  []string
+	all    bool
+	sizer  reindex.Sizer
+	strain reindex.Strain
 }
 
 func (f *Fill) fillChunks(ctx context.Context) error {
@@ -192,9 +239,19 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	// all documents of its tree were listed.
 	var group errgroup.Group
 	var failed atomic.Bool
-	for range workers {
+	watched, stop := context.WithCancel(ctx)
+	watching := make(chan struct{})
+	go func() {
+		defer close(watching)
+		f.watch(watched)
+	}()
+	defer func() {
+		stop()
+		<-watching
+	}()
+	for worker := range Workers {
 		group.Go(func() error {
-			err := f.work(ctx, p, &failed)
+			err := f.work(ctx, p, worker, &failed)
 			if err != nil {
 				failed.Store(true)
 			}
@@ -209,8 +266,8 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	return f.enter(ctx, reindex.CatchingUp)
 }
 
-// chunk gives the next chunk; false when there is none.
-func (f *Fill) chunk(ctx context.Context, p *planner) (records.Chunk, bool, error) {
+// chunk gives the next chunk of a fill; false when there is none.
+func (p *planner) chunk(ctx context.Context, f *Fill) (records.Chunk, bool, error) {
 	p.turn <- struct{}{}
 	defer func() { <-p.turn }()
 	if len(p.open) > 0 {
@@ -223,7 +280,8 @@ func (f *Fill) chunk(ctx context.Context, p *planner) (records.Chunk, bool, erro
 	}
 	record := f.copy()
 	trees := record.Shape.Trees
-	end, err := f.reader.ChunkEnd(ctx, trees[p.tree], p.after, p.sizer.Rows())
+	rows := f.pacer.Pace().Most(p.sizer.Rows(), p.sizer.BytesPerRow())
+	end, err := f.reader.ChunkEnd(ctx, trees[p.tree], p.after, rows)
 	if err != nil {
 		return records.Chunk{}, false, err
 	}
@@ -247,7 +305,7 @@ func (f *Fill) chunk(ctx context.Context, p *planner) (records.Chunk, bool, erro
 }
 
 // work fills chunk after chunk with buffers of its own, until there are no more or a worker failed.
-func (f *Fill) work(ctx context.Context, p *planner, failed *atomic.Bool) error {
+func (f *Fill) work(ctx context.Context, p *planner, worker int, failed *atomic.Bool) error {
 	s := f.copy().Shape
 	sets := make([]*document.Set, len(s.Trees))
 	for i, t := range s.Trees {
@@ -255,10 +313,15 @@ func (f *Fill) work(ctx context.Context, p *planner, failed *atomic.Bool) error 
 	}
 	var arena []byte
 	for {
+		for wait := f.pacer.wait(worker); wait > 0 && !failed.Load(); wait = f.pacer.wait(worker) {
+			if !retry.Sleep(ctx, wait) {
+				return ctx.Err()
+			}
+		}
 		if failed.Load() {
 			return nil
 		}
-		c, ok, err := f.chunk(ctx, p)
+		c, ok, err := p.chunk(ctx, f)
 		if err != nil || !ok {
 			return err
 		}
@@ -284,19 +347,23 @@ func (f *Fill) fillChunk(
 ) ([]byte, error) {
 	version := f.fence.NextVersion() // before the read: see deliver
 	set.Reset()
+	began := time.Now()
 	if err := f.reader.ReadRange(ctx, set, c.After, c.Upto); err != nil {
 		if source.FaultOf(err) == source.BadValue {
 			return arena, f.fillByKeys(ctx, c)
 		}
 		return arena, err
 	}
+	took := time.Since(began)
 	became, arena, err := f.edition.DeliverChunk(ctx, set, version, mark, arena)
 	if err != nil {
 		return arena, err
 	}
 	p.turn <- struct{}{}
 	p.sizer.Saw(became.Rows, became.Bytes)
+	rest := p.strain.Rest(became.Rows, took)
 	<-p.turn
+	f.pacer.spend(became, rest)
 	return arena, f.chunkDone(ctx, c, became)
 }
 
@@ -349,7 +416,7 @@ func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error
 
 // check looks at the gates, and records how they are.
 func (f *Fill) check(ctx context.Context) error {
-	gates, err := f.judge(ctx)
+	gates, err := f.judge.gates(ctx, f.copy())
 	if err != nil {
 		return err
 	}
@@ -358,37 +425,6 @@ func (f *Fill) check(ctx context.Context) error {
 		f.log.Info("gate", "gate", g.Name, "passed", g.Passed, "numbers", g.Sentence)
 	}
 	return f.enter(ctx, reindex.Ready)
-}
-
-// judge counts what the gates are about.
-func (f *Fill) judge(ctx context.Context) ([]reindex.Gate, error) {
-	record := f.copy()
-	rows, err := CountRows(ctx, f.reader, record.Shape)
-	if err != nil {
-		return nil, err
-	}
-	fresh := reindex.Counted{Failed: int64(f.edition.Failed())}
-	if fresh.Documents, err = f.engine.Count(ctx, record.Name()); err != nil {
-		return nil, fmt.Errorf("counting the documents of %s: %w", record.Name(), err)
-	}
-	f.edition.Stats.Rows.Set(rows)
-	f.edition.Stats.Documents.Set(fresh.Documents)
-	live, failed, err := f.store.Live(ctx, record)
-	if err != nil {
-		return nil, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
-	}
-	if live == nil || live.Engine != record.Engine {
-		return reindex.Judge(rows, fresh, nil, ""), nil
-	}
-	had := reindex.Counted{Failed: failed}
-	if had.Documents, err = f.engine.Count(ctx, live.Name()); err != nil {
-		return nil, fmt.Errorf("counting the documents of %s: %w", live.Name(), err)
-	}
-	lacks := ""
-	if live.Missed != nil {
-		lacks = live.Missed.Reason
-	}
-	return reindex.Judge(rows, fresh, &had, lacks), nil
 }
 
 const (
@@ -401,19 +437,26 @@ const (
 // finish waits until the gates have passed, or a person has said that the edition is to answer, and
 // switches to it.
 func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error) error {
+	ask := func(is bool) {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.byHand = is
+	}
+	defer ask(false)
 	var counted time.Time
 	failed := 0
-	for record := f.copy(); !reindex.Passed(record.Gates); record = f.copy() {
-		decided, err := f.store.Decided(ctx, record)
+	for {
+		record := f.copy()
+		goes, byHand, err := f.judge.decided(ctx, record)
 		if err != nil {
-			return fmt.Errorf("asking whether %s is to answer: %w", record.Name(), err)
+			return err
 		}
-		if decided {
-			f.log.Info("switched to though not all gates have passed, since a person said so")
+		if goes {
 			break
 		}
+		ask(byHand)
 		if now := f.edition.Failed(); now != failed || time.Since(counted) >= countAgain {
-			gates, err := f.judge(ctx)
+			gates, err := f.judge.gates(ctx, f.copy())
 			if err != nil {
 				return err
 			}
@@ -430,14 +473,14 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 			return ctx.Err()
 		}
 	}
+	return f.switchTo(ctx, caughtUp)
+}
+
+// switchTo has the public name answered by the edition, once it has all changes noticed so far.
+func (f *Fill) switchTo(ctx context.Context, caughtUp func(context.Context) error) error {
 	if err := caughtUp(ctx); err != nil {
 		return err
 	}
-	return f.switchTo(ctx)
-}
-
-// switchTo has the public name answered by the edition.
-func (f *Fill) switchTo(ctx context.Context) error {
 	record := f.copy()
 	turn := f.engine.Names.Turn(record.Index)
 	if !turn.Take(ctx) {

@@ -29,6 +29,7 @@ type rig struct {
 	store  *model.Records
 	e      *deliver.Edition
 	fill   *Fill
+	policy reindex.Policy
 }
 
 func newRig(rows int) *rig {
@@ -48,10 +49,21 @@ func (r *rig) open(record *records.Edition) {
 	eng := &connect.Engine{Engine: r.engine, Name: "main", Limiter: connect.NewLimiter()}
 	log, fence := slog.New(slog.DiscardHandler), &model.Fence{}
 	r.e = deliver.New(record, r.table, eng, r.store, fence, log)
-	r.fill = New(record, r.e, r.table, eng, r.store, fence, log)
+	r.policy = reindex.DefaultPolicy
+	r.fill = New(record, r.e, r.table, eng, r.store, fence, func() reindex.Policy { return r.policy }, log)
 }
 
+func byDefault() reindex.Policy { return reindex.DefaultPolicy }
+
 func atOnce(context.Context) error { return nil }
+
+// untilItAnswers runs a fill until it is switched to; it fails when the context ends before.
+func untilItAnswers(ctx context.Context, f *Fill, caughtUp func(context.Context) error) error {
+	within, stop := context.WithCancel(ctx)
+	defer stop()
+	f.Run(within, caughtUp, func(context.Context) { stop() })
+	return ctx.Err()
+}
 
 // A fill and a stream race for the same documents, on an engine that keeps whatever
 // comes last: no document ever steps back, none is in two requests, and in the end
@@ -66,7 +78,7 @@ func TestFillAndStreamNeverStepBack(t *testing.T) {
 		ctx, stop := context.WithCancel(t.Context())
 		go r.e.Run(ctx, model.Claimed())
 		filled := make(chan error, 1)
-		go func() { filled <- r.fill.Run(ctx, atOnce) }()
+		go func() { filled <- untilItAnswers(ctx, r.fill, atOnce) }()
 		var waits []chan struct{}
 		for streaming := true; streaming; {
 			select {
@@ -137,19 +149,19 @@ func TestFillResumes(t *testing.T) {
 			}
 			return nil, nil
 		}
-		if err := r.fill.Run(ctx, atOnce); !errors.Is(err, context.Canceled) {
+		if err := untilItAnswers(ctx, r.fill, atOnce); !errors.Is(err, context.Canceled) {
 			t.Fatal(err)
 		}
 		before := r.store.Only()
 		open, err := r.store.OpenChunks(t.Context(), before)
 		if err != nil || before.State != reindex.Filling || before.Rows == 0 || before.Rows > 4000 ||
 			len(open) == 0 ||
-			len(open) > workers {
+			len(open) > Workers {
 			t.Fatalf("%+v, %d open chunks, %v", before, len(open), err)
 		}
 		r.engine.Answer = nil
 		r.open(before)
-		if err := r.fill.Run(t.Context(), atOnce); err != nil {
+		if err := untilItAnswers(t.Context(), r.fill, atOnce); err != nil {
 			t.Fatal(err)
 		}
 		if _, p := r.fill.State(); len(r.engine.Stored()) != 9000 || p.Rows != 9000 || p.Resumed != before.Rows {
@@ -196,8 +208,8 @@ func TestNoRequestOfAFillIsGivenUp(t *testing.T) {
 		slow := &patient{Engine: r.engine}
 		eng := &connect.Engine{Engine: slow, Name: "main", Limiter: connect.NewLimiter()}
 		r.e = deliver.New(record, r.table, eng, r.store, fence, log)
-		r.fill = New(record, r.e, r.table, eng, &unsteady{Store: r.store}, fence, log)
-		if err := r.fill.Run(t.Context(), atOnce); err != nil {
+		r.fill = New(record, r.e, r.table, eng, &unsteady{Store: r.store}, fence, byDefault, log)
+		if err := untilItAnswers(t.Context(), r.fill, atOnce); err != nil {
 			t.Fatal(err)
 		}
 		if n := slow.givenUp.Load(); n > 0 || len(r.engine.Stored()) != 6000 {
@@ -235,11 +247,11 @@ func TestAWorseEditionWaits(t *testing.T) {
 		}
 		eng := &connect.Engine{Engine: model.NewEngine(), Name: "main", Limiter: connect.NewLimiter()}
 		e := deliver.New(record, table, eng, store, fence, log)
-		fill := New(record, e, table, eng, store, fence, log)
+		fill := New(record, e, table, eng, store, fence, byDefault, log)
 		ctx, stop := context.WithCancel(t.Context())
 		go e.Run(ctx, model.Claimed())
 		done := make(chan error, 1)
-		go func() { done <- fill.Run(ctx, e.Barrier) }()
+		go func() { done <- untilItAnswers(ctx, fill, e.Barrier) }()
 		time.Sleep(10 * time.Minute)
 		if state, _ := fill.State(); state != reindex.Ready || reindex.Passed(fill.Gates()) || table.n.Load() > 15 {
 			t.Errorf("%s, %+v, counted %d times", state, fill.Gates(), table.n.Load())
@@ -269,7 +281,7 @@ func TestBadRowsDoNotStopAFill(t *testing.T) {
 		}
 		ctx, stop := context.WithCancel(t.Context())
 		go r.e.Run(ctx, model.Claimed())
-		if err := r.fill.Run(ctx, r.e.Barrier); err != nil {
+		if err := untilItAnswers(ctx, r.fill, r.e.Barrier); err != nil {
 			t.Fatal(err)
 		}
 		stop()

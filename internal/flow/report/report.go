@@ -24,15 +24,11 @@ type Fed struct {
 	Edition *deliver.Edition
 	// Followers are one for each source that its documents are made from.
 	Followers []*stream.Follower
-	// Fill is nil for an edition that was switched to before.
-	Fill *rebuild.Fill
+	Fill      *rebuild.Fill
 }
 
 // Live reports whether the edition answers under the public name.
 func (f *Fed) Live() bool {
-	if f.Fill == nil {
-		return true
-	}
 	state, _ := f.Fill.State()
 	return state == reindex.Switched
 }
@@ -107,14 +103,20 @@ func Indexes(editions []*Fed, source func(name string) api.SourceStatus) []api.I
 	return out
 }
 
-type pair struct{ live, filling *Fed }
+type pair struct {
+	live, filling *Fed
+	previous      *Fed // the newest that answered before
+}
 
 // shown is the edition whose numbers are those of the index.
 func (p *pair) shown() *Fed {
-	if p.live != nil {
+	switch {
+	case p.live != nil:
 		return p.live
+	case p.filling != nil:
+		return p.filling
 	}
-	return p.filling
+	return p.previous
 }
 
 // pairs brings together, index by index, the edition that answers and the one that
@@ -130,9 +132,12 @@ func pairs(editions []*Fed) []pair {
 			byIndex[name] = p
 			names = append(names, name)
 		}
-		if e.Live() {
+		switch state, _ := e.Fill.State(); state {
+		case reindex.Switched:
 			p.live = e
-		} else {
+		case reindex.Previous:
+			p.previous = e
+		default:
 			p.filling = e
 		}
 	}
@@ -140,6 +145,14 @@ func pairs(editions []*Fed) []pair {
 	out := make([]pair, len(names))
 	for i, name := range names {
 		out[i] = *byIndex[name]
+	}
+	return out
+}
+
+func pace(p reindex.Pace) api.Pace {
+	out := api.Pace{Documents: p.Documents, Bytes: p.Bytes, Workers: p.Workers}
+	if p.Hours != nil {
+		out.Hours = p.Hours.String()
 	}
 	return out
 }
@@ -160,11 +173,12 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 	e := shown.Edition
 	st := &e.Stats
 	s := api.IndexStatus{
-		Name:    e.Record.Index,
-		Source:  e.Record.Shape.Source,
-		Engine:  e.Record.Engine,
-		Edition: e.Record.Name(),
-		Live:    p.live != nil,
+		Name:       e.Record.Index,
+		Source:     e.Record.Shape.Source,
+		Engine:     e.Record.Engine,
+		Edition:    e.Record.Name(),
+		Definition: e.Record.Definition,
+		Live:       p.live != nil,
 		Failed: int64(
 			e.Failed(),
 		),
@@ -186,26 +200,36 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 	s.Delivered, s.PerSecond, s.Minute = st.Delivered.Read()
 	if p.filling != nil {
 		state, progress := p.filling.Fill.State()
+		of := &p.filling.Edition.Stats
 		f := &api.FillStatus{
-			Edition:  p.filling.Edition.Record.Name(),
-			State:    string(state),
-			Rows:     progress.Rows,
-			Resumed:  progress.Resumed,
-			Expected: progress.Expected,
-			Bytes:    progress.Bytes,
-			Dropped:  progress.Dropped,
-			Began:    progress.Began,
+			Edition:    p.filling.Edition.Record.Name(),
+			State:      string(state),
+			Definition: p.filling.Edition.Record.Definition,
+			Rows:       progress.Rows,
+			Resumed:    progress.Resumed,
+			Expected:   progress.Expected,
+			Bytes:      progress.Bytes,
+			Dropped:    progress.Dropped,
+			Began:      progress.Began,
+			PerSecond:  progress.Rate(),
+			LeftMS:     progress.Left().Milliseconds(),
+			Delivered:  of.Delivered.Total(),
+			Unchanged:  of.Unchanged.Total(),
+			Requests:   of.Requests.Total(),
+			Failed:     int64(p.filling.Edition.Failed()),
 		}
+		waits := p.filling.Fill.Waits()
+		f.Waits, f.Halted, f.ByHand, f.Paused, f.Pace = waits.Why, waits.Halted, waits.ByHand, waits.Paused, pace(waits.Now)
 		for _, g := range p.filling.Fill.Gates() {
 			f.Gates = append(f.Gates, api.Gate(g))
-		}
-		if !progress.Began.IsZero() {
-			f.PerSecond, f.LeftMS = progress.Rate(now), progress.Left(now).Milliseconds()
 		}
 		s.Fill = f
 		if s.Trouble == nil {
 			s.Trouble = Trouble(p.filling.Edition.Trouble.Get())
 		}
+	}
+	if p.previous != nil && p.previous != shown {
+		s.Previous = p.previous.Edition.Record.Name()
 	}
 	for i := 0; s.Trouble == nil && i < len(sources); i++ {
 		s.Trouble = sources[i].Trouble
@@ -285,7 +309,7 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		)
 	case s.Fill != nil:
 		s.State, s.Sentence = api.StateFilling, fillSentence(s)
-		if s.Fill.State == api.FillReady && len(s.Fill.Stopped()) > 0 {
+		if s.Fill.State == api.FillReady && (s.Fill.ByHand || len(s.Fill.Stopped()) > 0) {
 			s.State = api.StateWaiting // for a person
 		}
 	case s.ReadAt == nil:
@@ -333,8 +357,13 @@ func fillSentence(s *api.IndexStatus) string {
 		return lead + f.Edition + " is filled and is catching up with the changes made meanwhile."
 	case api.FillChecking:
 		return lead + f.Edition + " is filled and is being compared with what it replaces."
+	case api.FillReturning:
+		return lead + f.Edition + " is about to answer again."
 	case api.FillReady:
 		stopped := f.Stopped()
+		if f.ByHand {
+			return fmt.Sprintf("%s%s is filled and waits for you: say pingo reindex switch %s, or cancel.", lead, f.Edition, s.Name)
+		}
 		if len(stopped) == 0 {
 			return lead + f.Edition + " is ready and is about to take its place."
 		}
@@ -349,6 +378,9 @@ func fillSentence(s *api.IndexStatus) string {
 	left := ""
 	if f.LeftMS > 0 {
 		left = ", " + span(time.Duration(f.LeftMS)*time.Millisecond) + " left"
+	}
+	if f.Waits != "" {
+		left = "; " + f.Waits
 	}
 	return fmt.Sprintf(
 		"%s%s is being filled: %s of %s rows%s.",

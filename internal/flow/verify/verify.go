@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"time"
 
+	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/core/stats"
@@ -22,12 +23,19 @@ import (
 func Count(
 	ctx context.Context,
 	e *deliver.Edition,
+	fill *rebuild.Fill,
 	reader source.Reader,
 	eng *connect.Engine,
 	log *slog.Logger,
 ) {
 	for {
 		began := time.Now()
+		if state, _ := fill.State(); state == reindex.Previous { // nobody asks
+			if !retry.Sleep(ctx, time.Second) {
+				return
+			}
+			continue
+		}
 		if n, err := rebuild.CountRows(ctx, reader, e.Record.Shape); err == nil {
 			e.Stats.Rows.Set(n)
 		}

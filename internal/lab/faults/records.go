@@ -104,6 +104,26 @@ func (r *recorded) SaveEdition(ctx context.Context, e *records.Edition) error {
 	})
 }
 
+func (r *recorded) SaveSwitched(ctx context.Context, e *records.Edition, keep time.Duration) error {
+	return r.edition(ctx, "switched", e, func(e *records.Edition) error {
+		return r.Records.SaveSwitched(context.Background(), e, keep)
+	})
+}
+
+func (r *recorded) SaveEvent(ctx context.Context, e *records.Edition, what string) error {
+	return r.edition(ctx, "event", e, func(e *records.Edition) error {
+		return r.Records.SaveEvent(context.Background(), e, what)
+	})
+}
+
+func (r *recorded) Retire(ctx context.Context, e *records.Edition) (retired bool, err error) {
+	err = r.edition(ctx, "retire", e, func(e *records.Edition) (err error) {
+		retired, err = r.Records.Retire(context.Background(), e)
+		return err
+	})
+	return retired, err
+}
+
 func (r *recorded) SaveMissed(ctx context.Context, e *records.Edition, reason string, refill bool) error {
 	return r.edition(ctx, "missed", e, func(e *records.Edition) error {
 		return r.Records.SaveMissed(context.Background(), e, reason, refill)

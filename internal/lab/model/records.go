@@ -243,12 +243,14 @@ func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState
 	list, err := r.Editions(ctx)
 	for _, e := range list {
 		s := records.EditionState{
-			Index:  e.Index,
-			Number: e.Number,
-			State:  e.State,
-			Engine: e.Engine,
-			Source: e.Shape.Source,
-			Others: e.Shape.Sources()[1:],
+			Index:   e.Index,
+			Number:  e.Number,
+			State:   e.State,
+			Engine:  e.Engine,
+			Source:  e.Shape.Source,
+			Others:  e.Shape.Sources()[1:],
+			Course:  e.Course,
+			Expired: e.State == reindex.Previous && (e.Missed != nil || !e.KeptUntil.After(time.Now())),
 		}
 		if e.Missed != nil {
 			s.Reason, s.At, s.Refill = &e.Missed.Reason, &e.Missed.Since, e.Missed.Refill
@@ -264,6 +266,7 @@ func (r *Records) NewEdition(
 	s *shape.Shape,
 	engine string,
 	version int,
+	course records.Course,
 ) (*records.Edition, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -271,7 +274,7 @@ func (r *Records) NewEdition(
 	r.births++
 	e := records.Edition{
 		Index: s.Index, Number: r.numbered[s.Index], State: reindex.Preparing, Shape: s, Engine: engine,
-		Definition: version, Birth: fmt.Sprint("b", r.births),
+		Definition: version, Birth: fmt.Sprint("b", r.births), Course: course,
 	}
 	r.editions[of(&e)] = e
 	return &e, nil
@@ -289,6 +292,73 @@ func (r *Records) SaveEdition(_ context.Context, e *records.Edition) error {
 		return nil
 	})
 }
+
+// SaveSwitched records that an edition answers.
+func (r *Records) SaveSwitched(_ context.Context, e *records.Edition, keep time.Duration) error {
+	return r.fenced(e, func(known records.Edition) error {
+		if known.State == reindex.Cancelled || known.State != reindex.Returning && r.overtaken(e) {
+			return records.ErrOvertaken
+		}
+		until := time.Now().Add(keep)
+		for name, other := range r.editions {
+			if name.index != e.Index || other.State != reindex.Switched {
+				continue
+			}
+			other.State, other.KeptUntil = reindex.Previous, &until
+			if keep == 0 || other.Missed != nil {
+				other.State = reindex.Cancelled
+			}
+			r.editions[name] = other
+		}
+		known.State, known.KeptUntil = reindex.Switched, nil
+		r.editions[of(e)] = known
+		return nil
+	})
+}
+
+// Return has an edition answer again.
+func (r *Records) Return(_ context.Context, e *records.Edition) (bool, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known := r.editions[of(e)]
+	kept := known.State == reindex.Previous && known.Missed == nil
+	if kept {
+		known.State = reindex.Returning
+		r.editions[of(e)] = known
+	}
+	return kept, nil
+}
+
+// Retire has an edition dropped that is of no use any more.
+func (r *Records) Retire(_ context.Context, e *records.Edition) (retired bool, err error) {
+	err = r.fenced(e, func(known records.Edition) error {
+		expired := known.State == reindex.Previous && (known.Missed != nil || !known.KeptUntil.After(time.Now()))
+		if retired = known.State == reindex.Cancelled || expired || known.State.Pending() && r.overtaken(e); retired {
+			known.State = reindex.Cancelled
+			r.editions[of(e)] = known
+		}
+		return nil
+	})
+	return retired, err
+}
+
+// SetCourse records how an edition is to be filled.
+func (r *Records) SetCourse(_ context.Context, e *records.Edition, c records.Course, _ string) (bool, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known := r.editions[of(e)]
+	if known.State.Pending() {
+		known.Course = c
+		r.editions[of(e)] = known
+	}
+	return known.State.Pending(), nil
+}
+
+// SaveEvent and Events keep nothing.
+func (r *Records) SaveEvent(context.Context, *records.Edition, string) error { return nil }
+
+// Events lists nothing.
+func (r *Records) Events(context.Context, *records.Edition) ([]records.Event, error) { return nil, nil }
 
 // Live is the newest edition of an index that was switched to.
 func (r *Records) Live(_ context.Context, instead *records.Edition) (live *records.Edition, failed int64, err error) {
@@ -367,12 +437,16 @@ func (r *Records) Refill(ctx context.Context, e *records.Edition) (*records.Edit
 		known.State = reindex.Cancelled
 		r.editions[of(e)] = known
 	}
-	newer := r.overtaken(e)
+	newer := false
+	for name, other := range r.editions {
+		newer = newer || name.index == e.Index && name.number > e.Number &&
+			other.State != reindex.Cancelled && other.State != reindex.Previous
+	}
 	r.mu.Unlock()
 	if newer {
 		return nil, nil
 	}
-	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition)
+	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition, records.Course{})
 }
 
 // overtaken reports whether there is a newer edition. The caller holds mu.
@@ -409,7 +483,7 @@ func (r *Records) SaveShape(_ context.Context, e *records.Edition) error {
 // DeleteEdition forgets an edition, and all that is kept of it.
 func (r *Records) DeleteEdition(_ context.Context, e *records.Edition) error {
 	return r.fenced(e, func(known records.Edition) error {
-		if e.Fence != "" && known.State != reindex.Cancelled && !r.overtaken(e) {
+		if e.Fence != "" && known.State != reindex.Cancelled {
 			return nil
 		}
 		delete(r.editions, of(e))

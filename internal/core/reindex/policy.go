@@ -1,0 +1,56 @@
+package reindex
+
+import "time"
+
+// Policy is what a definition says of how an index is filled anew.
+type Policy struct {
+	// Begin is when a changed definition is filled: Now, OnCommand, or a time of day such as 02:00.
+	Begin string
+	// Switch is when a filled edition answers: SwitchChecked, OnCommand or SwitchAlways.
+	Switch string
+	// KeepPrevious is how long the edition that answered before is kept in sync.
+	KeepPrevious time.Duration
+	Pace         Pace
+	// Expect is what searches must find before an edition answers.
+	Expect []Expectation
+}
+
+// Expectation is a search whose outcome somebody has written down.
+type Expectation struct {
+	// Search is what is searched for.
+	Search string
+	// Finds is the key that must be found, and Among how many of the first hits it must be.
+	Finds string
+	Among int
+}
+
+// What a policy may say.
+const (
+	Now           = "now"
+	OnCommand     = "on command"
+	SwitchChecked = "checked" // when its gates have passed
+	SwitchAlways  = "always"  // whatever its gates say
+)
+
+// DefaultPolicy holds where a definition says nothing.
+var DefaultPolicy = Policy{Begin: Now, Switch: SwitchChecked, KeepPrevious: time.Hour}
+
+// Begins is when an edition is to be filled that is recorded now: nil at once, and paused when a person
+// is to say so.
+func (p Policy) Begins(now time.Time) (at *time.Time, paused bool) {
+	switch p.Begin {
+	case Now:
+		return nil, false
+	case OnCommand:
+		return nil, true
+	}
+	clock, err := time.Parse("15:04", p.Begin)
+	if err != nil {
+		return nil, true // a definition does not say so
+	}
+	next := time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
+	if !next.After(now) {
+		next = next.AddDate(0, 0, 1)
+	}
+	return &next, false
+}

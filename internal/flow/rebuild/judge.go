@@ -1,0 +1,96 @@
+package rebuild
+
+import (
+	"context"
+	"fmt"
+
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/shape"
+	"pingo/internal/flow/connect"
+	"pingo/internal/flow/deliver"
+	"pingo/internal/records"
+	"pingo/internal/source"
+)
+
+// judge looks whether an edition may answer.
+type judge struct {
+	edition *deliver.Edition
+	reader  source.Reader
+	engine  *connect.Engine
+	store   Store
+	policy  func() reindex.Policy
+}
+
+// gates counts what the gates are about.
+func (j *judge) gates(ctx context.Context, record *records.Edition) ([]reindex.Gate, error) {
+	rows, err := CountRows(ctx, j.reader, record.Shape)
+	if err != nil {
+		return nil, err
+	}
+	fresh := reindex.Counted{Failed: int64(j.edition.Failed())}
+	if fresh.Documents, err = j.engine.Count(ctx, record.Name()); err != nil {
+		return nil, fmt.Errorf("counting the documents of %s: %w", record.Name(), err)
+	}
+	j.edition.Stats.Rows.Set(rows)
+	j.edition.Stats.Documents.Set(fresh.Documents)
+	live, failed, err := j.store.Live(ctx, record)
+	if err != nil {
+		return nil, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
+	}
+	if live == nil || live.Engine != record.Engine {
+		return reindex.Judge(rows, fresh, nil, ""), nil
+	}
+	searches, err := j.searches(ctx, record.Name(), record.Shape)
+	if err != nil {
+		return nil, err
+	}
+	had := reindex.Counted{Failed: failed}
+	if had.Documents, err = j.engine.Count(ctx, live.Name()); err != nil {
+		return nil, fmt.Errorf("counting the documents of %s: %w", live.Name(), err)
+	}
+	lacks := ""
+	if live.Missed != nil {
+		lacks = live.Missed.Reason
+	}
+	return append(reindex.Judge(rows, fresh, &had, lacks), searches...), nil
+}
+
+// searches is the gate of the searches that the definition expects something of; nil when there are none.
+func (j *judge) searches(ctx context.Context, name string, s *shape.Shape) ([]reindex.Gate, error) {
+	list := j.policy().Expect
+	if len(list) == 0 {
+		return nil, nil
+	}
+	outcomes, err := Expect(ctx, j.engine, name, s, list)
+	if err != nil {
+		return nil, err
+	}
+	var failed []string
+	for _, o := range outcomes {
+		if !o.Met() {
+			failed = append(failed, o.String())
+		}
+	}
+	return []reindex.Gate{reindex.Searches(len(list), failed)}, nil
+}
+
+// decided reports whether the edition is to answer now: by the definition's policy and the gates, or
+// because a person said so. byHand says that nothing but that is waited for.
+func (j *judge) decided(ctx context.Context, record *records.Edition) (goes, byHand bool, err error) {
+	passed, policy := reindex.Passed(record.Gates), j.policy().Switch
+	if policy == reindex.SwitchAlways || passed && policy != reindex.OnCommand {
+		return true, false, nil
+	}
+	decided, err := j.store.Decided(ctx, record)
+	if err != nil {
+		return false, false, fmt.Errorf("asking whether %s is to answer: %w", record.Name(), err)
+	}
+	if decided || !passed {
+		return decided, false, nil
+	}
+	live, _, err := j.store.Live(ctx, record)
+	if err != nil {
+		return false, false, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
+	}
+	return live == nil, live != nil, nil // nobody is asked where nothing answers yet
+}
