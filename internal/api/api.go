@@ -301,14 +301,14 @@ type Comparison struct {
 	// Old answered first; New is made by the same definition or a later one.
 	Old string `json:"old"`
 	New string `json:"new"`
-	// Rows are all, Compared those whose documents were: Same, Differ, in one edition only, or in Neither.
+	// Rows are all, Compared those that have a document: the Same, one that Differs, or one that is in one
+	// edition only.
 	Rows     int64 `json:"rows"`
 	Compared int64 `json:"compared"`
 	Same     int64 `json:"same"`
 	Differ   int64 `json:"differ"`
 	OnlyOld  int64 `json:"onlyOld"`
 	OnlyNew  int64 `json:"onlyNew"`
-	Neither  int64 `json:"neither"`
 	// Fields are those in which documents differ.
 	Fields []ComparedField `json:"fields"`
 	// Documents are some of those that differ.
@@ -367,6 +367,8 @@ type FillStatus struct {
 	Unchanged int64 `json:"unchanged"`
 	Requests  int64 `json:"requests"`
 	Failed    int64 `json:"failed"`
+	// Minute is documents delivered in each second of the last one.
+	Minute []int64 `json:"minute"`
 	// Waits says why it is filled slowly, or, when it is Halted, not at all for now.
 	Waits  string `json:"waits,omitempty"`
 	Halted bool   `json:"halted,omitempty"`
@@ -679,6 +681,8 @@ type Query struct {
 	Sort    []string // FIELD, or -FIELD for downwards
 	Facets  []string // fields whose values are counted over all that is found
 	Limit   int
+	// Edition is searched instead of the one that answers, when it is named.
+	Edition string
 }
 
 // Waited says whether searches find what was committed before somebody asked.

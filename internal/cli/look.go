@@ -343,6 +343,7 @@ func (a *App) search() *cobra.Command {
 	limit := 10
 	var filters, order, facets []string
 	var any bool
+	edition := ""
 	cmd := &cobra.Command{
 		Use: "search INDEX TEXT…", Short: "Look for words in an index",
 		Long: `Finds documents in which every word stands in some searched field, as the field matches, and what stands in
@@ -377,6 +378,7 @@ where a day may be a month or a year, and means all of it.`,
 				Sort:    order,
 				Facets:  facets,
 				Limit:   limit,
+				Edition: edition,
 			}
 			hits, err := a.client().Search(cmd.Context(), args[0], q)
 			if err != nil {
@@ -388,6 +390,7 @@ where a day may be a month or a year, and means all of it.`,
 	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents that a filter keeps, such as 'FIELD>=VALUE'")
 	cmd.Flags().BoolVar(&any, "any", false, "one of the words is enough")
 	cmd.Flags().StringArrayVar(&order, "sort", nil, "order by FIELD, or by -FIELD downwards")
+	cmd.Flags().StringVar(&edition, "edition", "", "search this edition instead of the one that answers")
 	cmd.Flags().StringArrayVar(&facets, "facet", nil, "count the values of FIELD over all that is found")
 	cmd.Flags().IntVarP(&limit, "limit", "n", limit, fmt.Sprintf("how many documents, 1 to %d", api.MaxHits))
 	return cmd

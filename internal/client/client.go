@@ -177,6 +177,9 @@ func (c *Client) Search(ctx context.Context, index string, q api.Query) (*api.Hi
 	if q.Any {
 		params.Set("any", "true")
 	}
+	if q.Edition != "" {
+		params.Set("edition", q.Edition)
+	}
 	out := &api.Hits{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", params, nil, out)
 }

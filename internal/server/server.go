@@ -435,6 +435,7 @@ func (s *Server) search(c echo.Context) error {
 		Filters: values["filter"],
 		Sort:    values["sort"],
 		Facets:  values["facet"],
+		Edition: values.Get("edition"),
 	}
 	hits, err := s.flow.Inspect.Search(c.Request().Context(), c.Param("index"), q)
 	if err != nil {

@@ -1,65 +1,171 @@
-// The edition that is being filled beside the one that answers: how far it is, what it must come to,
-// and what a person can do.
-import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Paper, Stack, Typography } from '@mui/material';
+// The edition that is being filled beside the one that answers, and the one that answered before: how
+// far it is, what it must come to, what became of it, and what a person can do.
+import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Paper, Stack, TextField, Typography } from '@mui/material';
 import { useState } from 'react';
-import { post, useMay, type IndexStatus, type Reindexed } from '../api';
-import { count } from '../format';
-import { Notice, StateMark } from './parts';
+import { post, useGet, useMay, type Estimate, type IndexStatus, type Pace, type Reindexed, type Run } from '../api';
+import { bytes, count, duration, rate } from '../format';
+import { Compare } from './compare';
+import { Figure, Notice, Spark, StateMark } from './parts';
 
-const gateNames = { complete: 'It has what its rows make', refused: 'No more failed documents', size: 'It is not much smaller' };
+const gateNames = { complete: 'It has what its rows make', refused: 'No more failed documents', size: 'It is not much smaller', expect: 'Searches find what they should' };
+
+type Action = 'start' | 'switch' | 'cancel' | 'rollback';
 
 export function Reindex({ ix }: { ix: IndexStatus }) {
   const may = useMay('operator');
-  const [asks, setAsks] = useState<'' | 'start' | 'switch' | 'cancel'>('');
+  const [asks, setAsks] = useState<'' | Action | 'pace'>('');
+  const [comparing, setComparing] = useState(false);
   const [error, setError] = useState('');
   const fill = ix.fill;
+  const { data: runs } = useGet<Run[]>(`/api/indexes/${ix.name}/reindex`, `${ix.edition} ${ix.previous} ${fill?.edition} ${fill?.state} ${fill?.halted}`);
+  const { data: estimate } = useGet<Estimate>(asks === 'start' ? `/api/indexes/${ix.name}/reindex/estimate` : '');
   const stopped = fill?.gates?.filter((g) => !g.passed) ?? [];
-  const act = (action: string) => {
+  const act = (action: string, pace?: Pace) => {
     setAsks('');
     setError('');
-    post<Reindexed>(`/api/indexes/${ix.name}/reindex`, { action }).catch((e) => setError(e.message));
+    post<Reindexed>(`/api/indexes/${ix.name}/reindex`, { action, pace }).catch((e) => setError(e.message));
   };
-  if (!fill && (!may || !ix.live)) return null;
-  const question = {
-    start: { title: `Fill ${ix.name} anew?`, text: `All its rows are read and sent to another edition. ${ix.edition} answers until that is done.`, yes: 'Fill it' },
-    switch: { title: `Have ${fill?.edition} answer?`, text: `${stopped.map((g) => g.sentence).join('; ')}. ${ix.edition} is dropped then.`, yes: 'Have it answer' },
-    cancel: { title: `Drop ${fill?.edition}?`, text: `${ix.edition} goes on answering.`, yes: 'Drop it' },
-  };
+  const previous = runs?.find((r) => r.edition === ix.previous);
+  const shown = runs?.find((r) => r.edition === (fill?.edition ?? ix.edition));
+  const asksNothing = fill && (stopped.length > 0 || fill.byHand);
   return (
-    <Paper component="section" aria-label="Reindex" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, ...(stopped.length > 0 && { borderColor: 'warning.main' }) }}>
-      <Stack direction="row" sx={{ gap: 1.5, alignItems: 'flex-start', justifyContent: 'space-between', flexWrap: { xs: 'wrap', sm: 'nowrap' } }}>
-        <Box sx={{ minWidth: 0 }}>
-          <Typography variant="h2">{fill ? fill.edition : 'Reindex'}</Typography>
+    <Paper component="section" aria-label="Reindex" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, ...(asksNothing && { borderColor: 'warning.main' }) }}>
+      <Stack direction="row" sx={{ gap: 1.5, alignItems: 'flex-start', justifyContent: 'space-between', flexWrap: 'wrap' }}>
+        <Box sx={{ minWidth: 0, flex: '1 1 260px' }}>
+          <Typography variant="h2">{fill ? fill.edition : 'Editions'}</Typography>
           <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5, maxWidth: '80ch' }}>
-            {!fill ? 'Another edition can be filled beside the one that answers. Searches notice nothing.'
+            {!fill ? `${ix.edition} answers, made by version ${ix.definition} of the definition. Another edition can be filled beside it; searches notice nothing.`
               : stopped.length > 0 ? 'It is filled, kept in sync, and waits for you, since it is worse than the one that answers.'
-              : fill.state === 'filling' ? `Filling: ${count(fill.rows)} of ${count(fill.expected)} rows.` : `It is ${fill.state}.`}
+              : fill.byHand ? 'It is filled, kept in sync, and waits for you to have it answer.'
+              : fill.waits ? `It is ${fill.state}: ${fill.waits}.`
+              : fill.state === 'filling' ? `Being filled beside ${ix.live ? ix.edition : 'nothing that answers'}.` : `It is ${fill.state}.`}
           </Typography>
         </Box>
-        {may && <Stack direction="row" sx={{ gap: 1, flexShrink: 0 }}>
-          {!fill && <Button size="small" variant="outlined" onClick={() => setAsks('start')}>Fill anew</Button>}
-          {stopped.length > 0 && <Button size="small" variant="outlined" onClick={() => setAsks('switch')}>Have it answer</Button>}
-          {fill && ix.live && <Button size="small" color="inherit" onClick={() => setAsks('cancel')}>Drop it</Button>}
-        </Stack>}
+        <Stack direction="row" sx={{ gap: 1, flexWrap: 'wrap' }}>
+          {may && !fill && ix.live && <Button size="small" variant="outlined" onClick={() => setAsks('start')}>Fill anew</Button>}
+          {may && asksNothing && <Button size="small" variant="outlined" onClick={() => setAsks('switch')}>Have it answer</Button>}
+          {may && fill?.state === 'filling' && (fill.halted
+            ? <Button size="small" variant="outlined" onClick={() => act('resume')}>Go on</Button>
+            : <Button size="small" variant="outlined" onClick={() => act('pause')}>Pause</Button>)}
+          {may && fill?.state === 'filling' && <Button size="small" color="inherit" onClick={() => setAsks('pace')}>Pace</Button>}
+          {ix.live && (fill?.state === 'ready' || ix.previous) && <Button size="small" color="inherit" onClick={() => setComparing(true)}>Compare</Button>}
+          {may && fill && ix.live && <Button size="small" color="inherit" onClick={() => setAsks('cancel')}>Drop it</Button>}
+        </Stack>
       </Stack>
-      {fill?.state === 'filling' && fill.expected > 0 && <LinearProgress variant="determinate" aria-label="Rows done" value={Math.min(100, (100 * fill.rows) / fill.expected)} sx={{ mt: 1.5, height: 6, borderRadius: 3 }} />}
+      {fill?.state === 'filling' && fill.expected > 0 && <>
+        <LinearProgress variant="determinate" aria-label="Rows done" value={Math.min(100, (100 * fill.rows) / fill.expected)} sx={{ mt: 1.5, height: 6, borderRadius: 3 }} />
+        <Stack direction="row" sx={{ gap: 3, mt: 1.5, flexWrap: 'wrap' }}>
+          <Figure label="Rows" value={count(fill.rows)} note={`of ${count(fill.expected)}`} />
+          <Figure label="Rows a second" value={fill.perSecond > 0 ? rate(fill.perSecond) : '–'} note={paceWords(fill.pace)} />
+          <Figure label="Left" value={fill.leftMs > 0 ? duration(fill.leftMs) : '–'} />
+          <Figure label="Sent" value={count(fill.delivered)} note={`in ${count(fill.requests)} requests`} />
+          <Figure label="Size" value={bytes(fill.bytes)} />
+          <Figure label="Failed" value={count(fill.failed)} color={fill.failed > 0 ? 'warning.main' : undefined} />
+          <Box sx={{ flex: '1 1 160px', minWidth: 140 }}>
+            <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>Documents a second, last minute</Typography>
+            <Spark data={fill.minute} label={`Documents a second over the last minute, ${fill.minute.at(-1) ?? 0} now`} />
+          </Box>
+        </Stack>
+      </>}
       {fill?.gates && <Stack component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1.5, gap: 1 }}>
         {fill.gates.map((g) => (
           <Stack key={g.name} component="li" direction="row" sx={{ gap: 1.25, alignItems: 'flex-start' }}>
             <StateMark state={g.passed ? 'in sync' : 'waiting'} size={20} />
-            <Typography variant="body2"><Box component="span" sx={{ fontWeight: 600 }}>{gateNames[g.name]}{g.passed ? '' : ': no'}.</Box> {g.sentence}.</Typography>
+            <Typography variant="body2" sx={{ overflowWrap: 'anywhere' }}><Box component="span" sx={{ fontWeight: 600 }}>{gateNames[g.name]}{g.passed ? '' : ': no'}.</Box> {g.sentence}.</Typography>
           </Stack>
         ))}
       </Stack>}
+      {previous && (
+        <Stack direction="row" sx={{ gap: 1.5, mt: 1.5, alignItems: 'center', justifyContent: 'space-between', flexWrap: 'wrap' }}>
+          <Typography variant="body2" sx={{ flex: '1 1 260px', overflowWrap: 'anywhere' }}>
+            {previous.edition} answered before, made by version {previous.definition}. It is kept in sync{previous.keptUntil && ` until ${clock(previous.keptUntil)}`}.
+          </Typography>
+          {may && !fill && <Button size="small" variant="outlined" onClick={() => setAsks('rollback')}>Have it answer again</Button>}
+        </Stack>
+      )}
+      {shown && <Timeline run={shown} />}
       {error && <Box sx={{ mt: 1.5 }}><Notice color="error">{error}</Notice></Box>}
-      {asks && <Dialog open onClose={() => setAsks('')} aria-labelledby="reindex-asks">
-        <DialogTitle id="reindex-asks">{question[asks].title}</DialogTitle>
-        <DialogContent><DialogContentText>{question[asks].text}</DialogContentText></DialogContent>
-        <DialogActions>
-          <Button color="inherit" onClick={() => setAsks('')}>Not now</Button>
-          <Button variant="contained" onClick={() => act(asks)} autoFocus>{question[asks].yes}</Button>
-        </DialogActions>
-      </Dialog>}
+      {comparing && <Compare name={ix.name} close={() => setComparing(false)} />}
+      {asks === 'pace' && fill && <PaceDialog pace={fill.pace} close={() => setAsks('')} set={(p) => act('pace', p)} />}
+      {asks && asks !== 'pace' && <Question {...question(asks, ix, stopped.map((g) => g.sentence), estimate)} no={() => setAsks('')} agree={() => act(asks)} />}
     </Paper>
+  );
+}
+
+const clock = (iso: string) => new Date(iso).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' });
+
+function question(action: Action, ix: IndexStatus, stopped: string[], estimate?: Estimate) {
+  const fill = ix.fill?.edition;
+  switch (action) {
+    case 'start': return {
+      title: `Fill ${ix.name} anew?`, yes: 'Fill it',
+      text: `${ix.edition} answers until that is done.` + (estimate
+        ? ` ${count(estimate.rows)} rows are read, and as many documents sent${estimate.bytes > 0 ? `, ${bytes(estimate.bytes)}` : ''}.${estimate.seconds > 0 ? ` That takes about ${duration(estimate.seconds * 1000)}: ${estimate.rests}.` : ''}` : ''),
+    };
+    case 'switch': return { title: `Have ${fill} answer?`, yes: 'Have it answer', text: `${stopped.length > 0 ? `${stopped.join('; ')}. ` : ''}${ix.edition} is kept for as long as the definition says.` };
+    case 'cancel': return { title: `Drop ${fill}?`, yes: 'Drop it', text: `${ix.edition} goes on answering.` };
+    case 'rollback': return { title: `Have ${ix.previous} answer again?`, yes: 'Have it answer', text: `It has every change that ${ix.edition} has, by its own version of the definition. ${ix.edition} is kept, so the same leads forward again.` };
+  }
+}
+
+function Question({ title, text, yes, no, agree }: { title: string; text: string; yes: string; no: () => void; agree: () => void }) {
+  return (
+    <Dialog open onClose={no} aria-labelledby="reindex-asks">
+      <DialogTitle id="reindex-asks">{title}</DialogTitle>
+      <DialogContent><DialogContentText>{text}</DialogContentText></DialogContent>
+      <DialogActions>
+        <Button color="inherit" onClick={no}>Not now</Button>
+        <Button variant="contained" onClick={agree} autoFocus>{yes}</Button>
+      </DialogActions>
+    </Dialog>
+  );
+}
+
+function paceWords(p: Pace) {
+  const bounds = [p.documents && `${count(p.documents)} a second at most`, p.bytes && `${bytes(p.bytes)}/s at most`, p.workers && `${p.workers} workers`, p.hours].filter(Boolean);
+  return bounds.join(', ');
+}
+
+function PaceDialog({ pace, close, set }: { pace: Pace; close: () => void; set: (p?: Pace) => void }) {
+  const [documents, setDocuments] = useState(pace.documents ? String(pace.documents) : '');
+  const [workers, setWorkers] = useState(pace.workers ? String(pace.workers) : '');
+  const [hours, setHours] = useState(pace.hours ?? '');
+  const wrong = hours !== '' && !/^\d\d:\d\d-\d\d:\d\d$/.test(hours);
+  return (
+    <Dialog open onClose={close} aria-labelledby="pace-title">
+      <DialogTitle id="pace-title">How fast it may be filled</DialogTitle>
+      <DialogContent>
+        <Stack sx={{ gap: 2, pt: 1, minWidth: { sm: 340 } }}>
+          <TextField size="small" autoFocus type="number" label="Documents a second at most" value={documents} onChange={(e) => setDocuments(e.target.value)} helperText="Empty: no bound" />
+          <TextField size="small" type="number" label="Workers at most" value={workers} onChange={(e) => setWorkers(e.target.value)} helperText="Chunks that are read and sent side by side" />
+          <TextField size="small" label="Hours" value={hours} onChange={(e) => setHours(e.target.value)} error={wrong} helperText="Such as 22:00-06:00; empty: always" />
+        </Stack>
+      </DialogContent>
+      <DialogActions>
+        <Button color="inherit" onClick={() => set(undefined)}>As the definition says</Button>
+        <Button variant="contained" disabled={wrong} onClick={() => set({ documents: Number(documents) || 0, workers: Number(workers) || 0, bytes: pace.bytes, hours })}>Set it</Button>
+      </DialogActions>
+    </Dialog>
+  );
+}
+
+// Timeline is what became of an edition, step by step, the share of each as wide as it lasted.
+function Timeline({ run }: { run: Run }) {
+  if (run.events.length === 0) return null;
+  const at = run.events.map((e) => new Date(e.at).getTime());
+  return (
+    <Box component="details" sx={{ mt: 1.5 }}>
+      <Typography component="summary" variant="body2" sx={{ cursor: 'pointer', color: 'text.secondary' }}>
+        What became of it{run.filledAt && run.beganAt ? `: filled in ${duration(new Date(run.filledAt).getTime() - new Date(run.beganAt).getTime())}` : ''}
+      </Typography>
+      <Stack component="ol" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, gap: 0.25 }}>
+        {run.events.map((e, i) => (
+          <Typography key={i} component="li" variant="body2">
+            <Box component="span" sx={{ color: 'text.secondary', mr: 1, fontVariantNumeric: 'tabular-nums' }}>{clock(e.at)}</Box>
+            {e.what}{i + 1 < at.length && <Box component="span" sx={{ color: 'text.secondary' }}> for {duration(at[i + 1] - at[i])}</Box>}
+          </Typography>
+        ))}
+      </Stack>
+    </Box>
   );
 }

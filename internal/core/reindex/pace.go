@@ -2,6 +2,7 @@ package reindex
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -106,34 +107,38 @@ func (p Pace) Most(rows int, bytesPerRow float64) int {
 
 // Strain tells from the times of a source's own queries when it has much else to do. The zero value is ready.
 type Strain struct {
-	usual float64 // seconds a row, when it is at ease
+	usual  float64 // seconds a row, when the source is at ease
+	recent []float64
 }
 
 const (
-	// strainedAt is how much longer than usual a row takes when the source is said to be strained.
-	strainedAt = 5
+	// strainedAt is how much longer than usual a row takes when the source is said to be strained, and
+	// strainedOf of how many queries most must say so, since one that is slow says nothing.
+	strainedAt, strainedOf = 5, 5
 	// worthARest is how long a query takes at least before it says anything.
 	worthARest = 250 * time.Millisecond
+	// restShare is how long a strained source is left alone: so many times as long as it was asked.
+	restShare = 3
 	// longestRest bounds a rest, so that it is soon looked again.
 	longestRest = 10 * time.Second
 )
 
 // Rest is how long to leave a source alone after it took so long to read some rows: not at all while
-// that is usual, else for so long that it has as much to do as usual.
+// that is usual.
 func (s *Strain) Rest(rows int, took time.Duration) time.Duration {
 	if rows == 0 {
 		return 0
 	}
 	per := took.Seconds() / float64(rows)
-	switch {
-	case s.usual == 0 || per < s.usual:
+	if s.usual == 0 || per < s.usual {
 		s.usual = per
-	default:
-		// Rows may be heavier from here on: then that is usual in the end.
+	} else { // rows may be heavier from here on: then that is usual in the end
 		s.usual += (per - s.usual) / 200
 	}
-	if took < worthARest || per < strainedAt*s.usual {
+	s.recent = append(s.recent[max(0, len(s.recent)-strainedOf+1):], per)
+	sorted := slices.Sorted(slices.Values(s.recent))
+	if took < worthARest || len(sorted) < strainedOf || sorted[strainedOf/2] < strainedAt*s.usual {
 		return 0
 	}
-	return min(longestRest, time.Duration((per/s.usual-1)*float64(took)/strainedAt))
+	return min(longestRest, restShare*took)
 }

@@ -4,6 +4,7 @@
 package inspect
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -95,16 +96,21 @@ func (i *Inspector) Newest(ctx context.Context, index string) (*Edition, error) 
 	if best == nil {
 		return nil, nil
 	}
-	e := &Edition{Record: best, Sources: map[string]*source.Source{}, Engine: i.Connections.Engine(best.Engine)}
-	for _, name := range best.Shape.Sources() {
-		if e.Sources[name] = i.Connections.Source(name); e.Sources[name] == nil {
-			return nil, fmt.Errorf("index %s: %w", index, ErrNotReady)
+	return opened(i.Connections, best)
+}
+
+// opened is an edition with its sources and its engine at hand.
+func opened(c *connect.Connections, record *records.Edition) (*Edition, error) {
+	e := &Edition{Record: record, Sources: map[string]*source.Source{}, Engine: c.Engine(record.Engine)}
+	for _, name := range record.Shape.Sources() {
+		if e.Sources[name] = c.Source(name); e.Sources[name] == nil {
+			return nil, fmt.Errorf("index %s: %w", record.Index, ErrNotReady)
 		}
 	}
 	if e.Engine == nil {
-		return nil, fmt.Errorf("index %s: %w", index, ErrNotReady)
+		return nil, fmt.Errorf("index %s: %w", record.Index, ErrNotReady)
 	}
-	e.Reader = source.Across(best.Shape, func(name string) source.Reader { return e.Sources[name] })
+	e.Reader = source.Across(record.Shape, func(name string) source.Reader { return e.Sources[name] })
 	return e, nil
 }
 
@@ -278,14 +284,19 @@ func (i *Inspector) Search(ctx context.Context, index string, asked api.Query) (
 	if err != nil {
 		return nil, err
 	}
-	if !e.Live() {
+	name := cmp.Or(asked.Edition, index)
+	if asked.Edition != "" {
+		if e, err = named(ctx, i, index, asked.Edition); err != nil {
+			return nil, err
+		}
+	} else if !e.Live() {
 		return nil, fmt.Errorf("index %s: %w", index, ErrNotYet)
 	}
 	q, err := readQuery(e.Record.Shape, asked)
 	if err != nil {
 		return nil, &BadRequest{err}
 	}
-	hits, err := e.Engine.Search(ctx, index, e.Record.Shape, q)
+	hits, err := e.Engine.Search(ctx, name, e.Record.Shape, q)
 	if err != nil {
 		if engine.FailureOf(err).Outcome == retry.Refused {
 			return nil, &BadRequest{err}

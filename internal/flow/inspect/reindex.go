@@ -27,7 +27,7 @@ type Reindexes struct {
 
 // Runs tells of the editions of an index, the newest first: what they are, and what became of them.
 func (r *Reindexes) Runs(ctx context.Context, index string) ([]api.Run, error) {
-	list, err := r.editions(ctx, index)
+	list, err := editionsOf(ctx, r.Inspector.Records, index)
 	if err != nil {
 		return nil, err
 	}
@@ -55,9 +55,9 @@ func (r *Reindexes) Runs(ctx context.Context, index string) ([]api.Run, error) {
 	return out, nil
 }
 
-// editions lists those of an index that were not cancelled, oldest first; there is at least one.
-func (r *Reindexes) editions(ctx context.Context, index string) ([]*records.Edition, error) {
-	all, err := r.Inspector.Records.Editions(ctx)
+// editionsOf lists those of an index that were not cancelled, oldest first; there is at least one.
+func editionsOf(ctx context.Context, store Store, index string) ([]*records.Edition, error) {
+	all, err := store.Editions(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the editions: %w", err)
 	}
@@ -77,6 +77,22 @@ func (r *Reindexes) editions(ctx context.Context, index string) ([]*records.Edit
 			"index %q is %w: %s", index, ErrUnknown, definition.Nearest(index, slices.Sorted(maps.Keys(known))))
 	}
 	return out, nil
+}
+
+// named finds an edition of an index by its name.
+func named(ctx context.Context, i *Inspector, index, name string) (*Edition, error) {
+	list, err := editionsOf(ctx, i.Records, index)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, e := range list {
+		if e.Name() == name {
+			return opened(i.Connections, e)
+		}
+		names = append(names, e.Name())
+	}
+	return nil, fmt.Errorf("edition %q of %s is %w: %s", name, index, ErrUnknown, definition.Nearest(name, names))
 }
 
 // Estimate says what filling an index anew would cost, as far as its last fill tells.
@@ -116,7 +132,7 @@ func (r *Reindexes) Estimate(ctx context.Context, index string) (*api.Estimate, 
 // Expect runs the searches that the definition expects something of, in the edition that answers and,
 // when there is one, in the one that is to take its place.
 func (r *Reindexes) Expect(ctx context.Context, index string) (*api.Expected, error) {
-	list, err := r.editions(ctx, index)
+	list, err := editionsOf(ctx, r.Inspector.Records, index)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +172,7 @@ const (
 // Compare compares documents of the edition that answers with those of the one that is to take its
 // place, or of the one that did before: those of at most so many rows, spread over the keys.
 func (r *Reindexes) Compare(ctx context.Context, index string, most int) (*api.Comparison, error) {
-	list, err := r.editions(ctx, index)
+	list, err := editionsOf(ctx, r.Inspector.Records, index)
 	if err != nil {
 		return nil, err
 	}
@@ -261,11 +277,9 @@ func (c *comparer) documents(ctx context.Context, keys []string) error {
 	for _, key := range keys {
 		a, inOld := old[key]
 		b, inNew := fresh[key]
-		c.out.Compared++
 		d := api.ComparedDocument{Key: key, Fields: []api.FieldDifference{}}
 		switch {
-		case !inOld && !inNew:
-			c.out.Neither++
+		case !inOld && !inNew: // the definition keeps the row out, or its document failed in both
 			continue
 		case !inNew:
 			c.out.OnlyOld++
@@ -279,6 +293,7 @@ func (c *comparer) documents(ctx context.Context, keys []string) error {
 				return fmt.Errorf("document %s: %w", key, err)
 			}
 			if len(diffs) == 0 {
+				c.out.Compared++
 				c.out.Same++
 				continue
 			}
@@ -300,6 +315,7 @@ func (c *comparer) documents(ctx context.Context, keys []string) error {
 				}
 			}
 		}
+		c.out.Compared++
 		if len(c.out.Documents) < differing {
 			c.out.Documents = append(c.out.Documents, d)
 		}

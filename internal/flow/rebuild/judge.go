@@ -52,6 +52,9 @@ func (j *judge) gates(ctx context.Context, record *records.Edition) ([]reindex.G
 	if live.Missed != nil {
 		lacks = live.Missed.Reason
 	}
+	for i := range searches { // what is known to be wrong is replaced whatever is found
+		searches[i].Passed = searches[i].Passed || lacks != ""
+	}
 	return append(reindex.Judge(rows, fresh, &had, lacks), searches...), nil
 }
 

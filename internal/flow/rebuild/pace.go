@@ -133,7 +133,7 @@ func (f *Fill) watch(ctx context.Context) {
 			f.update(func(_ *records.Edition, p *reindex.Progress) { p.Looked(p.Rows, p.Expected, now.Sub(last)) })
 		}
 		last = now
-		if why == told {
+		if why == told || f.pacer.Course().Paused { // who paused it is recorded
 			continue
 		}
 		what := "goes on"
