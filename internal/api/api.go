@@ -339,7 +339,7 @@ type FieldDifference struct {
 
 // Gate is a condition that a filled edition must meet before it answers.
 type Gate struct {
-	Name     string `json:"name"     enum:"complete,refused,size,expect"`
+	Name     string `json:"name"     enum:"complete,refused,size,content,expect"`
 	Passed   bool   `json:"passed"`
 	Sentence string `json:"sentence"`
 }

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -103,4 +104,45 @@ indexes:
 			t.Errorf("%v: exit %d: %s", c, code, errs)
 		}
 	}
+}
+
+// What somebody does by hand to an edition that is being filled is found, and mended, before it answers.
+func TestWhatSomebodyDidToANewEditionIsMended(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, seen int NOT NULL);
+		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, 900) i`)
+	w.serve()
+	w.must("apply", "--yes", w.write(tarns("before", "")))
+	first := w.edition("tarns")
+	w.must("reindex", "start", "tarns", "--documents", "300", "--no-wait")
+	var edition string
+	w.index(20*time.Second, "a third is filled", "tarns", func(ix api.IndexStatus) bool {
+		if ix.Fill != nil && ix.Fill.Rows > 300 {
+			edition = ix.Fill.Edition
+		}
+		return edition != ""
+	})
+	w.must("reindex", "pause", "tarns")
+	for _, c := range [][2]string{{"DELETE", "/_doc/1"}, {"PUT", "/_doc/2"}} { // the first keys are there by now
+		r, err := http.NewRequest(c[0], w.engine.URL+"/"+edition+c[1], strings.NewReader(`{"name": "drained", "mark": "before"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Content-Type", "application/json")
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil || answer.StatusCode != 200 {
+			t.Fatal(answer, err)
+		}
+		answer.Body.Close()
+	}
+	if status, err := w.client.Status(t.Context()); err != nil || !status.Index("tarns").Fill.Paused || !status.Index("tarns").Fill.Halted {
+		t.Errorf("%+v %v", status.Index("tarns").Fill, err)
+	}
+	w.must("reindex", "resume", "tarns")
+	w.index(20*time.Second, "it answers", "tarns", func(ix api.IndexStatus) bool { return ix.Edition != first && ix.State == api.StateInSync })
+	if out := w.must("reindex", "show", "tarns"); !strings.Contains(out, "content   passed   900 of 900 documents compared with their rows, all the same") {
+		t.Error(out)
+	}
+	w.equalTo(lodge, tarns("before", ""), "tarns", 0)
 }

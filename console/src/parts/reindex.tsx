@@ -7,7 +7,7 @@ import { bytes, count, duration, rate } from '../format';
 import { Compare } from './compare';
 import { Figure, Notice, Spark, StateMark } from './parts';
 
-const gateNames = { complete: 'It has what its rows make', refused: 'No more failed documents', size: 'It is not much smaller', expect: 'Searches find what they should' };
+const gateNames = { complete: 'It has what its rows make', refused: 'No more failed documents', size: 'It is not much smaller', content: 'Its documents are what their rows make', expect: 'Searches find what they should' };
 
 type Action = 'start' | 'switch' | 'cancel' | 'rollback';
 

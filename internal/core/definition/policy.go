@@ -29,7 +29,8 @@ func (d *decoder) policy(p *reindex.Policy, v *yaml.Node) {
 				d.find(s.pos, fmt.Sprintf("begin cannot be %q", begin), `write now, on_command, or a time such as "02:00"`)
 			}
 		},
-		"switch": d.word(&change, "switch", reindex.SwitchChecked, "on_command", reindex.SwitchAlways),
+		"switch":  d.word(&change, "switch", reindex.SwitchChecked, "on_command", reindex.SwitchAlways),
+		"compare": d.word(&p.Compare, "compare", reindex.CompareSample, reindex.CompareAll, reindex.CompareNone),
 		"keep_previous": func(_, v *yaml.Node) {
 			s := d.text(v, "keep_previous")
 			n, err := time.ParseDuration(s.text)

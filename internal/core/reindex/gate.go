@@ -3,13 +3,14 @@ package reindex
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 )
 
 // Gate is a condition that a filled edition must meet before it is switched to.
 type Gate struct {
-	// Name is complete, refused, size or expect.
+	// Name is complete, refused, size, content or expect.
 	Name   string `json:"name"`
 	Passed bool   `json:"passed"`
 	// Sentence has the numbers.
@@ -63,10 +64,33 @@ func Judge(rows int64, fresh Counted, live *Counted, lacks string) []Gate {
 	})
 }
 
+// Names of gates that are looked at apart from the others.
+const (
+	GateContent = "content"
+	GateExpect  = "expect"
+)
+
+// Content is the gate of the documents that were compared with their rows, out of so many rows; keys are
+// those that differ though they were built once more, and more says that there are others.
+func Content(compared, rows int64, keys []string, more int64) Gate {
+	g := Gate{Name: GateContent, Passed: len(keys) == 0 && more == 0}
+	g.Sentence = fmt.Sprintf("%s of %s documents compared with their rows", count(compared), count(rows))
+	if g.Passed {
+		g.Sentence += ", all the same"
+		return g
+	}
+	const told = 5
+	g.Sentence += fmt.Sprintf(", %s differ: %s", count(int64(len(keys))+more), strings.Join(keys[:min(told, len(keys))], ", "))
+	if len(keys) > told || more > 0 {
+		g.Sentence += " and others"
+	}
+	return g
+}
+
 // Searches is the gate of searches whose outcome is known: how many there were, and sentences about
 // those that did not find what they should.
 func Searches(all int, failed []string) Gate {
-	g := Gate{Name: "expect", Passed: len(failed) == 0, Sentence: fmt.Sprintf("%d of %d searches find what they should", all-len(failed), all)}
+	g := Gate{Name: GateExpect, Passed: len(failed) == 0, Sentence: fmt.Sprintf("%d of %d searches find what they should", all-len(failed), all)}
 	const told = 3
 	for _, words := range failed[:min(told, len(failed))] {
 		g.Sentence += "; " + words

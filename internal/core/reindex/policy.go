@@ -11,6 +11,9 @@ type Policy struct {
 	// KeepPrevious is how long the edition that answered before is kept in sync.
 	KeepPrevious time.Duration
 	Pace         Pace
+	// Compare is how much of a filled edition is compared with its rows: CompareSample, CompareAll or
+	// CompareNone.
+	Compare string
 	// Expect is what searches must find before an edition answers.
 	Expect []Expectation
 }
@@ -32,8 +35,15 @@ const (
 	SwitchAlways  = "always"  // whatever its gates say
 )
 
+// How much a policy may have compared.
+const (
+	CompareSample = "sample" // some thousand documents, spread over the keys
+	CompareAll    = "all"
+	CompareNone   = "none"
+)
+
 // DefaultPolicy holds where a definition says nothing.
-var DefaultPolicy = Policy{Begin: Now, Switch: SwitchChecked, KeepPrevious: time.Hour}
+var DefaultPolicy = Policy{Begin: Now, Switch: SwitchChecked, KeepPrevious: time.Hour, Compare: CompareSample}
 
 // Begins is when an edition is to be filled that is recorded now: nil at once, and paused when a person
 // is to say so.

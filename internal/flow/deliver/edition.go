@@ -209,6 +209,18 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 	return ctx.Err()
 }
 
+// Repair has the document of a key of an edition built and sent again, also when the engine seems to have it.
+func Repair(ctx context.Context, e *Edition, key string, t *change.Ticket) error {
+	l := e.lane(key)
+	l.sending.lock()
+	l.seen.Forget(key)
+	l.sending.unlock()
+	return e.Add(ctx, key, t, Wide)
+}
+
+// Failing reports whether the document of a key is failed now.
+func (e *Edition) Failing(key string) bool { return e.failures.has(key) }
+
 // Barrier waits until every key that waits now, or is on its way, is settled, the backlog
 // is empty, and what is being sent of chunks was answered.
 func (e *Edition) Barrier(ctx context.Context) error {

@@ -136,7 +136,7 @@ func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error, an
 		reindex.Preparing:  f.prepare,
 		reindex.Filling:    f.fillChunks,
 		reindex.CatchingUp: func(ctx context.Context) error { return f.catchUp(ctx, caughtUp) },
-		reindex.Checking:   f.check,
+		reindex.Checking:   func(ctx context.Context) error { return f.check(ctx, caughtUp) },
 		reindex.Ready:      func(ctx context.Context) error { return f.finish(ctx, caughtUp) },
 		reindex.Returning:  func(ctx context.Context) error { return f.switchTo(ctx, caughtUp) },
 	}
@@ -415,8 +415,23 @@ func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error
 }
 
 // check looks at the gates, and records how they are.
-func (f *Fill) check(ctx context.Context) error {
-	gates, err := f.judge.gates(ctx, f.copy())
+func (f *Fill) check(ctx context.Context, caughtUp func(context.Context) error) error {
+	record := f.copy()
+	live, _, err := f.store.Live(ctx, record)
+	if err != nil {
+		return fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
+	}
+	record.Gates = nil
+	if live != nil && live.Missed == nil { // else nothing is better
+		rows, err := CountRows(ctx, f.reader, record.Shape)
+		if err != nil {
+			return err
+		}
+		if record.Gates, err = f.judge.content(ctx, record, rows, caughtUp, &f.pacer); err != nil {
+			return err
+		}
+	}
+	gates, err := f.judge.gates(ctx, record)
 	if err != nil {
 		return err
 	}
@@ -430,6 +445,8 @@ func (f *Fill) check(ctx context.Context) error {
 const (
 	// askAgain is how often it is looked whether a person has decided, or failed documents were mended.
 	askAgain = 2 * time.Second
+	// searchAgain is how often searches are made again that did not find what they should.
+	searchAgain = 10 * time.Second
 	// countAgain is how often all is counted anew meanwhile, which a large source should not do often.
 	countAgain = time.Minute
 )
@@ -443,7 +460,7 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 		f.byHand = is
 	}
 	defer ask(false)
-	var counted time.Time
+	var counted, searched time.Time
 	failed := 0
 	for {
 		record := f.copy()
@@ -455,12 +472,20 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 			break
 		}
 		ask(byHand)
-		if now := f.edition.Failed(); now != failed || time.Since(counted) >= countAgain {
-			gates, err := f.judge.gates(ctx, f.copy())
+		now := f.edition.Failed()
+		count, search := now != failed || time.Since(counted) >= countAgain, time.Since(searched) >= searchAgain
+		if count || search {
+			gates := record.Gates
+			if count {
+				gates, err = f.judge.gates(ctx, record)
+				counted, failed = time.Now(), now
+			} else {
+				gates, err = f.judge.searchAgain(ctx, record)
+			}
 			if err != nil {
 				return err
 			}
-			counted, failed = time.Now(), now
+			searched = time.Now()
 			if !slices.Equal(gates, record.Gates) {
 				f.update(func(r *records.Edition, _ *reindex.Progress) { r.Gates = gates })
 				if err := f.enter(ctx, reindex.Ready); err != nil {

@@ -3,9 +3,13 @@ package rebuild
 import (
 	"context"
 	"fmt"
+	"slices"
+	"time"
 
+	"pingo/internal/core/change"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
+	"pingo/internal/flow/compare"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/records"
@@ -55,7 +59,79 @@ func (j *judge) gates(ctx context.Context, record *records.Edition) ([]reindex.G
 	for i := range searches { // what is known to be wrong is replaced whatever is found
 		searches[i].Passed = searches[i].Passed || lacks != ""
 	}
-	return append(reindex.Judge(rows, fresh, &had, lacks), searches...), nil
+	gates := reindex.Judge(rows, fresh, &had, lacks)
+	for _, g := range record.Gates {
+		if g.Name == reindex.GateContent { // it was looked at when the edition was filled
+			gates = append(gates, g)
+		}
+	}
+	return append(gates, searches...), nil
+}
+
+// sampled is how many documents a sample has.
+const sampled = 2000
+
+// content compares the edition's documents with their rows, as far as the definition wants that; nil when
+// it does not. Those that differ may be on their way, and are built once more before they count.
+func (j *judge) content(ctx context.Context, record *records.Edition, rows int64, caughtUp func(context.Context) error, p *pacer) ([]reindex.Gate, error) {
+	of := &compare.Edition{Name: record.Name(), Shape: record.Shape, Reader: j.reader, Engine: j.engine}
+	o := compare.Options{Rows: rows, Wait: p.after}
+	switch j.policy().Compare {
+	case reindex.CompareNone:
+		return nil, nil
+	case reindex.CompareSample:
+		o.Most = sampled
+	}
+	found, err := of.Rows(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	if err := caughtUp(ctx); err != nil {
+		return nil, err
+	}
+	suspects, err := of.Keys(ctx, found.Different)
+	if err != nil {
+		return nil, err
+	}
+	if len(suspects) > 0 {
+		settled := make(chan struct{})
+		ticket := change.NewTicket(time.Time{}, func() { close(settled) })
+		for _, key := range suspects {
+			if err := deliver.Repair(ctx, j.edition, key, ticket); err != nil {
+				return nil, err
+			}
+		}
+		ticket.Close()
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-settled:
+		}
+		if suspects, err = of.Keys(ctx, suspects); err != nil {
+			return nil, err
+		}
+	}
+	wrong := slices.DeleteFunc(suspects, j.edition.Failing)
+	return []reindex.Gate{reindex.Content(found.Compared, rows, wrong, found.More)}, nil
+}
+
+// searchAgain makes the searches again, where that gate has not passed.
+func (j *judge) searchAgain(ctx context.Context, record *records.Edition) ([]reindex.Gate, error) {
+	gates := slices.Clone(record.Gates)
+	for i, g := range gates {
+		if g.Name != reindex.GateExpect || g.Passed {
+			continue
+		}
+		now, err := j.searches(ctx, record.Name(), record.Shape)
+		if err != nil {
+			return nil, err
+		}
+		if now == nil { // the definition expects nothing any more
+			return slices.Delete(gates, i, i+1), nil
+		}
+		gates[i] = now[0]
+	}
+	return gates, nil
 }
 
 // searches is the gate of the searches that the definition expects something of; nil when there are none.

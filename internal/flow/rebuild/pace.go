@@ -26,7 +26,8 @@ type pacer struct {
 	mu      sync.Mutex // guards what follows
 	course  records.Course
 	budget  reindex.Budget
-	resting time.Time // until then the source is left alone
+	resting time.Time      // until then the source is left alone
+	strain  reindex.Strain // of comparing
 }
 
 func (p *pacer) set(c records.Course) {
@@ -85,6 +86,20 @@ func (p *pacer) spend(c deliver.Chunk, rest time.Duration) {
 	if rest > 0 {
 		p.resting = now.Add(rest)
 	}
+}
+
+// after waits as the pace wants it after so many documents and bytes, and leaves a strained source alone.
+func (p *pacer) after(ctx context.Context, documents, bytes int, took time.Duration) error {
+	p.mu.Lock()
+	rest := p.strain.Rest(documents, took)
+	p.mu.Unlock()
+	p.spend(deliver.Chunk{Rows: documents, Bytes: bytes}, rest)
+	for wait := p.wait(0); wait > 0; wait = p.wait(0) {
+		if !retry.Sleep(ctx, wait) {
+			return ctx.Err()
+		}
+	}
+	return ctx.Err()
 }
 
 // rests reports whether the source is left alone for a while.

@@ -1,0 +1,208 @@
+// Package compare compares what an edition holds with what its rows make now.
+package compare
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/tidwall/gjson"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/core/shape"
+	"pingo/internal/engine"
+	"pingo/internal/source"
+)
+
+// atOnce is how many documents are read together.
+const atOnce = 250
+
+// Edition is what is compared.
+type Edition struct {
+	Name   string
+	Shape  *shape.Shape
+	Reader source.Reader
+	Engine engine.Engine
+}
+
+// Options say how much is compared, and how fast.
+type Options struct {
+	// Rows are all, and Most are compared at most, spread over the keys; 0 compares all.
+	Rows, Most int64
+	// Wait is called after so many documents and bytes, and holds up the rest.
+	Wait func(ctx context.Context, documents, bytes int, took time.Duration) error
+}
+
+// Result is what came of it.
+type Result struct {
+	// Compared are the documents that were.
+	Compared int64
+	// Different are keys whose document is not the one that their row makes, or is missing: at most
+	// mostDifferent; More are those beyond.
+	Different []string
+	More      int64
+}
+
+// mostDifferent bounds the memory of a comparison of everything with nothing.
+const mostDifferent = 1000
+
+func (r *Result) add(keys []string) {
+	room := min(len(keys), mostDifferent-len(r.Different))
+	r.Different = append(r.Different, keys[:room]...)
+	r.More += int64(len(keys) - room)
+}
+
+// Rows compares the documents of rows with those that the edition holds. A change on its way makes a
+// difference, too: who wants to know waits, and looks at these keys again.
+func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
+	out := &Result{}
+	step := int64(atOnce)
+	if o.Most > 0 && o.Most < o.Rows {
+		step = max(atOnce, atOnce*o.Rows/o.Most)
+	}
+	for _, t := range e.Shape.Trees {
+		set := document.NewSet(t)
+		var after []string
+		for {
+			began := time.Now()
+			end, err := e.Reader.ChunkEnd(ctx, t, after, atOnce)
+			if err != nil {
+				return nil, err
+			}
+			set.Reset()
+			err = e.Reader.ReadRange(ctx, set, after, end)
+			if source.FaultOf(err) == source.BadValue {
+				err = e.byKeys(ctx, t, set, after, end, out)
+			} else if err == nil {
+				err = e.documents(ctx, set, out)
+			}
+			if err != nil {
+				return nil, err
+			}
+			if o.Wait != nil {
+				if err := o.Wait(ctx, set.Rows(0).Len(), set.Rows(0).Bytes(), time.Since(began)); err != nil {
+					return nil, err
+				}
+			}
+			if end != nil && step > atOnce {
+				if end, err = e.Reader.ChunkEnd(ctx, t, end, int(step-atOnce)); err != nil {
+					return nil, err
+				}
+			}
+			if after = end; end == nil {
+				break
+			}
+		}
+	}
+	return out, nil
+}
+
+// byKeys compares a range with a row in it that cannot be read, which is left out.
+func (e *Edition) byKeys(ctx context.Context, t *shape.Tree, set *document.Set, after, upto []string, out *Result) error {
+	var keys [][]string
+	err := e.Reader.Keys(ctx, t, after, upto, func(key []string) error {
+		keys = append(keys, key)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, key := range keys {
+		set.Reset()
+		err := e.Reader.ReadKeys(ctx, set, [][]string{key})
+		if source.FaultOf(err) == source.BadValue {
+			continue // it is a failed document
+		}
+		if err == nil {
+			err = e.documents(ctx, set, out)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// documents compares the documents of a set.
+func (e *Edition) documents(ctx context.Context, set *document.Set, out *Result) error {
+	keys := make([]string, set.Rows(0).Len())
+	if len(keys) == 0 {
+		return nil
+	}
+	fingerprints := make([]string, len(keys))
+	var buffer []byte
+	for row := range keys {
+		keys[row] = string(set.AppendKey(buffer[:0], row))
+		buffer = set.Append(buffer[:0], row)
+		fingerprints[row] = document.Fingerprint(buffer)
+	}
+	stored, err := e.Engine.Get(ctx, e.Name, keys)
+	if err != nil {
+		return fmt.Errorf("reading documents of %s: %w", e.Name, err)
+	}
+	var different []string
+	for row, key := range keys {
+		if gjson.GetBytes(stored[key], definition.FingerprintField).String() != fingerprints[row] {
+			different = append(different, key)
+		}
+	}
+	out.Compared += int64(len(keys))
+	out.add(different)
+	return nil
+}
+
+// Keys compares some documents, also such that no row makes any more, and lists those that differ.
+func (e *Edition) Keys(ctx context.Context, keys []string) ([]string, error) {
+	var different []string
+	for len(keys) > 0 {
+		some := keys[:min(atOnce, len(keys))]
+		keys = keys[len(some):]
+		sets := make([]*document.Set, len(e.Shape.Trees))
+		wanted := make([][][]string, len(sets))
+		for _, key := range some {
+			tree, values, err := document.ParseKey(e.Shape, key)
+			if err != nil {
+				return nil, err
+			}
+			wanted[tree] = append(wanted[tree], values)
+		}
+		made := map[string]bool{}
+		out := &Result{}
+		for i, t := range e.Shape.Trees {
+			if len(wanted[i]) == 0 {
+				continue
+			}
+			sets[i] = document.NewSet(t)
+			if err := e.Reader.ReadKeys(ctx, sets[i], wanted[i]); err != nil {
+				return nil, err
+			}
+			for row := range sets[i].Rows(0).Len() {
+				made[string(sets[i].AppendKey(nil, row))] = true
+			}
+			if err := e.documents(ctx, sets[i], out); err != nil {
+				return nil, err
+			}
+		}
+		different = append(different, out.Different...)
+		var gone []string
+		for _, key := range some {
+			if !made[key] {
+				gone = append(gone, key)
+			}
+		}
+		if len(gone) == 0 {
+			continue
+		}
+		stored, err := e.Engine.Get(ctx, e.Name, gone)
+		if err != nil {
+			return nil, fmt.Errorf("reading documents of %s: %w", e.Name, err)
+		}
+		for _, key := range gone {
+			if _, there := stored[key]; there {
+				different = append(different, key)
+			}
+		}
+	}
+	return different, nil
+}
