@@ -44,6 +44,7 @@ func TestAThirdKindOfEngine(t *testing.T) {
 		t.Fatal(err)
 	}
 	enginetest.Run(t, e, enginetest.Faults{})
+	t.Run("exchanging indexes", func(t *testing.T) { enginetest.Run(t, tiny.NewExchangingEngine(), enginetest.Faults{}) })
 }
 
 // The language, the schema and the recognition of engines learn of a kind from the list.

@@ -98,13 +98,11 @@ const (
 // keepsPromises sees that an edition has the settings that keep older writes out, and documents that
 // were acknowledged in.
 func (e *Engine) keepsPromises(ctx context.Context, edition string) error {
-	var out map[string]struct {
-		Settings map[string]any `json:"settings"` // some are lists
-	}
-	if err := e.do(ctx, http.MethodGet, "/"+edition+"/_settings", url.Values{"flat_settings": {"true"}}, nil, &out); err != nil {
+	settings, err := e.settings(ctx, edition)
+	if err != nil {
 		return err
 	}
-	is := fmt.Sprint(out[edition].Settings["index.gc_deletes"])
+	is := fmt.Sprint(settings["index.gc_deletes"])
 	if d, err := time.ParseDuration(is); err != nil || d < remembersAtLeast {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"%s has index.gc_deletes %q in %s, and deletions must be remembered for %s at least: look at the engine's templates",
@@ -114,7 +112,7 @@ func (e *Engine) keepsPromises(ctx context.Context, edition string) error {
 			remembersAtLeast,
 		)}
 	}
-	if is := fmt.Sprint(out[edition].Settings["index."+durability]); is != onDisk {
+	if is := fmt.Sprint(settings["index."+durability]); is != onDisk {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"%s has index.%s %q in %s, and would lose in a crash what it has acknowledged: set it to %s",
 			e.base,
@@ -125,6 +123,15 @@ func (e *Engine) keepsPromises(ctx context.Context, edition string) error {
 		)}
 	}
 	return nil
+}
+
+// settings reads those of an edition, by their full names.
+func (e *Engine) settings(ctx context.Context, edition string) (map[string]any, error) {
+	var out map[string]struct {
+		Settings map[string]any `json:"settings"` // some are lists
+	}
+	err := e.do(ctx, http.MethodGet, "/"+edition+"/_settings", url.Values{"flat_settings": {"true"}}, nil, &out)
+	return out[edition].Settings, err
 }
 
 // indexSettings are the definition's own settings, under the names of the index level.

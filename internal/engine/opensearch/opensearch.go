@@ -10,9 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -282,7 +284,8 @@ func (e *Engine) FinishFill(ctx context.Context, edition string, s *shape.Shape)
 	return e.Refresh(ctx, edition)
 }
 
-// UpdateSettings takes dynamic settings into use.
+// UpdateSettings takes dynamic settings into use, looks whether they are, and puts back what was when
+// they are not.
 func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Shape) error {
 	dynamic := map[string]any{}
 	for name, value := range indexSettings(s) {
@@ -293,7 +296,43 @@ func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Sh
 	if len(dynamic) == 0 {
 		return nil
 	}
-	return e.send(ctx, http.MethodPut, "/"+edition+"/_settings", map[string]any{"index": dynamic})
+	put := func(settings map[string]any) error {
+		return e.send(ctx, http.MethodPut, "/"+edition+"/_settings", map[string]any{"index": settings})
+	}
+	was, err := e.settings(ctx, edition)
+	if err != nil {
+		return err
+	}
+	if err := put(dynamic); err != nil {
+		return err // it took none of them
+	}
+	is, err := e.settings(ctx, edition)
+	if err != nil {
+		return err
+	}
+	if dynamic["auto_expand_replicas"] != nil {
+		delete(dynamic, "number_of_replicas") // the server changes it by itself then
+	}
+	before := map[string]any{}
+	var wrong []string
+	for _, name := range slices.Sorted(maps.Keys(dynamic)) {
+		before[name] = was["index."+name] // none at all where it was not set
+		wanted, err := json.Marshal(dynamic[name])
+		if err != nil {
+			return err
+		}
+		if now := fmt.Sprint(is["index."+name]); now != strings.Trim(string(wanted), `"`) {
+			wrong = append(wrong, fmt.Sprintf("%s is %s instead of %s", name, now, wanted))
+		}
+	}
+	if len(wrong) == 0 {
+		return nil
+	}
+	if err := put(before); err != nil {
+		return fmt.Errorf("putting settings back: %w", err)
+	}
+	return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
+		"%s took settings of %s and did not keep them, so they are as they were: %s", e.base, edition, strings.Join(wrong, "; "))}
 }
 
 // Drop deletes an edition.

@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/engine/enginetest"
 	"pingo/internal/engine/opensearch"
@@ -164,6 +165,51 @@ func TestLyingAnswers(t *testing.T) {
 		}
 		if results, err := e.Deliver(t.Context(), "x", []engine.Document{{Key: "1", Version: 1, Body: []byte("{}")}}); err == nil {
 			t.Errorf("%s: %v", items, results)
+		}
+		server.Close()
+	}
+}
+
+// Settings that a server takes and does not keep are said, and put back as they were.
+func TestSettingsThatAreNotKept(t *testing.T) {
+	for _, kept := range []bool{true, false} {
+		settings, puts := map[string]any{"index.number_of_replicas": "1", "index.refresh_interval": "5s"}, 0
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			if r.Method == http.MethodGet {
+				json.NewEncoder(w).Encode(map[string]any{"tarns-e1": map[string]any{"settings": settings}})
+				return
+			}
+			puts++
+			var body struct{ Index map[string]any }
+			d := json.NewDecoder(r.Body)
+			d.UseNumber()
+			if err := d.Decode(&body); err != nil {
+				t.Error(err)
+			}
+			for name, value := range body.Index {
+				if kept || name != "max_result_window" {
+					settings["index."+name] = fmt.Sprint(value)
+				}
+				if value == nil {
+					delete(settings, "index."+name)
+				}
+			}
+			io.WriteString(w, `{"acknowledged":true}`)
+		}))
+		e, err := opensearch.Open(engine.Config{URL: server.URL})
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := &shape.Shape{Settings: map[string]any{"number_of_replicas": 2, "index": map[string]any{"max_result_window": 1500000}}}
+		err = e.UpdateSettings(t.Context(), "tarns-e1", s)
+		now := fmt.Sprint(settings)
+		if kept && (err != nil || puts != 1 || !strings.Contains(now, "index.max_result_window:1500000 index.number_of_replicas:2")) {
+			t.Errorf("%v, %d puts: %s", err, puts, now)
+		}
+		if !kept && (err == nil || !strings.Contains(err.Error(), "max_result_window is <nil> instead of 1500000") || puts != 2 ||
+			now != "map[index.number_of_replicas:1 index.refresh_interval:5s]") {
+			t.Errorf("%v, %d puts: %s", err, puts, now)
 		}
 		server.Close()
 	}
