@@ -642,6 +642,25 @@ type CaptureRemoval struct {
 	Indexes []string `json:"indexes"`
 	// Changes waited in the journal, and are not followed any more.
 	Changes int64 `json:"changes"`
+	// Script is what takes it away; empty when there is nothing to take away.
+	Script string `json:"script"`
+}
+
+// Export is all that it takes to leave Pingo: the definition in force, and what is of Pingo in sources
+// and engines.
+type Export struct {
+	Version  int              `json:"version"`
+	Files    []File           `json:"files"`
+	Sources  []CaptureRemoval `json:"sources"`
+	Editions []HeldEdition    `json:"editions"`
+}
+
+// HeldEdition is an edition in an engine; Answers says that its index's name leads to it.
+type HeldEdition struct {
+	Engine  string `json:"engine"`
+	Index   string `json:"index"`
+	Edition string `json:"edition"`
+	Answers bool   `json:"answers"`
 }
 
 // Preview is a document as it would be built now, beside the one in the engine.

@@ -50,6 +50,7 @@ var described = []any{
 	Estimate{},
 	Expected{},
 	Comparison{},
+	Export{},
 	DocumentCount{},
 	Token{},
 	NewToken{},

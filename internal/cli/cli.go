@@ -151,7 +151,7 @@ check also has 4 and 5, for what it would change.`,
 			root.AddCommand(c)
 		}
 	}
-	add(GroupDefine, a.check(), a.apply(), a.definition(), a.reindex(), a.capture())
+	add(GroupDefine, a.check(), a.apply(), a.definition(), a.reindex(), a.capture(), a.export())
 	add(groupLook, a.status(), a.search(), a.wait(), a.expect(), a.preview(), a.trace(), a.failed(), a.leftovers())
 	add(groupSend, a.hooks(), a.load())
 	add(groupOther, a.tokenCommand(), a.version())

@@ -147,3 +147,96 @@ func replicate(t *testing.T, primary *pgserver.Server) (*pgserver.Server, *slowl
 	}
 	return replica, link
 }
+
+// An edition is filled from a replica that lags behind, while rows are written, and nothing of it is older than
+// what the stream has brought.
+func TestFilledFromAReplica(t *testing.T) {
+	w := newWorld(t)
+	primary, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(pgtest.Dir(t), "primary"), Settings: pgtest.Settings})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { primary.Stop() })
+	if err := primary.CreateDatabase(t.Context(), "lodge"); err != nil {
+		t.Fatal(err)
+	}
+	lodge := pgtest.Connect(t, primary.URL("lodge"))
+	if err := demo.Load(t.Context(), lodge, 1500, 3); err != nil {
+		t.Fatal(err)
+	}
+	replica, _ := replicate(t, primary)
+	t.Cleanup(func() { replica.Stop() })
+	w.env = append(w.env, "LODGE_URL="+primary.URL("lodge"), "REPLICA_URL="+replica.URL("lodge"), "OTHER_URL="+w.pg.URL("lodge"))
+	w.serve()
+	from := func(name string) string {
+		return strings.Replace(demo.Definition, "    capture: triggers\n", "    capture: triggers\n    replica: ${"+name+"}\n", 1)
+	}
+	for name, words := range map[string]string{"OTHER_URL": "is none of this source", "NOBODY": "NOBODY"} {
+		if out, errs, code := w.run("check", w.write(from(name))); code != 3 || !strings.Contains(out+errs, words) {
+			t.Errorf("%s: exit %d: %s%s", name, code, out, errs)
+		}
+	}
+	if out, errs, code := w.run("check", w.write(strings.Replace(from("REPLICA_URL"), "${REPLICA_URL}", "postgres://me:secret@h/d", 1))); code != 3 ||
+		!strings.Contains(out+errs, "the replica's url has its password written out") {
+		t.Errorf("exit %d: %s%s", code, out, errs)
+	}
+
+	follower := pgtest.Connect(t, replica.URL("lodge"))
+	pgtest.Exec(t, follower, "SELECT pg_wal_replay_pause()")
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		w.must("apply", "--yes", w.write(from("REPLICA_URL")))
+	}()
+	time.Sleep(time.Second)
+	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Only the primary knows' WHERE id = 5")
+	select {
+	case <-done:
+		t.Error("it was filled though the replica stands still")
+	case <-time.After(3 * time.Second):
+	}
+	stop := make(chan struct{})
+	lagging := make(chan struct{})
+	go func() { // it lags by up to 200 ms from here on
+		defer close(lagging)
+		for paused := true; ; paused = !paused {
+			sql := "SELECT pg_wal_replay_resume()"
+			if !paused {
+				sql = "SELECT pg_wal_replay_pause()"
+			}
+			if _, err := follower.Exec(t.Context(), sql); err != nil {
+				t.Error(err)
+				return
+			}
+			select {
+			case <-stop:
+				if !paused {
+					pgtest.Exec(t, follower, "SELECT pg_wal_replay_resume()")
+				}
+				return
+			case <-time.After(200 * time.Millisecond):
+			}
+		}
+	}()
+	<-done
+	finished := make(chan struct{})
+	go func() {
+		defer close(finished)
+		w.must("reindex", "start", "huts")
+	}()
+	for n := 0; ; n++ {
+		select {
+		case <-finished:
+			if n < 20 {
+				t.Errorf("%d writes meanwhile, which shows nothing", n)
+			}
+			close(stop)
+			<-lagging
+			w.must("wait", "huts")
+			w.equalTo(lodge, demo.Definition, "huts", 0)
+			return
+		default:
+			pgtest.Exec(t, lodge, fmt.Sprintf("UPDATE huts SET summary = 'round %d' WHERE id %% 40 = %d; DELETE FROM huts WHERE id = %d", n, n%40, 1500-n))
+		}
+	}
+}

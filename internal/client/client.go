@@ -336,6 +336,12 @@ func (c *Client) Compare(ctx context.Context, index string, rows int) (*api.Comp
 	return out, c.call(ctx, http.MethodGet, ofIndex(index, "compare"), url.Values{"rows": {strconv.Itoa(rows)}}, nil, out)
 }
 
+// Export tells all that it takes to leave Pingo.
+func (c *Client) Export(ctx context.Context) (*api.Export, error) {
+	out := &api.Export{}
+	return out, c.call(ctx, http.MethodGet, "/api/export", nil, nil, out)
+}
+
 func ofIndex(index, what string) string { return "/api/indexes/" + url.PathEscape(index) + "/" + what }
 
 // RetryFailed has failed documents built and sent again. It returns how many.

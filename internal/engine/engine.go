@@ -65,6 +65,12 @@ type SettingsUpdater interface {
 	UpdateSettings(ctx context.Context, edition string, s *shape.Shape) error
 }
 
+// TakerOver is an engine that can have a public name lead to an edition where the engine has an index of
+// that very name, which Pingo did not make and which is deleted then, in one atomic step.
+type TakerOver interface {
+	TakeOver(ctx context.Context, name, edition string) error
+}
+
 // Trier is an engine that can try out what it would say to an edition of a shape, leaving
 // nothing behind.
 type Trier interface {

@@ -327,7 +327,8 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		}
 		return reindex.DefaultPolicy
 	}
-	f.Fill = rebuild.New(record, e, reader, eng, h.records, fence, policy, h.log)
+	bulk := source.Across(record.Shape, func(name string) source.Reader { return h.sources.of(name).source.ForFills() })
+	f.Fill = rebuild.New(record, e, bulk, eng, h.records, fence, policy, h.log)
 	ctx, f.cancel = context.WithCancel(ctx)
 	h.mu.Lock()
 	h.editions[editionName{record.Index, record.Number}] = f

@@ -65,6 +65,8 @@ type Course struct {
 	Pace *Pace `db:"pace"`
 	// BeginsAt is from when on it is filled; nil is at once.
 	BeginsAt *time.Time `db:"begins_at"`
+	// TakesOver: an index of the public name that Pingo did not make may go.
+	TakesOver bool `db:"takes_over"`
 }
 
 // Pace is a reindex.Pace as the database has it.
@@ -168,7 +170,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 		ctx,
 		&out,
 		`SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill,
-		paused, pace, begins_at, state = 'previous' AND (missed IS NOT NULL OR kept_until < now()) AS expired,
+		paused, pace, begins_at, takes_over, state = 'previous' AND (missed IS NOT NULL OR kept_until < now()) AS expired,
 		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
 		FROM edition ORDER BY index_name, number`,
 	)
@@ -183,7 +185,7 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 		&rows,
 		`SELECT index_name, number, state, shape, engine, definition, expected_rows,
 		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, gates,
-		kept_until, paused, pace, begins_at, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
+		kept_until, paused, pace, begins_at, takes_over, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
 	)
 	if err != nil {
 		return nil, err
@@ -248,9 +250,9 @@ func (r *Records) NewEdition(
 	}
 	err = r.db.GetContext(ctx, &e.Number, `
 		WITH next AS (INSERT INTO numbered AS n VALUES ($1, 1) ON CONFLICT (index_name) DO UPDATE SET number = n.number + 1 RETURNING number)
-		INSERT INTO edition (index_name, number, state, shape, engine, definition, birth, paused, pace, begins_at)
-		SELECT $1, number, $2, $3, $4, $5, $6, $7, $8, $9 FROM next RETURNING number`,
-		s.Index, string(e.State), string(b), engine, version, e.Birth, course.Paused, course.Pace, course.BeginsAt)
+		INSERT INTO edition (index_name, number, state, shape, engine, definition, birth, paused, pace, begins_at, takes_over)
+		SELECT $1, number, $2, $3, $4, $5, $6, $7, $8, $9, $10 FROM next RETURNING number`,
+		s.Index, string(e.State), string(b), engine, version, e.Birth, course.Paused, course.Pace, course.BeginsAt, course.TakesOver)
 	return e, err
 }
 

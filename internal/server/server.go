@@ -172,6 +172,13 @@ func (s *Server) routes(e *echo.Echo) {
 		}
 		return c.NoContent(http.StatusNoContent)
 	})
+	admin.GET("/export", func(c echo.Context) error {
+		out, err := define.Export(c.Request().Context(), s.flow.Define)
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, out)
+	})
 	admin.GET("/capture", s.captureScript)
 	admin.POST("/capture", s.installCapture)
 	admin.GET("/capture/removal", s.planRemoval)

@@ -24,6 +24,17 @@ type Source struct {
 	Capture Capture
 	// Intake is nil where nothing is sent to the source.
 	Intake Intake
+	// Bulk reads what fills an edition, from somewhere else than Reader does, and nothing that is older than
+	// what Reader would read at that moment; nil where Reader does that, too.
+	Bulk Reader
+}
+
+// ForFills is what fills an edition is read by.
+func (s *Source) ForFills() Reader {
+	if s.Bulk != nil {
+		return s.Bulk
+	}
+	return s.Reader
 }
 
 // Named is a table's name in what people read: that of the intake is nobody's table, so they know
@@ -126,6 +137,9 @@ type Capture interface {
 	// the service that will read the journal. It returns the tables whose capture was
 	// made or changed.
 	Install(ctx context.Context, owner string, need []shape.Captured) ([]shape.Ref, error)
+	// RemovalScript is what takes everything away that Install made, for a person to read or run; empty
+	// when there is nothing.
+	RemovalScript(ctx context.Context) (string, error)
 	// Remove takes everything away that Install made.
 	Remove(ctx context.Context) error
 	// Status says whether changes are noted, and of which tables.

@@ -27,6 +27,7 @@ type option struct {
 // that says nothing takes anything.
 type keySchema struct {
 	Type        string               `json:"type"`
+	Format      string               `json:"format"`
 	Enum        []string             `json:"enum"`
 	Pattern     string               `json:"pattern"`
 	Description string               `json:"description"`
@@ -65,6 +66,10 @@ func (d *decoder) ofKind(v *yaml.Node, list []Kind, known fields, into *Options)
 			known[name] = func(_, v *yaml.Node) {
 				if into.values == nil {
 					into.values = map[string]option{}
+				}
+				if schema.Format == "url" { // of the same sort as the kind's own
+					into.values[name] = option{text: d.secretURL(d.text(v, name), name, kind.Schemes)}
+					return
 				}
 				into.values[name] = d.option(name, schema, v)
 			}

@@ -606,6 +606,21 @@ func (e *Engine) Switch(ctx context.Context, name, edition string) error {
 	return e.send(ctx, http.MethodPost, "/_aliases", map[string]any{"actions": actions})
 }
 
+// TakeOver deletes the index of a public name and makes it an alias, in one atomic request.
+func (e *Engine) TakeOver(ctx context.Context, name, edition string) error {
+	now, err := e.Resolve(ctx, name)
+	if err != nil {
+		return err
+	}
+	if !slices.Equal(now, []string{name}) {
+		return e.Switch(ctx, name, edition)
+	}
+	return e.send(ctx, http.MethodPost, "/_aliases", map[string]any{"actions": []any{
+		map[string]any{"remove_index": map[string]any{"index": name}},
+		map[string]any{"add": map[string]any{"index": edition, "alias": name}},
+	}})
+}
+
 // Resolve reads where the alias points. An index of that very name answers for itself.
 func (e *Engine) Resolve(ctx context.Context, name string) ([]string, error) {
 	var out map[string]json.RawMessage

@@ -429,3 +429,28 @@ func TestRealNodeOfTwoIsKilled(t *testing.T) {
 		t.Errorf("%d documents of 9000", len(all))
 	}
 }
+
+// An index that somebody else made is replaced by a name in one step, and only by TakeOver.
+func TestRealIndexesAreTakenOver(t *testing.T) {
+	onBoth(t, func(t *testing.T, url string) {
+		e, ctx := open(t, url), t.Context()
+		send(t, http.MethodPut, url+"/moors", object{"mappings": object{"properties": object{"name": object{"type": "text"}}}})
+		if err := e.Prepare(ctx, "moors-e1", plain(nil)); err != nil {
+			t.Fatal(err)
+		}
+		if err := e.Switch(ctx, "moors", "moors-e1"); err == nil || !strings.Contains(err.Error(), "Pingo did not make") {
+			t.Errorf("switched over somebody's index: %v", err)
+		}
+		for range 2 { // a step that is taken again
+			if err := e.TakeOver(ctx, "moors", "moors-e1"); err != nil {
+				t.Fatal(err)
+			}
+			if now, err := e.Resolve(ctx, "moors"); err != nil || fmt.Sprint(now) != "[moors-e1]" {
+				t.Errorf("%v %v", now, err)
+			}
+		}
+		if err := e.Drop(ctx, "moors-e1"); err != nil {
+			t.Error(err)
+		}
+	})
+}

@@ -148,7 +148,7 @@ func (d *Definer) applyIndex(ctx context.Context, p *plan, ix *planned, version 
 				}
 			}
 		}
-		var course records.Course
+		course := records.Course{TakesOver: ix.takesOver}
 		if ix.Change == api.ChangeReindex && !ix.lost { // where nothing answers, nobody is waited for
 			course.BeginsAt, course.Paused = p.definition.Index(ix.Name).Reindex.Begins(time.Now())
 		}

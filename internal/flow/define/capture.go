@@ -157,6 +157,9 @@ func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval
 	if err != nil || !status.Installed {
 		return out, err
 	}
+	if out.Script, err = c.Capture.RemovalScript(ctx); err != nil {
+		return nil, err
+	}
 	depth, err := c.Depth(ctx)
 	out.Changes = depth.Changes
 	return out, err

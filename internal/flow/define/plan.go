@@ -73,6 +73,8 @@ type planned struct {
 	shape *shape.Shape
 	// lost: the engine has no edition of it any more.
 	lost bool
+	// takesOver: somebody else made what has its name in the engine.
+	takesOver bool
 }
 
 const checkTimeout = 30 * time.Second
@@ -350,6 +352,13 @@ func (p *plan) index(
 	if err := out.compare(ctx, d, ix, kind, p.sources); err != nil {
 		return nil, err
 	}
+	if out.Change == api.ChangeNew && p.engines[ix.Engine] != nil {
+		found, err := out.taken(ctx, ix, p.engines[ix.Engine])
+		if err != nil {
+			return nil, fmt.Errorf("engine %s: %w", ix.Engine, err)
+		}
+		findings = append(findings, found...)
+	}
 	if out.Change != api.ChangeNone && len(findings) == 0 {
 		if words := p.tried(ctx, ix.Engine, compiled); words != "" {
 			findings = append(findings, definition.Finding{
@@ -361,6 +370,36 @@ func (p *plan) index(
 	}
 	p.indexes = append(p.indexes, out)
 	return findings, nil
+}
+
+// taken says what has the name of a new index in the engine already: it goes on answering until the first
+// edition is filled, and its place is taken then, if a person says that this is meant.
+func (p *planned) taken(ctx context.Context, ix *definition.Index, eng engine.Engine) (definition.Findings, error) {
+	names, err := eng.Resolve(ctx, ix.Name)
+	if err != nil || len(names) == 0 {
+		return nil, err
+	}
+	if _, can := eng.(engine.TakerOver); slices.Contains(names, ix.Name) && !can {
+		return definition.Findings{{
+			Pos:        ix.EnginePos,
+			Message:    fmt.Sprintf("engine %s has %s already, and Pingo did not make it", ix.Engine, ix.Name),
+			Suggestion: "rename or delete it, or give the index another name",
+		}}, nil
+	}
+	n, err := eng.Count(ctx, ix.Name)
+	if err != nil {
+		return nil, err
+	}
+	p.takesOver = true
+	p.Guard = fmt.Sprintf(
+		"the name leads to %s with %d documents, which these records do not know: it answers until the new edition is filled, and stays in the engine then",
+		strings.Join(names, ", "), n)
+	if slices.Contains(names, ix.Name) {
+		p.Guard = fmt.Sprintf(
+			"the engine has an index %s with %d documents that Pingo did not make: it answers until the new edition is filled, and is deleted then",
+			ix.Name, n)
+	}
+	return nil, nil
 }
 
 // describe lists the tables and fields of the planned documents.

@@ -17,6 +17,7 @@ import (
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
+	"pingo/internal/engine"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/records"
@@ -516,7 +517,11 @@ func (f *Fill) switchTo(ctx context.Context, caughtUp func(context.Context) erro
 		<-ctx.Done()
 		return ctx.Err()
 	}
-	if err := f.engine.Switch(ctx, record.Index, record.Name()); err != nil {
+	change := f.engine.Switch
+	if taker, can := f.engine.Engine.(engine.TakerOver); can && record.TakesOver {
+		change = taker.TakeOver
+	}
+	if err := change(ctx, record.Index, record.Name()); err != nil {
 		return fmt.Errorf("switching %s to %s: %w", record.Index, record.Name(), err)
 	}
 	return f.enter(ctx, reindex.Switched)

@@ -377,7 +377,7 @@ func (c *Changes) Make(ctx context.Context, conn *pgx.Conn) (string, error) {
 	case n < 89:
 		return exec(
 			fmt.Sprintf("hut %d retired or came back", id),
-			"UPDATE huts SET retired_at = CASE WHEN retired_at IS NULL THEN now() END WHERE id = $1 AND id > 1", // the definition expects the first
+			"UPDATE huts SET retired_at = CASE WHEN retired_at IS NULL THEN now() END WHERE id = $1",
 			id,
 		)
 	case n < 93:

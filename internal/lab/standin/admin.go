@@ -243,6 +243,10 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	goes := map[string]bool{} // an alias may take the name of an index that is deleted with it
+	for _, action := range request.Actions {
+		goes[action["remove_index"].Index] = true
+	}
 	for _, action := range request.Actions {
 		for verb, a := range action {
 			switch {
@@ -255,7 +259,7 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 				}
 			case s.indices[a.Index] == nil:
 				return 0, nil, noSuchIndex(a.Index)
-			case verb == "add" && s.indices[a.Alias] != nil:
+			case verb == "add" && s.indices[a.Alias] != nil && !goes[a.Alias]:
 				return 0, nil, &apiError{
 					400,
 					"invalid_alias_name_exception",
@@ -275,6 +279,9 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 			}
 		}
 	}
+	for name := range goes {
+		delete(s.indices, name)
+	}
 	for _, action := range request.Actions {
 		for verb, a := range action {
 			switch verb {
@@ -284,8 +291,6 @@ func (s *Server) updateAliases(body []byte) (int, any, error) {
 				if delete(s.aliases[a.Alias], a.Index); len(s.aliases[a.Alias]) == 0 {
 					delete(s.aliases, a.Alias)
 				}
-			case "remove_index":
-				delete(s.indices, a.Index)
 			}
 		}
 	}

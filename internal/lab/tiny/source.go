@@ -459,6 +459,8 @@ func (c *capture) Install(
 	return made, nil
 }
 
+func (c *capture) RemovalScript(context.Context) (string, error) { return "", nil }
+
 func (c *capture) Remove(context.Context) error {
 	c.db.mu.Lock()
 	defer c.db.mu.Unlock()

@@ -1,9 +1,10 @@
 -- +goose Up
 
 -- Until when an edition that answered is kept, to answer again; whether its filling is halted, at which
--- pace it goes, and from when on.
+-- pace it goes, and from when on; whether it takes the place of an index that somebody else made.
 ALTER TABLE edition ADD COLUMN kept_until timestamptz, ADD COLUMN paused boolean NOT NULL DEFAULT false,
-    ADD COLUMN pace jsonb, ADD COLUMN begins_at timestamptz;
+    ADD COLUMN pace jsonb, ADD COLUMN begins_at timestamptz,
+    ADD COLUMN takes_over boolean NOT NULL DEFAULT false;
 
 -- At most one edition answers.
 UPDATE edition e SET state = 'cancelled' WHERE state = 'switched'
@@ -22,4 +23,4 @@ CREATE INDEX ON edition_event (index_name, number, id);
 
 -- +goose Down
 DROP TABLE edition_event;
-ALTER TABLE edition DROP COLUMN kept_until, DROP COLUMN paused, DROP COLUMN pace, DROP COLUMN begins_at;
+ALTER TABLE edition DROP COLUMN kept_until, DROP COLUMN paused, DROP COLUMN pace, DROP COLUMN begins_at, DROP COLUMN takes_over;

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -689,6 +690,21 @@ func fileName(name string) string {
 		fmt.Fprintf(&b, "@%04x", r)
 	}
 	return b.String()
+}
+
+// RemovalScript drops what Remove drops.
+func (p *Capture) RemovalScript(ctx context.Context) (string, error) {
+	standing, err := p.standing(ctx)
+	if err != nil {
+		return "", err
+	}
+	var script strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(standing)) {
+		schema, trigger, _ := strings.Cut(name, ".")
+		fmt.Fprintf(&script, "DROP TRIGGER IF EXISTS %s.%s;\n", quoteName(schema), quoteName(trigger))
+	}
+	fmt.Fprintf(&script, "DROP DATABASE IF EXISTS %s;\n", quoteName(p.db.capture))
+	return script.String(), nil
 }
 
 // Remove drops every trigger of ours, then the database with the journal.

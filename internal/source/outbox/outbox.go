@@ -665,6 +665,13 @@ func (c *capture) there(ctx context.Context) error {
 	return err
 }
 
+func (c *capture) RemovalScript(ctx context.Context) (string, error) {
+	if c.inner == nil {
+		return "", nil
+	}
+	return c.inner.RemovalScript(ctx)
+}
+
 func (c *capture) Remove(ctx context.Context) error {
 	if c.inner == nil {
 		return nil // the outbox is the application's

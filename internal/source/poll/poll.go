@@ -389,7 +389,8 @@ func (n *nothing) there(ctx context.Context) error {
 	return nil
 }
 
-func (*nothing) Remove(context.Context) error { return nil }
+func (*nothing) RemovalScript(context.Context) (string, error) { return "", nil }
+func (*nothing) Remove(context.Context) error                  { return nil }
 
 func (n *nothing) Status(ctx context.Context) (source.CaptureStatus, error) {
 	return source.CaptureStatus{Installed: true, Tables: slices.Sorted(maps.Keys(n.Tables))}, nil

@@ -618,6 +618,19 @@ func (p *Capture) dropTriggers(ctx context.Context, t shape.Ref) error {
 	return nil
 }
 
+// RemovalScript drops what Remove drops.
+func (p *Capture) RemovalScript(ctx context.Context) (string, error) {
+	var script string
+	err := p.pool.QueryRow(ctx, `
+		SELECT coalesce(string_agg(format(E'DROP TRIGGER %I ON %I.%I;\n', t.tgname, n.nspname, c.relname), '' ORDER BY n.nspname, c.relname, t.tgname), '')
+		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
+		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE t.tgparentid = 0`).Scan(&script)
+	if err != nil {
+		return "", wrap("reading the installed triggers", err)
+	}
+	return script + "DROP SCHEMA IF EXISTS pingo_capture CASCADE;\n", nil
+}
+
 // Remove drops every trigger of ours, then the schema with the journal.
 func (p *Capture) Remove(ctx context.Context) error {
 	installed, err := p.installedLayouts(ctx)

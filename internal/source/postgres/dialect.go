@@ -22,6 +22,11 @@ var Dialect dialect.Database = words{}
 type words struct{}
 
 func (words) Open(c source.Config) (*source.Source, *sql.DB, error) {
+	if o, err := readOptions(c); err != nil {
+		return nil, nil, err
+	} else if o.Replica != "" {
+		return nil, nil, fmt.Errorf("source %s: a replica is read with capture: triggers only: take replica out", c.Name)
+	}
 	pool, err := Connect(c)
 	if err != nil {
 		return nil, nil, err

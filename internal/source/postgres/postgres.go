@@ -21,7 +21,7 @@ import (
 
 // Kind is what there is to know of this kind of source.
 var Kind = source.Kind{
-	Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Captures: []string{"triggers"}, Keys: `{}`,
+	Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Captures: []string{"triggers"}, Keys: keys,
 	Open: Open,
 	CannotSee: map[string][]string{"triggers": {
 		"Values that change without a row doing so, such as those of now(), are not followed.",
@@ -82,7 +82,7 @@ func Open(c source.Config) (*source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return within(pool, captureSchema, false), nil
+	return withReplica(c, within(pool, captureSchema, false), &database{pool, captureSchema})
 }
 
 // Within is a source on connections as Connect makes them, with its journal in a schema of

@@ -1,0 +1,42 @@
+package define
+
+import (
+	"context"
+	"fmt"
+
+	"pingo/internal/api"
+	"pingo/internal/core/reindex"
+	"pingo/internal/flow/inspect"
+)
+
+// Export tells all that it takes to leave Pingo.
+func Export(ctx context.Context, d *Definer) (*api.Export, error) {
+	applied, err := d.Records.Definition(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the definition: %w", err)
+	}
+	if applied == nil {
+		return nil, fmt.Errorf("%w: no definition was applied yet", inspect.ErrUnknown)
+	}
+	out := &api.Export{Version: applied.Version, Sources: []api.CaptureRemoval{}, Editions: []api.HeldEdition{}}
+	for _, f := range applied.Files {
+		out.Files = append(out.Files, api.File(f))
+	}
+	for _, src := range d.Connections.Definition().Sources {
+		removal, err := d.PlanRemoval(ctx, src.Name)
+		if err != nil {
+			return nil, err
+		}
+		out.Sources = append(out.Sources, *removal)
+	}
+	editions, err := d.Records.Editions(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
+	for _, e := range editions {
+		out.Editions = append(out.Editions, api.HeldEdition{
+			Engine: e.Engine, Index: e.Index, Edition: e.Name(), Answers: e.State == reindex.Switched,
+		})
+	}
+	return out, nil
+}
