@@ -34,6 +34,7 @@ export function Compare({ name, close }: { name: string; close: () => void }) {
               ))}</TableBody>
             </Table>
           )}
+          <SideBySide name={name} editions={[data.old, data.new]} />
           {data.documents.slice(0, 8).map((d) => (
             <Box key={d.key} sx={{ mt: 2 }}>
               <Typography variant="body2" sx={{ fontWeight: 600 }}>{d.key}{d.only && ` is in the ${d.only} edition only`}</Typography>
@@ -45,7 +46,6 @@ export function Compare({ name, close }: { name: string; close: () => void }) {
               ))}
             </Box>
           ))}
-          <SideBySide name={name} editions={[data.old, data.new]} />
         </>}
       </DialogContent>
     </Dialog>

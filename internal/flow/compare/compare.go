@@ -4,6 +4,7 @@ package compare
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/tidwall/gjson"
@@ -42,6 +43,8 @@ type Result struct {
 	// mostDifferent; More are those beyond.
 	Different []string
 	More      int64
+
+	each func(key string) // called for each that was compared
 }
 
 // mostDifferent bounds the memory of a comparison of everything with nothing.
@@ -72,8 +75,9 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 			}
 			set.Reset()
 			err = e.Reader.ReadRange(ctx, set, after, end)
+			rows, bytes := set.Rows(0).Len(), set.Rows(0).Bytes()
 			if source.FaultOf(err) == source.BadValue {
-				err = e.byKeys(ctx, t, set, after, end, out)
+				rows, err = e.byKeys(ctx, t, set, after, end, out)
 			} else if err == nil {
 				err = e.documents(ctx, set, out)
 			}
@@ -81,7 +85,7 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 				return nil, err
 			}
 			if o.Wait != nil {
-				if err := o.Wait(ctx, set.Rows(0).Len(), set.Rows(0).Bytes(), time.Since(began)); err != nil {
+				if err := o.Wait(ctx, rows, bytes, time.Since(began)); err != nil {
 					return nil, err
 				}
 			}
@@ -98,30 +102,38 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	return out, nil
 }
 
-// byKeys compares a range with a row in it that cannot be read, which is left out.
-func (e *Edition) byKeys(ctx context.Context, t *shape.Tree, set *document.Set, after, upto []string, out *Result) error {
+// byKeys compares a range with rows in it that cannot be read, which are left out. It returns how many
+// rows there are.
+func (e *Edition) byKeys(ctx context.Context, t *shape.Tree, set *document.Set, after, upto []string, out *Result) (int, error) {
 	var keys [][]string
 	err := e.Reader.Keys(ctx, t, after, upto, func(key []string) error {
-		keys = append(keys, key)
+		keys = append(keys, slices.Clone(key))
 		return nil
 	})
 	if err != nil {
-		return err
+		return 0, err
 	}
-	for _, key := range keys {
-		set.Reset()
-		err := e.Reader.ReadKeys(ctx, set, [][]string{key})
-		if source.FaultOf(err) == source.BadValue {
-			continue // it is a failed document
-		}
+	return len(keys), e.readable(ctx, set, keys, out)
+}
+
+// readable compares the documents of those rows that can be read.
+func (e *Edition) readable(ctx context.Context, set *document.Set, keys [][]string, out *Result) error {
+	set.Reset()
+	err := e.Reader.ReadKeys(ctx, set, keys)
+	switch {
+	case source.FaultOf(err) != source.BadValue:
 		if err == nil {
 			err = e.documents(ctx, set, out)
 		}
-		if err != nil {
-			return err
-		}
+		return err
+	case len(keys) == 1:
+		return nil // it is a failed document
 	}
-	return nil
+	half := len(keys) / 2
+	if err := e.readable(ctx, set, keys[:half], out); err != nil {
+		return err
+	}
+	return e.readable(ctx, set, keys[half:], out)
 }
 
 // documents compares the documents of a set.
@@ -136,6 +148,9 @@ func (e *Edition) documents(ctx context.Context, set *document.Set, out *Result)
 		keys[row] = string(set.AppendKey(buffer[:0], row))
 		buffer = set.Append(buffer[:0], row)
 		fingerprints[row] = document.Fingerprint(buffer)
+		if out.each != nil {
+			out.each(keys[row])
+		}
 	}
 	stored, err := e.Engine.Get(ctx, e.Name, keys)
 	if err != nil {
@@ -158,8 +173,7 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]string, error) {
 	for len(keys) > 0 {
 		some := keys[:min(atOnce, len(keys))]
 		keys = keys[len(some):]
-		sets := make([]*document.Set, len(e.Shape.Trees))
-		wanted := make([][][]string, len(sets))
+		wanted := make([][][]string, len(e.Shape.Trees))
 		for _, key := range some {
 			tree, values, err := document.ParseKey(e.Shape, key)
 			if err != nil {
@@ -173,14 +187,9 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]string, error) {
 			if len(wanted[i]) == 0 {
 				continue
 			}
-			sets[i] = document.NewSet(t)
-			if err := e.Reader.ReadKeys(ctx, sets[i], wanted[i]); err != nil {
-				return nil, err
-			}
-			for row := range sets[i].Rows(0).Len() {
-				made[string(sets[i].AppendKey(nil, row))] = true
-			}
-			if err := e.documents(ctx, sets[i], out); err != nil {
+			set := document.NewSet(t)
+			out.each = func(key string) { made[key] = true }
+			if err := e.readable(ctx, set, wanted[i], out); err != nil {
 				return nil, err
 			}
 		}

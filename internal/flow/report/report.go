@@ -221,7 +221,7 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 		_, _, f.Minute = of.Delivered.Read()
 		waits := p.filling.Fill.Waits()
 		f.Waits, f.Halted, f.ByHand, f.Paused, f.Pace = waits.Why, waits.Halted, waits.ByHand, waits.Paused, pace(waits.Now)
-		if f.Halted { // nobody knows for how long
+		if f.Halted || state != reindex.Filling { // nobody knows for how long
 			f.PerSecond, f.LeftMS = 0, 0
 		}
 		for _, g := range p.filling.Fill.Gates() {

@@ -464,4 +464,24 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 	if n, err := p.Count(t.Context(), s); n != 199 || err != nil {
 		t.Error(n, err)
 	}
+
+	// Rows that cannot be read cost no connection each: a fill looks for them one by one.
+	pool := p.Reader.(*Reader).pool
+	s.Nodes[0].Columns[2].Expression = "(1 / (no - 7))::text"
+	before := pool.Stat().NewConnsCount()
+	bad := document.NewSet(s)
+	reader := &Reader{pool: pool} // knows no plan yet
+	for range 20 {
+		bad.Reset()
+		if err := reader.ReadKeys(t.Context(), bad, [][]string{{"A", "7"}}); source.FaultOf(err) != source.BadValue {
+			t.Fatal(err)
+		}
+	}
+	if now := pool.Stat().NewConnsCount(); now > before+1 {
+		t.Errorf("%d connections for 20 rows that cannot be read", now-before)
+	}
+	bad.Reset()
+	if err := reader.ReadKeys(t.Context(), bad, [][]string{{"B", "8"}}); err != nil || bad.Rows(0).Len() != 1 {
+		t.Errorf("after them: %d rows, %v", bad.Rows(0).Len(), err)
+	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/pgerror"
 	"pingo/internal/source"
 )
 
@@ -279,7 +280,16 @@ func (p *Reader) read(
 	begin := true
 	for len(level) > 0 {
 		if err := readLevel(ctx, raw, set, level, begin); err != nil {
-			conn.Conn().Close(context.WithoutCancel(ctx)) // its state is unknown
+			// Rows that cannot be read are looked for one by one: another connection for each would cost more
+			// than the reading.
+			rolled := pgerror.Code(err) != ""
+			if rolled {
+				_, failed := raw.Exec(ctx, "ROLLBACK").ReadAll()
+				rolled = failed == nil
+			}
+			if !rolled {
+				conn.Conn().Close(context.WithoutCancel(ctx)) // its state is unknown
+			}
 			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
 		}
 		begin = false
