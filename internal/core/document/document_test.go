@@ -295,3 +295,24 @@ func TestSeenContent(t *testing.T) {
 	now = now.Add(seenFor)
 	has("late", doc(1), false)
 }
+
+func TestDifferencesOfDocuments(t *testing.T) {
+	for _, c := range [][3]string{
+		{`{"a":1,"b":{"c":[1,2],"d":"x"}}`, `{"b":{"d":"x","c":[1,2]},"a":1}`, ""},
+		{`{"a":1.0}`, `{"a":1}`, "a: 1.0 → 1; "},
+		{`{"b":{"c":[1,2],"d":null}}`, `{"b":{"c":[2,1]},"e":null}`, "b.c: [1,2] → [2,1]; b.d: null → ; e:  → null; "},
+		{`{"b":{"c":1}}`, `{"b":7,"é":"<&>"}`, `b: {"c":1} → 7; é:  → "\u003c\u0026\u003e"; `},
+	} {
+		list, err := Compare([]byte(c[0]), []byte(c[1]))
+		got := ""
+		for _, d := range list {
+			got += fmt.Sprintf("%s: %s → %s; ", d.Path, d.Old, d.New)
+		}
+		if got != c[2] || err != nil {
+			t.Errorf("%s and %s: %q %v", c[0], c[1], got, err)
+		}
+	}
+	if _, err := Compare([]byte(`{`), []byte(`{}`)); err == nil {
+		t.Error("half a document is compared")
+	}
+}
