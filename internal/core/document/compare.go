@@ -3,6 +3,7 @@ package document
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"reflect"
@@ -40,42 +41,36 @@ func compare(path string, old, new any, out *[]Difference) error {
 			return nil
 		}
 		d := Difference{Path: path}
-		var err error
-		if d.Old, err = json.Marshal(old); err != nil {
-			return err
-		}
-		if d.New, err = json.Marshal(new); err != nil {
-			return err
-		}
+		var err1, err2 error
+		d.Old, err1 = json.Marshal(old)
+		d.New, err2 = json.Marshal(new)
 		*out = append(*out, d)
-		return nil
+		return errors.Join(err1, err2)
 	}
-	names := slices.Collect(maps.Keys(a))
-	for name := range b {
-		if _, both := a[name]; !both {
-			names = append(names, name)
-		}
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	all := maps.Clone(a)
+	maps.Copy(all, b)
+	for _, name := range slices.Sorted(maps.Keys(all)) {
 		at := name
 		if path != "" {
 			at = path + "." + name
 		}
 		x, inOld := a[name]
 		y, inNew := b[name]
-		before := len(*out)
-		if err := compare(at, x, y, out); err != nil {
+		if inOld && inNew {
+			if err := compare(at, x, y, out); err != nil {
+				return err
+			}
+			continue
+		}
+		only, err := json.Marshal(all[name])
+		if err != nil {
 			return err
 		}
-		for i := before; i < len(*out); i++ { // a field that is missing is not one that is null
-			if (*out)[i].Path == at && !inOld {
-				(*out)[i].Old = nil
-			}
-			if (*out)[i].Path == at && !inNew {
-				(*out)[i].New = nil
-			}
+		d := Difference{Path: at, Old: only}
+		if inNew {
+			d.Old, d.New = nil, only
 		}
+		*out = append(*out, d)
 	}
 	return nil
 }
