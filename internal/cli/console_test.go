@@ -192,6 +192,25 @@ func TestConsole(t *testing.T) {
 	if _, err := w.client.Apply(t.Context(), []api.File{{Name: "pingo.yaml", Text: lighter}}); err != nil {
 		t.Fatal(err)
 	}
+	// Another edition is filled, answers, and the one before it does again.
+	press := func(what, button string) {
+		t.Helper()
+		do(what, chromedp.Click(`//button[text()="`+button+`"]`, chromedp.BySearch))
+	}
+	was := w.edition("huts")
+	do("the index", chromedp.Navigate(url+"/indexes/huts"))
+	shows("its editions", was+" answers, made by version", "Fill anew")
+	press("asking for another edition", "Fill anew")
+	shows("what it costs", "Fill huts anew?", "rows are read, and as many documents sent")
+	press("agreeing", "Fill it")
+	shows("both editions", was+" answered before", "It is kept in sync until", "Have it answer again")
+	press("comparing", "Compare")
+	shows("how they differ", "How the editions of huts differ", "0 differ", "Search both")
+	do("closing", chromedp.Click(`//button[@aria-label="Close"]`, chromedp.BySearch))
+	press("asking for the way back", "Have it answer again")
+	shows("what that means", "Have "+was+" answer again?", "the same leads forward again")
+	press("agreeing", "Have it answer")
+	shows("that it answers again", was+" answers, made by version")
 	do("versions", chromedp.Navigate(url+"/definition?view=versions"))
 	shows(
 		"how they differ",

@@ -85,16 +85,26 @@ func (list sources) hold() bool {
 	return !slices.ContainsFunc(list, func(x *held) bool { return !x.lease.Holds() })
 }
 
-// claimed is closed when all of them are claimed: until then, nobody would notice that what was read
-// of one of them was undone.
+// claimed is closed when all of them are claimed at the same time: until then, nobody would notice
+// that what was read of one of them was undone.
 func (list sources) claimed(ctx context.Context) <-chan struct{} {
 	all := make(chan struct{})
 	go func() {
-		for _, x := range list {
-			select {
-			case <-ctx.Done():
-				return
-			case <-x.claimer.Claimed():
+		for waited := true; waited; {
+			waited = false
+			for _, x := range list {
+				claimed := x.claimer.Claimed()
+				select {
+				case <-claimed:
+					continue
+				default:
+					waited = true
+				}
+				select {
+				case <-ctx.Done():
+					return
+				case <-claimed:
+				}
 			}
 		}
 		close(all)

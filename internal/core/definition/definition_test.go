@@ -6,9 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"pingo/internal/core/reindex"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"gopkg.in/yaml.v3"
@@ -100,6 +103,17 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "fields: [name]\n    related: { paths: { many: paths, source: lodg, on: { hut_id: id }, fields: [a] } }", `d.yaml:10:46: there is no source "lodg" — did you mean "lodge"?`},
 		{"rows: lodge.huts\n    fields: [name]", "rows: { hut: { tabel: lodge.huts, fields: [a] } }", `rows hut has no key "tabel" — did you mean "table"?`},
 		{"fields: [name]", "fields: [name]\n    key: []", `d.yaml:10:10: key names no column — name the columns that tell rows apart`},
+		{"fields: [name]", "fields: [name]\n    reindex: { begin: soon }", `d.yaml:10:23: begin cannot be "soon" — write now, on_command, or a time such as "02:00"`},
+		{"fields: [name]", "fields: [name]\n    reindex: { switch: checkd }", `switch cannot be "checkd" — did you mean "checked"?`},
+		{"fields: [name]", "fields: [name]\n    reindex: { keep_previous: 40d }", `keep_previous is a time such as 30m or 24h, at most 720h, not "40d"`},
+		{"fields: [name]", "fields: [name]\n    reindex: { keep_previous: 1000h }", `at most 720h, not "1000h"`},
+		{"fields: [name]", "fields: [name]\n    reindex: { bytes_per_second: fast }", `bytes_per_second is a size such as 2MB, not "fast"`},
+		{"fields: [name]", "fields: [name]\n    reindex: { documents_per_second: 0 }", `documents_per_second is a number from 1 to 1e+09, not "0"`},
+		{"fields: [name]", "fields: [name]\n    reindex: { hours: 22-6 }", `d.yaml:10:23: hours cannot be "22-6" — write a span of the day, such as "22:00-06:00"`},
+		{"fields: [name]", "fields: [name]\n    reindex: { pace: 5 }", `reindex has no key "pace"`},
+		{"fields: [name]", "fields: [name]\n    expect: ridge", `d.yaml:10:13: expect is a list of searches, not "ridge" — write - { search: words, finds: KEY, among: 3 }`},
+		{"fields: [name]", "fields: [name]\n    expect: [{ search: ridge }]", `expect needs "finds"`},
+		{"fields: [name]", "fields: [name]\n    expect: [{ search: ridge, finds: 3, among: 0 }]", `among is a number from 1 to 100, not "0"`},
 		{"fields: [name]", "fields: [name]\n    synonyms: hut", `d.yaml:10:15: synonyms are a list of lists of words, not "hut" — write - [hut, refuge, shelter]`},
 		{"fields: [name]", "fields: [name]\n    synonyms: [[hut]]", `d.yaml:10:16: a group of synonyms is a list of at least two words — write - [hut, refuge, shelter]`},
 		{"fields: [name]", "fields: [name]\n    synonyms: [[hut, 'a, b']]", `d.yaml:10:22: "a, b" cannot be a synonym — use words of letters and digits`},
@@ -319,4 +333,40 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What is said of reindexing holds, and what is not said is as the documentation has it.
+func TestHowAnIndexIsFilledAnew(t *testing.T) {
+	with := func(more string) reindex.Policy {
+		t.Helper()
+		def, findings := Parse([]File{{"d.yaml", strings.Replace(right, "fields: [name]", "fields: [name]\n"+more, 1)}}, testKinds, look)
+		if len(findings) > 0 {
+			t.Fatal(findings)
+		}
+		return def.Index("huts").Reindex
+	}
+	if p := with(""); !reflect.DeepEqual(p, reindex.DefaultPolicy) || p.KeepPrevious != time.Hour || p.Compare != reindex.CompareSample {
+		t.Errorf("%+v", p)
+	}
+	p := with(`    reindex: { begin: "02:30", switch: on_command, keep_previous: 0, compare: all, documents_per_second: 200,
+      bytes_per_second: 2MB, workers: 1, hours: "22:00-06:00" }
+    expect: [{ search: ridge, finds: 17 }, { search: stone hut, finds: "a,b", among: 3 }]`)
+	want := reindex.Policy{
+		Begin: "02:30", Switch: reindex.OnCommand, Compare: reindex.CompareAll,
+		Pace:   reindex.Pace{Documents: 200, Bytes: 2_000_000, Workers: 1, Hours: &reindex.Hours{From: 22 * 60, To: 6 * 60}},
+		Expect: []reindex.Expectation{{Search: "ridge", Finds: "17", Among: 10}, {Search: "stone hut", Finds: "a,b", Among: 3}},
+	}
+	if !reflect.DeepEqual(p, want) {
+		t.Errorf("%+v", p)
+	}
+	noon := time.Date(2031, 6, 1, 12, 0, 0, 0, time.Local)
+	if at, paused := p.Begins(noon); at == nil || !at.Equal(time.Date(2031, 6, 2, 2, 30, 0, 0, time.Local)) || paused {
+		t.Errorf("%v %t", at, paused)
+	}
+	if at, paused := with("    reindex: { begin: on_command }").Begins(noon); at != nil || !paused {
+		t.Errorf("%v %t", at, paused)
+	}
+	if at, paused := reindex.DefaultPolicy.Begins(noon); at != nil || paused {
+		t.Errorf("%v %t", at, paused)
+	}
 }

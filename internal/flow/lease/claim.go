@@ -25,7 +25,9 @@ type Claimer struct {
 	missed  func(ctx context.Context, reason string) error
 	trouble *stats.TroubleSpot
 	log     *slog.Logger
-	claimed chan struct{} // closed when the source is claimed
+
+	mu      sync.Mutex    // guards claimed
+	claimed chan struct{} // closed when the source is claimed; another one while it is not any more
 
 	above atomic.Int64
 	// again ends the read that goes on, so that the source is claimed anew.
@@ -46,9 +48,21 @@ func NewClaimer(
 		claimed: make(chan struct{})}
 }
 
-// Claimed is closed when the source is claimed. Nothing that lasts is done before: by the claim
-// whoever has the lease later knows that there was this holder.
-func (c *Claimer) Claimed() <-chan struct{} { return c.claimed }
+// Claimed is closed when the source is claimed. Nothing that lasts is begun before: by the claim
+// whoever has the lease later knows that there was this holder. When the source turns out not to be
+// claimed any more, since it was put back, it is another channel until it is claimed again.
+func (c *Claimer) Claimed() <-chan struct{} {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.claimed
+}
+
+// notClaimed says that the source is to be claimed again.
+func (c *Claimer) notClaimed() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.claimed = make(chan struct{})
+}
 
 // Above is an epoch that the next lease on the source must be above, 0 when any will do.
 func (c *Claimer) Above() int64 { return c.above.Load() }
@@ -64,12 +78,13 @@ func (c *Claimer) Run(ctx context.Context, read func(ctx context.Context)) {
 		}
 		reading, stop := context.WithCancel(ctx)
 		c.again.Store(&stop)
+		close(c.claimed)
 		if first {
-			close(c.claimed)
 			keeping.Go(func() { c.keep(ctx) })
 		}
 		read(reading)
 		stop()
+		c.notClaimed()
 	}
 }
 

@@ -169,3 +169,61 @@ func first(leases []*records.Lease) *records.Lease {
 	}
 	return leases[0]
 }
+
+// slowClaims is a feed whose claims wait.
+type slowClaims struct {
+	claims
+	may chan struct{}
+}
+
+func (s *slowClaims) Claim(ctx context.Context, found, fresh change.Claim) error {
+	<-s.may
+	return s.claims.Claim(ctx, found, fresh)
+}
+
+// While a source that was put back is not claimed again, it is not claimed: nothing is filled from it
+// (small storm, seed 20144846: it was put back once more before it was claimed, which nobody could tell).
+func TestASourceThatWasPutBackIsNotClaimed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := model.NewRecords()
+		lease, err := Take(t.Context(), store, "lodge", "A", nil, 0)
+		if err != nil || lease == nil {
+			t.Fatal(lease, err)
+		}
+		feed := &slowClaims{may: make(chan struct{})}
+		none := func(context.Context, string) error { return nil }
+		c := NewClaimer(lease, feed, "one", none, &stats.TroubleSpot{}, slog.New(slog.DiscardHandler))
+		ctx, stop := context.WithCancel(t.Context())
+		ends := make(chan struct{})
+		go c.Run(ctx, func(ctx context.Context) {
+			select {
+			case <-ctx.Done():
+			case <-ends: // somebody else's claim was met
+			}
+		})
+		is := func(want bool, when string) {
+			t.Helper()
+			synctest.Wait()
+			select {
+			case <-c.Claimed():
+				if !want {
+					t.Error("claimed " + when)
+				}
+			default:
+				if want {
+					t.Error("not claimed " + when)
+				}
+			}
+		}
+		for range 2 {
+			is(false, "before the claim was made")
+			feed.may <- struct{}{}
+			is(true, "while it is read")
+			ends <- struct{}{}
+		}
+		is(false, "after its changes were another's")
+		stop()
+		close(feed.may)
+		time.Sleep(time.Minute)
+	})
+}

@@ -239,7 +239,7 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	// When one fails, the others end their chunks: a request that nobody waits for might arrive after
 	// all documents of its tree were listed.
 	var group errgroup.Group
-	var failed atomic.Bool
+	var over atomic.Bool
 	watched, stop := context.WithCancel(ctx)
 	watching := make(chan struct{})
 	go func() {
@@ -252,11 +252,8 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	}()
 	for worker := range Workers {
 		group.Go(func() error {
-			err := f.work(ctx, p, worker, &failed)
-			if err != nil {
-				failed.Store(true)
-			}
-			return err
+			defer over.Store(true) // also for those that only wait
+			return f.work(ctx, p, worker, &over)
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -305,8 +302,9 @@ func (p *planner) chunk(ctx context.Context, f *Fill) (records.Chunk, bool, erro
 	return c, true, nil
 }
 
-// work fills chunk after chunk with buffers of its own, until there are no more or a worker failed.
-func (f *Fill) work(ctx context.Context, p *planner, worker int, failed *atomic.Bool) error {
+// work fills chunk after chunk with buffers of its own, until there are no more, or it is over for
+// another worker.
+func (f *Fill) work(ctx context.Context, p *planner, worker int, over *atomic.Bool) error {
 	s := f.copy().Shape
 	sets := make([]*document.Set, len(s.Trees))
 	for i, t := range s.Trees {
@@ -314,12 +312,12 @@ func (f *Fill) work(ctx context.Context, p *planner, worker int, failed *atomic.
 	}
 	var arena []byte
 	for {
-		for wait := f.pacer.wait(worker); wait > 0 && !failed.Load(); wait = f.pacer.wait(worker) {
+		for wait := f.pacer.wait(worker); wait > 0 && !over.Load(); wait = f.pacer.wait(worker) {
 			if !retry.Sleep(ctx, wait) {
 				return ctx.Err()
 			}
 		}
-		if failed.Load() {
+		if over.Load() {
 			return nil
 		}
 		c, ok, err := p.chunk(ctx, f)

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -292,5 +293,53 @@ func TestBadRowsDoNotStopAFill(t *testing.T) {
 			len(r.engine.Stored()) != 1199 {
 			t.Errorf("%+v, %d stored", failed, len(r.engine.Stored()))
 		}
+	})
+}
+
+// A fill that is paused, or whose hours have not come, goes no further, also after a restart; and a pace
+// holds, by which fewer workers read.
+func TestAFillGoesAtItsPace(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(6000)
+		ctx, stop := context.WithCancel(t.Context())
+		defer stop()
+		go r.e.Run(ctx, model.Claimed())
+		done := make(chan error, 1)
+		go func() { done <- untilItAnswers(ctx, r.fill, r.e.Barrier) }()
+		rows := func() int64 {
+			synctest.Wait()
+			_, progress := r.fill.State()
+			return progress.Rows
+		}
+		set := func(c records.Course) { r.fill.Note(reindex.Filling, c) }
+		set(records.Course{Pace: &records.Pace{Documents: 100}})
+		time.Sleep(20 * time.Second)
+		if n := rows(); n < 1800 || n > 2200 {
+			t.Errorf("%d rows in 20 s at 100 a second", n)
+		}
+		_, progress := r.fill.State()
+		if left := progress.Left(); left < 30*time.Second || left > 50*time.Second || progress.Rate() < 90 || progress.Rate() > 110 {
+			t.Errorf("%v left, %.0f rows a second", left, progress.Rate())
+		}
+		set(records.Course{Paused: true})
+		time.Sleep(time.Second) // chunks that are open end
+		before := rows()
+		time.Sleep(time.Hour)
+		if w := r.fill.Waits(); rows() != before || !w.Halted || w.Why != "it is paused" {
+			t.Errorf("%d rows, then %d: %+v", before, rows(), w)
+		}
+		now := time.Now()
+		in := func(d time.Duration) int { at := now.Add(d); return at.Hour()*60 + at.Minute() }
+		set(records.Course{Pace: &records.Pace{Workers: 1, Hours: &reindex.Hours{From: in(time.Hour), To: in(2 * time.Hour)}}})
+		time.Sleep(59 * time.Minute)
+		if w := r.fill.Waits(); rows() != before || !w.Halted || !strings.Contains(w.Why, "only, next at") {
+			t.Errorf("%d rows, then %d: %+v", before, rows(), w)
+		}
+		time.Sleep(2 * time.Minute)
+		if err := <-done; err != nil || len(r.engine.Stored()) != 6000 {
+			t.Errorf("%d documents, %v", len(r.engine.Stored()), err)
+		}
+		stop()
+		<-r.e.Ended()
 	})
 }
