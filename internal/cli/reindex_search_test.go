@@ -54,7 +54,9 @@ func (w *world) inEngine(index string) searched {
 		text, err := io.ReadAll(r.Body)
 		var found struct {
 			Hits         struct{ Total struct{ Value int } }
-			Aggregations struct{ Marks struct{ Buckets []struct{ Key string } } }
+			Aggregations struct {
+				Marks struct{ Buckets []struct{ Key string } }
+			}
 		}
 		if err == nil {
 			err = json.Unmarshal(text, &found)

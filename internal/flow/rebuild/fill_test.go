@@ -249,7 +249,9 @@ func TestAWorseEditionWaits(t *testing.T) {
 		eng := &connect.Engine{Engine: model.NewEngine(), Name: "main", Limiter: connect.NewLimiter()}
 		e := deliver.New(record, table, eng, store, fence, log)
 		// What the model holds says when it was read, so that it is never as a row is read again.
-		policy := func() reindex.Policy { return reindex.Policy{Switch: reindex.SwitchChecked, Compare: reindex.CompareNone} }
+		policy := func() reindex.Policy {
+			return reindex.Policy{Switch: reindex.SwitchChecked, Compare: reindex.CompareNone}
+		}
 		fill := New(record, e, table, eng, store, fence, policy, log)
 		ctx, stop := context.WithCancel(t.Context())
 		go e.Run(ctx, model.Claimed())

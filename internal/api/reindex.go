@@ -1,0 +1,232 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// The steps of filling an edition.
+const (
+	FillPreparing  = "preparing"
+	FillFilling    = "filling"
+	FillCatchingUp = "catching up"
+	FillChecking   = "checking"
+	FillReady      = "ready"
+	FillReturning  = "returning"
+)
+
+// What can be done to the reindex of an index.
+const (
+	ReindexStart    = "start"
+	ReindexCancel   = "cancel"
+	ReindexSwitch   = "switch"
+	ReindexPause    = "pause"
+	ReindexResume   = "resume"
+	ReindexPace     = "pace"
+	ReindexRollback = "rollback"
+)
+
+// ReindexAction says what is to be done: start fills another edition like the one that answers,
+// cancel drops the one that is being filled, pause and resume halt it and let it go on, pace says how
+// fast it may go, switch has the one that is ready answer, whatever its gates say, and rollback has the
+// one that answered before answer again.
+type ReindexAction struct {
+	Action string `json:"action"           enum:"start,cancel,switch,pause,resume,pace,rollback"`
+	// Pace is for pace and start; without one the definition's holds.
+	Pace *Pace `json:"pace,omitempty"`
+	// At is when it is to begin; only for start.
+	At *time.Time `json:"at,omitempty"`
+	// Edition is which one is to answer again, as one of those that are kept; only for rollback. Without
+	// one it is that which answered last.
+	Edition string `json:"edition,omitempty"`
+}
+
+// Pace bounds how fast an edition is filled; 0 and empty are no bound.
+type Pace struct {
+	// Documents and Bytes a second.
+	Documents int64 `json:"documents,omitempty"`
+	Bytes     int64 `json:"bytes,omitempty"`
+	Workers   int   `json:"workers,omitempty"`
+	// Hours of the day when it may be filled, such as 22:00-06:00.
+	Hours string `json:"hours,omitempty"`
+}
+
+// Reindexed says to which edition it was done.
+type Reindexed struct {
+	Index   string `json:"index"`
+	Edition string `json:"edition"`
+}
+
+// Run is an edition: what it is, and what became of it.
+type Run struct {
+	Edition    string `json:"edition"`
+	State      string `json:"state"               enum:"preparing,filling,catching up,checking,ready,switched,previous,returning,cancelled"`
+	Definition int    `json:"definition"`
+	Engine     string `json:"engine"`
+	// Rows that were filled, of those Expected when the fill began, and the Bytes of their documents.
+	Rows      int64      `json:"rows"`
+	Expected  int64      `json:"expected"`
+	Bytes     int64      `json:"bytes"`
+	BeganAt   *time.Time `json:"beganAt,omitempty"`
+	FilledAt  *time.Time `json:"filledAt,omitempty"`
+	KeptUntil *time.Time `json:"keptUntil,omitempty"`
+	Gates     []Gate     `json:"gates,omitempty"`
+	// Events, oldest first: steps, and what people did.
+	Events []RunEvent `json:"events"`
+}
+
+// RunEvent is something that became of an edition.
+type RunEvent struct {
+	At   time.Time `json:"at"`
+	What string    `json:"what"`
+}
+
+// Estimate is what filling an index anew would cost. Bytes and Seconds are 0 when no fill tells.
+type Estimate struct {
+	Index string `json:"index"`
+	// Rows are read, and as many operations sent, with Bytes of documents.
+	Rows    int64   `json:"rows"`
+	Bytes   int64   `json:"bytes"`
+	Seconds float64 `json:"seconds"`
+	// Rests says what the time rests on.
+	Rests string `json:"rests,omitempty"`
+}
+
+// Expected is what the searches found that the definition expects something of.
+type Expected struct {
+	Index    string       `json:"index"`
+	Editions []ExpectedIn `json:"editions"`
+}
+
+// ExpectedIn is what they found in an edition; Answers says that it is the one that answers.
+type ExpectedIn struct {
+	Edition  string           `json:"edition"`
+	Answers  bool             `json:"answers"`
+	Searches []ExpectedSearch `json:"searches"`
+}
+
+// ExpectedSearch is a search that is to find a key among the first hits.
+type ExpectedSearch struct {
+	Search string `json:"search"`
+	Finds  string `json:"finds"`
+	Among  int    `json:"among"`
+	Met    bool   `json:"met"`
+	// Place of the key among the hits, from 1; 0 when it is not among them.
+	Place int `json:"place"`
+	// Total is how many documents were found, First the keys of the first of them.
+	Total    int64    `json:"total"`
+	First    []string `json:"first"`
+	Sentence string   `json:"sentence"`
+}
+
+// Comparison is how documents of two editions of an index differ.
+type Comparison struct {
+	Index string `json:"index"`
+	// Old answered first; New is made by the same definition or a later one.
+	Old string `json:"old"`
+	New string `json:"new"`
+	// Rows are all, Compared those that have a document: the Same, one that Differs, or one that is in one
+	// edition only.
+	Rows     int64 `json:"rows"`
+	Compared int64 `json:"compared"`
+	Same     int64 `json:"same"`
+	Differ   int64 `json:"differ"`
+	OnlyOld  int64 `json:"onlyOld"`
+	OnlyNew  int64 `json:"onlyNew"`
+	// Fields are those in which documents differ.
+	Fields []ComparedField `json:"fields"`
+	// Documents are some of those that differ.
+	Documents []ComparedDocument `json:"documents"`
+}
+
+// ComparedField is in how many documents a field was added, is gone, or has another value.
+type ComparedField struct {
+	Path    string `json:"path"`
+	Added   int64  `json:"added"`
+	Gone    int64  `json:"gone"`
+	Changed int64  `json:"changed"`
+}
+
+// ComparedDocument is how a document differs; Only is old or new when it is in one edition only.
+type ComparedDocument struct {
+	Key    string            `json:"key"`
+	Only   string            `json:"only,omitempty" enum:",old,new"`
+	Fields []FieldDifference `json:"fields"`
+}
+
+// FieldDifference is a field with its two values; a missing one is left out.
+type FieldDifference struct {
+	Path string          `json:"path"`
+	Old  json.RawMessage `json:"old,omitempty"`
+	New  json.RawMessage `json:"new,omitempty"`
+}
+
+// Gate is a condition that a filled edition must meet before it answers.
+type Gate struct {
+	Name     string `json:"name"     enum:"complete,refused,size,content,expect"`
+	Passed   bool   `json:"passed"`
+	Sentence string `json:"sentence"`
+}
+
+// FillStatus is how far the filling of an edition is.
+type FillStatus struct {
+	Edition string `json:"edition"`
+	State   string `json:"state"            enum:"preparing,filling,catching up,checking,ready,switched,previous,returning,cancelled"`
+	// Definition is the version that it is made by.
+	Definition int `json:"definition"`
+	// Rows done, of them Resumed before this run began, and those Expected.
+	Rows     int64 `json:"rows"`
+	Resumed  int64 `json:"resumed"`
+	Expected int64 `json:"expected"`
+	Bytes    int64 `json:"bytes"`
+	// Dropped are documents that the stream had delivered in a newer form.
+	Dropped   int64     `json:"dropped"`
+	Began     time.Time `json:"began"`
+	PerSecond float64   `json:"perSecond"`
+	LeftMS    int64     `json:"leftMs"`
+	// Delivered are documents that the engine took in so many Requests, Unchanged those that were not
+	// sent because it has the same, by the fill and the changes beside it, since the process began with
+	// it; Failed are documents that are failed now.
+	Delivered int64 `json:"delivered"`
+	Unchanged int64 `json:"unchanged"`
+	Requests  int64 `json:"requests"`
+	Failed    int64 `json:"failed"`
+	// Minute is documents delivered in each second of the last one.
+	Minute []int64 `json:"minute"`
+	// Waits says why it is filled slowly, or, when it is Halted, not at all for now.
+	Waits  string `json:"waits,omitempty"`
+	Halted bool   `json:"halted,omitempty"`
+	Paused bool   `json:"paused,omitempty"`
+	Pace   Pace   `json:"pace"`
+	// ByHand: its gates have passed, and a person is to have it answer.
+	ByHand bool `json:"byHand,omitempty"`
+	// Gates are there once it is filled. One that has not passed waits for a person.
+	Gates []Gate `json:"gates,omitempty"`
+}
+
+// Stopped lists the gates that keep a filled edition from answering.
+func (f *FillStatus) Stopped() (out []Gate) {
+	for _, g := range f.Gates {
+		if !g.Passed {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// Export is all that it takes to leave Pingo: the definition in force, and what is of Pingo in sources
+// and engines.
+type Export struct {
+	Version  int              `json:"version"`
+	Files    []File           `json:"files"`
+	Sources  []CaptureRemoval `json:"sources"`
+	Editions []HeldEdition    `json:"editions"`
+}
+
+// HeldEdition is an edition in an engine; Answers says that its index's name leads to it.
+type HeldEdition struct {
+	Engine  string `json:"engine"`
+	Index   string `json:"index"`
+	Edition string `json:"edition"`
+	Answers bool   `json:"answers"`
+}

@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"pingo/internal/api"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/schollz/progressbar/v3"
+)
+
+// waitForFill shows how far editions are until none is being filled; those of one index when it is
+// named. It fails for those that wait for a person. What does not go on for now, since it is paused or its
+// time has not come, is waited for by the patient only.
+func (a *App) waitForFill(ctx context.Context, index string, patient bool) error {
+	p := &fillProgress{app: a}
+	defer p.finish()
+	for {
+		status, err := a.client().Status(ctx)
+		if err != nil {
+			return err
+		}
+		var open *api.IndexStatus
+		var stopped error
+		for i := range status.Indexes {
+			ix := &status.Indexes[i]
+			switch {
+			case ix.Fill == nil || index != "" && ix.Name != index:
+			case ix.Fill.State == api.FillReady && (ix.Fill.ByHand || len(ix.Fill.Stopped()) > 0):
+				stopped = errors.Join(stopped, fmt.Errorf("%s: %w: %s", ix.Fill.Edition, errStopped, ix.Sentence))
+			case ix.Fill.Halted && !patient:
+				fmt.Fprintln(a.Err, ix.Sentence)
+				return stopped
+			case open == nil:
+				open = ix
+			}
+		}
+		if open == nil {
+			return stopped
+		}
+		p.show(open)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// fillProgress shows how far an edition is: a bar on a terminal, else a line now and then.
+type fillProgress struct {
+	app             *App
+	bar             *progressbar.ProgressBar
+	barOf, lastLine string
+	said            time.Time
+}
+
+func (p *fillProgress) finish() {
+	if p.bar != nil {
+		p.bar.Finish()
+	}
+}
+
+func (p *fillProgress) show(ix *api.IndexStatus) {
+	a, f := p.app, ix.Fill
+	switch {
+	case ix.Trouble != nil || f.Halted:
+		if line := ix.Sentence; ix.Name+f.Waits != p.lastLine && (ix.Trouble == nil || ix.Trouble.Message != p.lastLine) {
+			p.lastLine = ix.Name + f.Waits
+			if ix.Trouble != nil {
+				p.lastLine = ix.Trouble.Message
+			}
+			fmt.Fprintf(a.Err, "\n%s: %s\n", ix.Name, line)
+		}
+	case !watched():
+		if line := f.Edition + f.State; line != p.lastLine || time.Since(p.said) > 5*time.Second {
+			left := ""
+			if f.LeftMS > 0 {
+				left = ", " + inWords(float64(f.LeftMS)/1000) + " left"
+			}
+			fmt.Fprintf(a.Err, "%s: %s, %s of %s rows%s\n", f.Edition, f.State, humanize.Comma(f.Rows), humanize.Comma(f.Expected), left)
+			p.lastLine, p.said = line, time.Now()
+		}
+	case f.State == api.FillFilling:
+		if p.barOf != f.Edition {
+			p.bar, p.barOf = progressbar.NewOptions64(
+				max(f.Expected, 1),
+				progressbar.OptionSetWriter(a.Err),
+				progressbar.OptionShowCount(),
+				progressbar.OptionSetPredictTime(false), // Pingo's own is steadier
+				progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) }),
+			), f.Edition
+		}
+		about := f.Edition
+		if f.LeftMS > 0 {
+			about += fmt.Sprintf("  %s rows/s, %s left", humanize.Comma(int64(f.PerSecond)), inWords(float64(f.LeftMS)/1000))
+		}
+		p.bar.Describe(about)
+		p.bar.Set64(min(f.Rows, max(f.Expected, 1)))
+	}
+}
