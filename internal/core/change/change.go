@@ -89,8 +89,9 @@ type Ticket struct {
 }
 
 // Tally counts what became of the documents that a change touched: sent, found to be
-// gone and deleted, unchanged from what the engine had, refused, or put into the backlog.
-type Tally struct{ Sent, Deleted, Unchanged, Refused, Backlog atomic.Int64 }
+// gone and deleted, unchanged from what the engine had, refused, or put into the backlog; and how
+// many bytes those had that rows made.
+type Tally struct{ Sent, Deleted, Unchanged, Refused, Backlog, Bytes atomic.Int64 }
 
 // NewTicket makes a ticket that holds itself open until the first Close, so that
 // documents may be added while others are done already.

@@ -22,12 +22,13 @@ const (
 	refused
 )
 
-// count counts an outcome for the changes that waited.
-func (o outcome) count(tickets []*change.Ticket) {
+// count counts an outcome, and the bytes of its document, for the changes that waited.
+func (o outcome) count(tickets []*change.Ticket, bytes int) {
 	for _, t := range tickets {
 		if t.Tally == nil {
 			continue
 		}
+		t.Tally.Bytes.Add(int64(bytes))
 		switch o {
 		case sent:
 			t.Tally.Sent.Add(1)
@@ -69,7 +70,7 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 		return
 	case bad != nil:
 		if l.refuse(ctx, entries[0].Key, nil, "source", bad.Error()) {
-			l.settle(entries, map[string]outcome{entries[0].Key: refused})
+			l.settle(entries, map[string]outcome{entries[0].Key: refused}, nil)
 		}
 		return
 	}
@@ -77,9 +78,9 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 	for _, set := range w.sets {
 		w.arena = assemble(set, version, w.arena, func(d engine.Document) { w.docs = append(w.docs, d) })
 	}
-	became := make(map[string]outcome, len(entries))
+	became, bytes := make(map[string]outcome, len(entries)), make(map[string]int, len(entries))
 	for i := range w.docs {
-		became[w.docs[i].Key] = sent
+		became[w.docs[i].Key], bytes[w.docs[i].Key] = sent, len(w.docs[i].Body)
 	}
 	for i := range entries { // others may add tickets meanwhile: see joinWaiting
 		if key := entries[i].Key; became[key] == 0 {
@@ -92,7 +93,7 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 	l.sizer.Saw(len(entries), len(w.arena))
 	l.mu.Unlock()
 	if l.deliver(ctx, l.withoutUnchanged(w.docs, became)) {
-		l.settle(entries, became)
+		l.settle(entries, became, bytes)
 	}
 }
 
@@ -113,7 +114,7 @@ func (l *lane) withoutUnchanged(docs []engine.Document, became map[string]outcom
 // settle is the one way out for keys that were built, whatever became of them: they are
 // touched, so that no chunk that was read before steps back over them, and the changes
 // that waited for them are told and closed.
-func (l *lane) settle(entries []change.Entry, became map[string]outcome) {
+func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes map[string]int) {
 	e := l.edition
 	e.touched.add(entries)
 	open := make([][]*change.Ticket, len(entries))
@@ -123,7 +124,7 @@ func (l *lane) settle(entries []change.Entry, became map[string]outcome) {
 		if e.failures.has(entries[i].Key) {
 			o = refused
 		}
-		o.count(entries[i].Tickets)
+		o.count(entries[i].Tickets, bytes[entries[i].Key])
 		open[i] = entries[i].Tickets
 		entries[i] = change.Entry{}
 	}

@@ -371,10 +371,9 @@ func (f *Fill) fillChunk(
 func (f *Fill) fillByKeys(ctx context.Context, c records.Chunk) error {
 	settled := make(chan struct{})
 	ticket := change.NewTicket(time.Time{}, func() { close(settled) })
-	rows := 0
+	ticket.Tally = &change.Tally{}
 	tree := f.copy().Shape.Trees[c.Tree]
 	err := f.reader.Keys(ctx, tree, c.After, c.Upto, func(key []string) error {
-		rows++
 		return f.edition.Add(ctx, document.Key(tree, key...), ticket, deliver.Wide)
 	})
 	if err != nil {
@@ -385,7 +384,9 @@ func (f *Fill) fillByKeys(ctx context.Context, c records.Chunk) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	case <-settled:
-		return f.chunkDone(ctx, c, deliver.Chunk{Rows: rows})
+		t := ticket.Tally // what is in the backlog is counted as if it had documents, without their bytes
+		rows := t.Sent.Load() + t.Unchanged.Load() + t.Refused.Load() + t.Backlog.Load()
+		return f.chunkDone(ctx, c, deliver.Chunk{Rows: int(rows), Bytes: int(t.Bytes.Load())})
 	}
 }
 
