@@ -24,6 +24,7 @@ func (a *App) waitForFill(ctx context.Context, index string, patient bool) error
 		}
 		var open *api.IndexStatus
 		var stopped error
+		var halted []string
 		for i := range status.Indexes {
 			ix := &status.Indexes[i]
 			switch {
@@ -31,13 +32,15 @@ func (a *App) waitForFill(ctx context.Context, index string, patient bool) error
 			case ix.Fill.State == api.FillReady && (ix.Fill.ByHand || len(ix.Fill.Stopped()) > 0):
 				stopped = errors.Join(stopped, fmt.Errorf("%s: %w: %s", ix.Fill.Edition, errStopped, ix.Sentence))
 			case ix.Fill.Halted && !patient:
-				fmt.Fprintln(a.Err, ix.Sentence)
-				return stopped
+				halted = append(halted, ix.Sentence)
 			case open == nil:
 				open = ix
 			}
 		}
 		if open == nil {
+			for _, sentence := range halted {
+				fmt.Fprintln(a.Err, sentence)
+			}
 			return stopped
 		}
 		p.show(open)

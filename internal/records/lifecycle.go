@@ -205,8 +205,21 @@ func (r *Records) SaveAllMissed(ctx context.Context, source, fence, reason strin
 // Refill records another edition of an index like one that lacks changes, unless it has a
 // newer one already; an edition that was not switched to is cancelled.
 func (r *Records) Refill(ctx context.Context, e *Edition) (*Edition, error) {
+	// What people said of how one is filled that was not switched to holds for the next one, too.
+	var course []Course
+	err := r.db.SelectContext(
+		ctx,
+		&course,
+		`SELECT paused, pace, begins_at, takes_over FROM edition WHERE index_name = $1 AND number = $2
+		AND state NOT IN ('switched', 'previous', 'returning', 'cancelled')`,
+		e.Index,
+		e.Number,
+	)
+	if err != nil {
+		return nil, err
+	}
 	var newest bool
-	err := r.db.GetContext(
+	err = r.db.GetContext(
 		ctx,
 		&newest,
 		`WITH cancelled AS (UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2 AND state <> 'switched')
@@ -217,7 +230,7 @@ func (r *Records) Refill(ctx context.Context, e *Edition) (*Edition, error) {
 	if err != nil || !newest {
 		return nil, err
 	}
-	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition, Course{})
+	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition, append(course, Course{})[0])
 }
 
 // CancelEdition has an edition dropped by whoever feeds it.

@@ -433,7 +433,11 @@ func (r *Records) SaveAllMissed(_ context.Context, source, fence, reason string)
 // Refill records another edition like one that lacks changes.
 func (r *Records) Refill(ctx context.Context, e *records.Edition) (*records.Edition, error) {
 	r.mu.Lock()
+	var course records.Course
 	if known, there := r.editions[of(e)]; there && known.State != reindex.Switched {
+		if known.State.Pending() {
+			course = known.Course
+		}
 		known.State = reindex.Cancelled
 		r.editions[of(e)] = known
 	}
@@ -446,7 +450,7 @@ func (r *Records) Refill(ctx context.Context, e *records.Edition) (*records.Edit
 	if newer {
 		return nil, nil
 	}
-	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition, records.Course{})
+	return r.NewEdition(ctx, e.Shape, e.Engine, e.Definition, course)
 }
 
 // overtaken reports whether there is a newer edition. The caller holds mu.
