@@ -9,7 +9,10 @@ import (
 
 // Reindex does to an index what a person asks for.
 func Reindex(ctx context.Context, s *Service, index string, action api.ReindexAction) (*api.Reindexed, error) {
-	e, err := (&define.Reindexer{Records: s.records}).Do(ctx, index, action)
+	r := &define.Reindexer{Records: s.records, Usable: func(sources []string) bool {
+		return usable(s.connections.Definition(), sources)
+	}}
+	e, err := r.Do(ctx, index, action)
 	if err != nil {
 		return nil, err
 	}

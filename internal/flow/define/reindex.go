@@ -22,6 +22,9 @@ var ErrNotNow = errors.New("not now")
 // Reindexer begins, steers and ends the filling of editions, as people ask for it.
 type Reindexer struct {
 	Records Store
+	// Usable reports whether the definition in force has some sources: editions that need others are
+	// not fed.
+	Usable func(sources []string) bool
 }
 
 // Do does to an index what a person asks for, and returns the edition that it was done to.
@@ -143,6 +146,11 @@ func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, nam
 		if to == nil {
 			return nil, fmt.Errorf("edition %q of %s is %w: %s", name, index, inspect.ErrUnknown, definition.Nearest(name, names))
 		}
+	}
+	if sources := to.Shape.Sources(); !r.Usable(sources) {
+		return nil, fmt.Errorf(
+			"%w: %s is not kept in sync, since the definition has not all of its sources any more (%s)",
+			ErrNotNow, to.Name(), strings.Join(sources, ", "))
 	}
 	kept, err := r.Records.Return(ctx, to)
 	if err == nil && !kept {
