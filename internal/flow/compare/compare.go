@@ -39,21 +39,28 @@ type Options struct {
 type Result struct {
 	// Compared are the documents that were.
 	Compared int64
-	// Different are keys whose document is not the one that their row makes, or is missing: at most
+	// Different are documents that are not those that their rows make, or are missing: at most
 	// mostDifferent; More are those beyond.
-	Different []string
+	Different []Different
 	More      int64
 
 	each func(key string) // called for each that was compared
 }
 
+// Different is a document that is not what its row makes.
+type Different struct {
+	Key string
+	// Made is the fingerprint of what the row makes now; empty when it makes nothing.
+	Made string
+}
+
 // mostDifferent bounds the memory of a comparison of everything with nothing.
 const mostDifferent = 1000
 
-func (r *Result) add(keys []string) {
-	room := min(len(keys), mostDifferent-len(r.Different))
-	r.Different = append(r.Different, keys[:room]...)
-	r.More += int64(len(keys) - room)
+func (r *Result) add(list []Different) {
+	room := min(len(list), mostDifferent-len(r.Different))
+	r.Different = append(r.Different, list[:room]...)
+	r.More += int64(len(list) - room)
 }
 
 // Rows compares the documents of rows with those that the edition holds. A change on its way makes a
@@ -156,10 +163,10 @@ func (e *Edition) documents(ctx context.Context, set *document.Set, out *Result)
 	if err != nil {
 		return fmt.Errorf("reading documents of %s: %w", e.Name, err)
 	}
-	var different []string
+	var different []Different
 	for row, key := range keys {
 		if gjson.GetBytes(stored[key], definition.FingerprintField).String() != fingerprints[row] {
-			different = append(different, key)
+			different = append(different, Different{key, fingerprints[row]})
 		}
 	}
 	out.Compared += int64(len(keys))
@@ -168,8 +175,8 @@ func (e *Edition) documents(ctx context.Context, set *document.Set, out *Result)
 }
 
 // Keys compares some documents, also such that no row makes any more, and lists those that differ.
-func (e *Edition) Keys(ctx context.Context, keys []string) ([]string, error) {
-	var different []string
+func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) {
+	var different []Different
 	for len(keys) > 0 {
 		some := keys[:min(atOnce, len(keys))]
 		keys = keys[len(some):]
@@ -209,7 +216,7 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]string, error) {
 		}
 		for _, key := range gone {
 			if _, there := stored[key]; there {
-				different = append(different, key)
+				different = append(different, Different{Key: key})
 			}
 		}
 	}

@@ -2,11 +2,14 @@ package rebuild
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"log/slog"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -343,5 +346,92 @@ func TestAFillGoesAtItsPace(t *testing.T) {
 		}
 		stop()
 		<-r.e.Ended()
+	})
+}
+
+// altering is an engine that makes something of documents.
+type altering struct {
+	*model.Engine
+	mu     sync.Mutex
+	stored map[string]json.RawMessage
+	sent   map[string]int
+	lost   map[string]bool // until they are sent once more
+}
+
+func (a *altering) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
+	a.mu.Lock()
+	for _, d := range docs {
+		a.stored[d.Key] = slices.Clone(d.Body)
+		if a.sent[d.Key]++; a.sent[d.Key] > 1 {
+			delete(a.lost, d.Key)
+		}
+	}
+	a.mu.Unlock()
+	return a.Engine.Deliver(ctx, edition, docs)
+}
+
+func (a *altering) Get(_ context.Context, _ string, keys []string) (map[string]json.RawMessage, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	out := map[string]json.RawMessage{}
+	for _, key := range keys {
+		switch {
+		case key == "k00002":
+			out[key] = json.RawMessage(`{"n": 6}`)
+		case a.stored[key] != nil && !a.lost[key]:
+			out[key] = a.stored[key]
+		}
+	}
+	return out, nil
+}
+
+// A document that an engine lost is sent again, one that it makes something else of stops the switch, and
+// one whose row is written all the time does not.
+func TestWhatAnEngineMakesOfDocuments(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		edition := func(number int, state reindex.State) *records.Edition {
+			return &records.Edition{Index: "huts", Number: number, State: state, Shape: model.Shape(), Engine: "main"}
+		}
+		record, log, fence := edition(2, reindex.Preparing), slog.New(slog.DiscardHandler), &model.Fence{}
+		store := model.NewRecords(edition(1, reindex.Switched), record)
+		table := model.NewTable(600)
+		var moment atomic.Int64
+		table.Value = func(key string) string {
+			if key == "k00003" {
+				return strconv.FormatInt(moment.Add(1), 10)
+			}
+			return "5"
+		}
+		made := &altering{
+			Engine: model.NewEngine(), stored: map[string]json.RawMessage{}, sent: map[string]int{}, lost: map[string]bool{"k00001": true},
+		}
+		eng := &connect.Engine{Engine: made, Name: "main", Limiter: connect.NewLimiter()}
+		e := deliver.New(record, table, eng, store, fence, log)
+		policy := func() reindex.Policy {
+			return reindex.Policy{Switch: reindex.SwitchChecked, Compare: reindex.CompareAll}
+		}
+		fill := New(record, e, table, eng, store, fence, policy, log)
+		ctx, stop := context.WithCancel(t.Context())
+		go e.Run(ctx, model.Claimed())
+		done := make(chan error, 1)
+		go func() { done <- untilItAnswers(ctx, fill, e.Barrier) }()
+		time.Sleep(10 * time.Minute)
+		state, _ := fill.State()
+		var content reindex.Gate
+		for _, g := range fill.Gates() {
+			if g.Name == reindex.GateContent {
+				content = g
+			}
+		}
+		if state != reindex.Ready || content.Passed ||
+			content.Sentence != "600 of 600 documents compared with their rows, 1 differ: k00002" {
+			t.Errorf("%s, %+v", state, content)
+		}
+		if made.sent["k00001"] != 2 || made.sent["k00004"] != 1 {
+			t.Errorf("the lost one was sent %d times, a good one %d times", made.sent["k00001"], made.sent["k00004"])
+		}
+		stop()
+		<-e.Ended()
+		<-done
 	})
 }

@@ -73,7 +73,13 @@ const sampled = 2000
 
 // content compares the edition's documents with their rows, as far as the definition wants that; nil when
 // it does not. Those that differ may be on their way, and are built once more before they count.
-func (j *judge) content(ctx context.Context, record *records.Edition, rows int64, caughtUp func(context.Context) error, p *pacer) ([]reindex.Gate, error) {
+func (j *judge) content(
+	ctx context.Context,
+	record *records.Edition,
+	rows int64,
+	caughtUp func(context.Context) error,
+	p *pacer,
+) ([]reindex.Gate, error) {
 	of := &compare.Edition{Name: record.Name(), Shape: record.Shape, Reader: j.reader, Engine: j.engine}
 	o := compare.Options{Rows: rows, Wait: p.after}
 	switch j.policy().Compare {
@@ -86,33 +92,82 @@ func (j *judge) content(ctx context.Context, record *records.Edition, rows int64
 	if err != nil {
 		return nil, err
 	}
-	if err := caughtUp(ctx); err != nil {
-		return nil, err
-	}
-	suspects, err := of.Keys(ctx, found.Different)
+	wrong, err := j.confirm(ctx, of, found.Different, caughtUp)
 	if err != nil {
 		return nil, err
 	}
-	if len(suspects) > 0 {
-		settled := make(chan struct{})
-		ticket := change.NewTicket(time.Time{}, func() { close(settled) })
-		for _, key := range suspects {
-			if err := deliver.Repair(ctx, j.edition, key, ticket); err != nil {
+	return []reindex.Gate{reindex.Content(found.Compared, rows, wrong, found.More)}, nil
+}
+
+const (
+	// mostLooks is how often documents are looked at that differ while their rows are written.
+	mostLooks = 8
+	// proven is how many looks in a row must show the same row, and another document.
+	proven = 2
+)
+
+// confirm builds documents once more that differ, and lists those that differ all the same. A document
+// of a row that is being written is not there yet at every look, so it counts only when its row made
+// the same at looks between which all changes had arrived.
+func (j *judge) confirm(
+	ctx context.Context,
+	of *compare.Edition,
+	suspects []compare.Different,
+	caughtUp func(context.Context) error,
+) (wrong []string, err error) {
+	made, same := map[string]string{}, map[string]int{}
+	for look := 0; len(suspects) > 0 && look < mostLooks; look++ {
+		if look == 1 { // it was not on its way
+			if err := j.repair(ctx, suspects); err != nil {
 				return nil, err
 			}
 		}
-		ticket.Close()
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-settled:
+		keys := make([]string, len(suspects))
+		for i, d := range suspects {
+			keys[i], made[d.Key] = d.Key, d.Made
 		}
-		if suspects, err = of.Keys(ctx, suspects); err != nil {
+		if err := caughtUp(ctx); err != nil {
 			return nil, err
 		}
+		now, err := of.Keys(ctx, keys)
+		if err != nil {
+			return nil, err
+		}
+		suspects = nil
+		for _, d := range now {
+			switch {
+			case j.edition.Failing(d.Key):
+			case d.Made != made[d.Key]:
+				same[d.Key] = 0
+				suspects = append(suspects, d)
+			default:
+				if same[d.Key]++; look > 0 && same[d.Key] > proven {
+					wrong = append(wrong, d.Key)
+					continue
+				}
+				suspects = append(suspects, d)
+			}
+		}
 	}
-	wrong := slices.DeleteFunc(suspects, j.edition.Failing)
-	return []reindex.Gate{reindex.Content(found.Compared, rows, wrong, found.More)}, nil
+	return wrong, nil
+}
+
+// repair has documents built and sent once more.
+func (j *judge) repair(ctx context.Context, list []compare.Different) error {
+	settled := make(chan struct{})
+	ticket := change.NewTicket(time.Time{}, func() { close(settled) })
+	for _, d := range list {
+		if err := deliver.Repair(ctx, j.edition, d.Key, ticket); err != nil {
+			return err
+		}
+	}
+	ticket.Close()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-settled:
+		return nil
+	}
 }
 
 // searchAgain makes the searches again, where that gate has not passed.
