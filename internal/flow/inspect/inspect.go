@@ -145,19 +145,24 @@ func (i *Inspector) Indexes(ctx context.Context) ([]string, error) {
 	return names, nil
 }
 
-// Shapes lists the shapes whose documents are made from a source, whoever feeds them.
+// Shapes lists the shapes whose documents are made from a source, whoever feeds them; those of editions
+// that answered before come first.
 func (i *Inspector) Shapes(ctx context.Context, source string) ([]*shape.Shape, error) {
 	editions, err := i.Records.Editions(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the editions: %w", err)
 	}
-	var out []*shape.Shape
+	var previous, others []*shape.Shape
 	for _, e := range editions {
-		if slices.Contains(e.Shape.Sources(), source) && e.State != reindex.Cancelled {
-			out = append(out, e.Shape)
+		switch {
+		case e.State == reindex.Cancelled || !slices.Contains(e.Shape.Sources(), source):
+		case e.State == reindex.Previous:
+			previous = append(previous, e.Shape)
+		default:
+			others = append(others, e.Shape)
 		}
 	}
-	return out, nil
+	return append(previous, others...), nil
 }
 
 // Named gives the names of tables as people read them; those of another source than the index's own
