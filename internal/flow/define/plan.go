@@ -386,13 +386,19 @@ func (p *planned) taken(ctx context.Context, ix *definition.Index, eng engine.En
 			Suggestion: "rename or delete it, or give the index another name",
 		}}, nil
 	}
+	if !slices.ContainsFunc(names, func(name string) bool { return !inspect.MadeLikeEditionOf(ix.Name, name) }) {
+		p.Notes = append(p.Notes, fmt.Sprintf(
+			"the name leads to %s, which a Pingo made and these records do not know, as after the index was given up: it answers until the new edition is filled, and stays in the engine then (pingo leftovers)",
+			strings.Join(names, ", ")))
+		return nil, nil
+	}
 	n, err := eng.Count(ctx, ix.Name)
 	if err != nil {
 		return nil, err
 	}
 	p.takesOver = true
 	p.Guard = fmt.Sprintf(
-		"the name leads to %s with %d documents, which these records do not know: it answers until the new edition is filled, and stays in the engine then",
+		"the name leads to %s with %d documents, which Pingo did not make: it answers until the new edition is filled, and stays in the engine then",
 		strings.Join(names, ", "), n)
 	if slices.Contains(names, ix.Name) {
 		p.Guard = fmt.Sprintf(

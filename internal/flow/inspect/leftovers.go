@@ -14,6 +14,12 @@ import (
 // editionNames are the names that editions get: the index, a number, and a birth mark.
 var editionNames = regexp.MustCompile(`^(.+)-e\d+(-[0-9a-z]+)?$`)
 
+// MadeLikeEditionOf reports whether a name in an engine is one that an edition of an index gets.
+func MadeLikeEditionOf(index, name string) bool {
+	m := editionNames.FindStringSubmatch(name)
+	return m != nil && m[1] == index
+}
+
 // Leftovers lists the editions in the engines of the definition in force that the records do not
 // know: of indexes that were given up while an engine was away, or of other records. Another
 // Pingo on the same engine has editions that are none of these records', too.
