@@ -308,6 +308,8 @@ func TestAFillGoesAtItsPace(t *testing.T) {
 		r := newRig(6000)
 		ctx, stop := context.WithCancel(t.Context())
 		defer stop()
+		set := func(c records.Course) { r.fill.Note(reindex.Filling, c) }
+		set(records.Course{Pace: &records.Pace{Documents: 100}})
 		go r.e.Run(ctx, model.Claimed())
 		done := make(chan error, 1)
 		go func() { done <- untilItAnswers(ctx, r.fill, r.e.Barrier) }()
@@ -316,8 +318,6 @@ func TestAFillGoesAtItsPace(t *testing.T) {
 			_, progress := r.fill.State()
 			return progress.Rows
 		}
-		set := func(c records.Course) { r.fill.Note(reindex.Filling, c) }
-		set(records.Course{Pace: &records.Pace{Documents: 100}})
 		time.Sleep(20 * time.Second)
 		if n := rows(); n < 1800 || n > 2200 {
 			t.Errorf("%d rows in 20 s at 100 a second", n)

@@ -116,12 +116,11 @@ func (r *recorded) SaveEvent(ctx context.Context, e *records.Edition, what strin
 	})
 }
 
-func (r *recorded) Retire(ctx context.Context, e *records.Edition) (retired bool, err error) {
-	err = r.edition(ctx, "retire", e, func(e *records.Edition) (err error) {
-		retired, err = r.Records.Retire(context.Background(), e)
-		return err
+func (r *recorded) Retire(ctx context.Context, e *records.Edition) (bool, error) {
+	sent := *e
+	return call(ctx, r.p, to, "retire "+e.Name(), func(bool) (bool, error) {
+		return r.Records.Retire(context.Background(), &sent)
 	})
-	return retired, err
 }
 
 func (r *recorded) SaveMissed(ctx context.Context, e *records.Edition, reason string, refill bool) error {
@@ -137,11 +136,15 @@ func (r *recorded) SaveAllMissed(ctx context.Context, source, fence, reason stri
 }
 
 func (r *recorded) Live(ctx context.Context, instead *records.Edition) (live *records.Edition, failed int64, err error) {
-	live, err = call(ctx, r.p, to, "live beside "+instead.Name(), func(bool) (e *records.Edition, err error) {
-		e, failed, err = r.Records.Live(context.Background(), instead)
-		return e, err
+	type both struct {
+		live   *records.Edition
+		failed int64
+	}
+	b, err := call(ctx, r.p, to, "live beside "+instead.Name(), func(bool) (b both, err error) {
+		b.live, b.failed, err = r.Records.Live(context.Background(), instead)
+		return b, err
 	})
-	return live, failed, err
+	return b.live, b.failed, err
 }
 
 func (r *recorded) Decided(ctx context.Context, e *records.Edition) (bool, error) {
