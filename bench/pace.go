@@ -26,7 +26,10 @@ var tpsLine = regexp.MustCompile(`(?m)^tps = ([0-9.]+)`)
 
 // pace fills an edition at a tenth of what Pingo can, and sees how well that holds, and what it costs
 // pgbench on the same server. Both sides are measured in turns, by halting the fill.
-func (b *bench) pace(ctx context.Context, _ *pgx.Conn) error {
+func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
+	if _, err := conn.Exec(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
+		return err
+	}
 	programs, err := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench")
 	if err != nil || len(programs) == 0 {
 		return fmt.Errorf("there is no pgbench: %w", err)
