@@ -14,6 +14,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
+	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
@@ -535,7 +536,7 @@ func (p *planned) compare(
 	if err := compareCapture(ctx, before, missed, sources, say); err != nil {
 		return err
 	}
-	if p.lost = lost(ctx, newest); p.lost {
+	if p.lost = d.lost(ctx, newest); p.lost {
 		say("the engine has lost the edition " + newest.Record.Name())
 	}
 	switch {
@@ -599,13 +600,32 @@ func compareCapture(
 	return nil
 }
 
-// lost reports whether the engine answers, but without the edition that is fed.
-func lost(ctx context.Context, e *inspect.Edition) bool {
+// lost reports whether the engine answers, but with no edition of an index that the records know. While
+// one takes the place of another, the name may lead to the one a moment before the records say so, so
+// what is not known is looked for again.
+func (d *Definer) lost(ctx context.Context, e *inspect.Edition) bool {
 	if !e.Live() {
 		return false
 	}
-	now, err := e.Engine.Resolve(ctx, e.Record.Index)
-	return err == nil && !slices.Contains(now, e.Record.Name())
+	for range 3 {
+		names, err := e.Engine.Resolve(ctx, e.Record.Index)
+		if err != nil {
+			return false
+		}
+		known, err := d.Records.Editions(ctx)
+		if err != nil {
+			return false
+		}
+		for _, k := range known {
+			if k.Index == e.Record.Index && k.State != reindex.Cancelled && slices.Contains(names, k.Name()) {
+				return false
+			}
+		}
+		if !retry.Sleep(ctx, 100*time.Millisecond) {
+			return false
+		}
+	}
+	return true
 }
 
 func (p *plan) removed(ctx context.Context, d *Definer) error {
