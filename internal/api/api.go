@@ -435,6 +435,8 @@ type CaptureRemoval struct {
 	Changes int64 `json:"changes"`
 	// Script is what takes it away; empty when there is nothing to take away.
 	Script string `json:"script"`
+	// Missing says why it is not known what there is to take away; only in an export.
+	Missing string `json:"missing,omitempty"`
 }
 
 // Preview is a document as it would be built now, beside the one in the engine.

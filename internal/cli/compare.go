@@ -29,9 +29,18 @@ or that answered before: which fields differ, in how many documents, and how.`,
 }
 
 func (a *App) showComparison(c *api.Comparison) {
-	fmt.Fprintf(a.Out, "%s of %s rows compared, %s (old) with %s (new): %s the same, %s differ, %s in the old one only, %s in the new one only.\n",
-		humanize.Comma(c.Compared), humanize.Comma(c.Rows), c.Old, c.New,
-		humanize.Comma(c.Same), humanize.Comma(c.Differ), humanize.Comma(c.OnlyOld), humanize.Comma(c.OnlyNew))
+	fmt.Fprintf(
+		a.Out,
+		"%s of %s rows compared, %s (old) with %s (new): %s the same, %s differ, %s in the old one only, %s in the new one only.\n",
+		humanize.Comma(c.Compared),
+		humanize.Comma(c.Rows),
+		c.Old,
+		c.New,
+		humanize.Comma(c.Same),
+		humanize.Comma(c.Differ),
+		humanize.Comma(c.OnlyOld),
+		humanize.Comma(c.OnlyNew),
+	)
 	if len(c.Fields) > 0 {
 		fmt.Fprintln(a.Out)
 		t := a.table(table.Row{"field", "changed", "added", "gone"}, 2, 3, 4)

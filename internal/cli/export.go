@@ -60,6 +60,10 @@ func leaving(x *api.Export) string {
 	fmt.Fprintf(&b, "# Leaving Pingo\n\nThe files beside this one are version %d of the definition.\n\n## Sources\n", x.Version)
 	for _, s := range x.Sources {
 		fmt.Fprintf(&b, "\n### %s\n\n", s.Source)
+		if s.Missing != "" {
+			fmt.Fprintf(&b, "What is of Pingo in it is not known: %s. Export again when it answers.\n", s.Missing)
+			continue
+		}
 		if s.Script == "" {
 			fmt.Fprintln(&b, "Nothing of Pingo is in it.")
 			continue

@@ -70,7 +70,8 @@ func (p *fillProgress) show(ix *api.IndexStatus) {
 	a, f := p.app, ix.Fill
 	switch {
 	case ix.Trouble != nil || f.Halted:
-		if line := ix.Sentence; ix.Name+f.Waits != p.lastLine && (ix.Trouble == nil || ix.Trouble.Message != p.lastLine) {
+		if line := ix.Sentence; ix.Name+f.Waits != p.lastLine &&
+			(ix.Trouble == nil || ix.Trouble.Message != p.lastLine) {
 			p.lastLine = ix.Name + f.Waits
 			if ix.Trouble != nil {
 				p.lastLine = ix.Trouble.Message
@@ -83,7 +84,15 @@ func (p *fillProgress) show(ix *api.IndexStatus) {
 			if f.LeftMS > 0 {
 				left = ", " + inWords(float64(f.LeftMS)/1000) + " left"
 			}
-			fmt.Fprintf(a.Err, "%s: %s, %s of %s rows%s\n", f.Edition, f.State, humanize.Comma(f.Rows), humanize.Comma(f.Expected), left)
+			fmt.Fprintf(
+				a.Err,
+				"%s: %s, %s of %s rows%s\n",
+				f.Edition,
+				f.State,
+				humanize.Comma(f.Rows),
+				humanize.Comma(f.Expected),
+				left,
+			)
 			p.lastLine, p.said = line, time.Now()
 		}
 	case f.State == api.FillFilling:
@@ -98,7 +107,11 @@ func (p *fillProgress) show(ix *api.IndexStatus) {
 		}
 		about := f.Edition
 		if f.LeftMS > 0 {
-			about += fmt.Sprintf("  %s rows/s, %s left", humanize.Comma(int64(f.PerSecond)), inWords(float64(f.LeftMS)/1000))
+			about += fmt.Sprintf(
+				"  %s rows/s, %s left",
+				humanize.Comma(int64(f.PerSecond)),
+				inWords(float64(f.LeftMS)/1000),
+			)
 		}
 		p.bar.Describe(about)
 		p.bar.Set64(min(f.Rows, max(f.Expected, 1)))

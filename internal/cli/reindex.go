@@ -26,11 +26,31 @@ The edition that answered is kept in sync for as long as keep_previous says, and
   pingo reindex rollback huts`,
 	}
 	reindex.AddCommand(
-		a.reindexStart(), a.reindexShow(), a.reindexWatch(), a.reindexPace(),
-		a.reindexSimple("pause", "Halt the filling; changes still reach it", api.ReindexPause, "%s is paused: pingo reindex resume lets it go on.\n"),
-		a.reindexSimple("resume", "Let a halted filling go on, or one begin that waits for that", api.ReindexResume, "%s goes on.\n"),
-		a.reindexCompare(), a.reindexSwitch(), a.reindexRollback(),
-		a.reindexSimple("cancel", "Drop the edition that is being filled or is ready", api.ReindexCancel, "%s is dropped.\n"),
+		a.reindexStart(),
+		a.reindexShow(),
+		a.reindexWatch(),
+		a.reindexPace(),
+		a.reindexSimple(
+			"pause",
+			"Halt the filling; changes still reach it",
+			api.ReindexPause,
+			"%s is paused: pingo reindex resume lets it go on.\n",
+		),
+		a.reindexSimple(
+			"resume",
+			"Let a halted filling go on, or one begin that waits for that",
+			api.ReindexResume,
+			"%s goes on.\n",
+		),
+		a.reindexCompare(),
+		a.reindexSwitch(),
+		a.reindexRollback(),
+		a.reindexSimple(
+			"cancel",
+			"Drop the edition that is being filled or is ready",
+			api.ReindexCancel,
+			"%s is dropped.\n",
+		),
 	)
 	return reindex
 }
@@ -112,7 +132,12 @@ func (a *App) reindexStart() *cobra.Command {
 			}
 			if noWait {
 				return a.Print(done, func() {
-					fmt.Fprintf(a.Out, "%s is being filled: pingo reindex show %s says how far it is.\n", done.Edition, done.Index)
+					fmt.Fprintf(
+						a.Out,
+						"%s is being filled: pingo reindex show %s says how far it is.\n",
+						done.Edition,
+						done.Index,
+					)
 				})
 			}
 			return a.finished(cmd.Context(), done, false)
@@ -266,11 +291,15 @@ holds again. Whatever the pace, Pingo slows down by itself when the engine is bu
 			if err != nil {
 				return err
 			}
-			done, err := a.client().Reindex(cmd.Context(), args[0], api.ReindexAction{Action: api.ReindexPace, Pace: set})
+			done, err := a.client().
+				Reindex(cmd.Context(), args[0], api.ReindexAction{Action: api.ReindexPace, Pace: set})
 			if err != nil {
 				return err
 			}
-			return a.Print(done, func() { fmt.Fprintf(a.Out, "%s is filled at another pace from now on.\n", done.Edition) })
+			return a.Print(
+				done,
+				func() { fmt.Fprintf(a.Out, "%s is filled at another pace from now on.\n", done.Edition) },
+			)
 		},
 	}
 	paceFlags(cmd, &pace, &bytes)
@@ -297,7 +326,10 @@ func (a *App) reindexSwitch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Print(done, func() { fmt.Fprintf(a.Out, "%s is about to answer for %s.\n", done.Edition, done.Index) })
+			return a.Print(
+				done,
+				func() { fmt.Fprintf(a.Out, "%s is about to answer for %s.\n", done.Edition, done.Index) },
+			)
 		},
 	}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
@@ -312,14 +344,16 @@ func (a *App) reindexRollback() *cobra.Command {
 that answers now is kept for as long, so the same command leads forward again.`,
 		Example: "  pingo reindex rollback huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			done, err := a.client().Reindex(cmd.Context(), args[0], api.ReindexAction{Action: api.ReindexRollback, Edition: to})
+			done, err := a.client().
+				Reindex(cmd.Context(), args[0], api.ReindexAction{Action: api.ReindexRollback, Edition: to})
 			if err != nil {
 				return err
 			}
 			return a.finished(cmd.Context(), done, false)
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the edition, as pingo reindex show names it (default: the one that answered last)")
+	cmd.Flags().
+		StringVar(&to, "to", "", "the edition, as pingo reindex show names it (default: the one that answered last)")
 	return cmd
 }
 

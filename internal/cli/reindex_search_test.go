@@ -74,7 +74,8 @@ func (w *world) inEngine(index string) searched {
 
 func inTables(pool *pgxpool.Pool, index string) searched {
 	return func(ctx context.Context) (n int, marks []string, err error) {
-		err = pool.QueryRow(ctx, "SELECT count(*), array_agg(DISTINCT pingo_document ->> 'mark') FROM pingo_search."+index).Scan(&n, &marks)
+		err = pool.QueryRow(ctx, "SELECT count(*), array_agg(DISTINCT pingo_document ->> 'mark') FROM pingo_search."+index).
+			Scan(&n, &marks)
 		return n, marks, err
 	}
 }
@@ -182,7 +183,13 @@ func TestSearchesNeverNoticeAReindex(t *testing.T) {
 	}
 	stop()
 	work.Wait()
-	t.Logf("%d searches of one engine and %d of the other, %d writes, %d kills", asked["tarns"], asked["tarns_tables"], written, kills)
+	t.Logf(
+		"%d searches of one engine and %d of the other, %d writes, %d kills",
+		asked["tarns"],
+		asked["tarns_tables"],
+		written,
+		kills,
+	)
 	if asked["tarns"] < 200 || asked["tarns_tables"] < 200 || written < 200 || kills == 0 {
 		t.Error("too little happened to show anything")
 	}
@@ -199,7 +206,13 @@ func TestBackAndForwardAgain(t *testing.T) {
 	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, seen int NOT NULL);
 		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, 900) i`)
 	w.serve()
-	before, after := tarns("before", ""), tarns("after", "    expect:\n      - { search: tarn 7, finds: 7, among: 1 }\n")
+	before, after := tarns(
+		"before",
+		"",
+	), tarns(
+		"after",
+		"    expect:\n      - { search: tarn 7, finds: 7, among: 1 }\n",
+	)
 	w.must("apply", "--yes", w.write(before))
 	first := w.edition("tarns")
 	w.must("apply", "--yes", w.write(after))
@@ -222,12 +235,17 @@ func TestBackAndForwardAgain(t *testing.T) {
 		w.equalTo(lodge, definition, "tarns", 0)
 	}
 	is(second, after)
-	if out := w.must("reindex", "compare", "tarns"); !strings.Contains(out, "mark") || !strings.Contains(out, `- mark: "before"`) ||
-		!strings.Contains(out, `+ mark: "after"`) || !strings.Contains(out, "0 the same, 900 differ, 0 in the old one only") {
+	if out := w.must("reindex", "compare", "tarns"); !strings.Contains(out, "mark") ||
+		!strings.Contains(out, `- mark: "before"`) ||
+		!strings.Contains(out, `+ mark: "after"`) ||
+		!strings.Contains(out, "0 the same, 900 differ, 0 in the old one only") {
 		t.Error(out)
 	}
 	write()
-	if out := w.must("reindex", "rollback", "tarns"); !strings.Contains(out, first+" answers; made by definition version 1.") {
+	if out := w.must("reindex", "rollback", "tarns"); !strings.Contains(
+		out,
+		first+" answers; made by definition version 1.",
+	) {
 		t.Error(out)
 	}
 	is(first, before)
@@ -244,7 +262,8 @@ func TestBackAndForwardAgain(t *testing.T) {
 		"rollback tarns --to tarns-e99": "is not known", "rollback lakes": "is not known", "pause tarns": "no edition of tarns is being filled",
 		"pace tarns --documents 5": "no edition of tarns is being filled", "watch tarns": "no edition of tarns is being filled",
 	} {
-		if _, errs, code := w.run(append([]string{"reindex"}, strings.Fields(args)...)...); code != 1 || !strings.Contains(errs, words) {
+		if _, errs, code := w.run(append([]string{"reindex"}, strings.Fields(args)...)...); code != 1 ||
+			!strings.Contains(errs, words) {
 			t.Errorf("%s: exit %d: %s", args, code, errs)
 		}
 	}
@@ -255,7 +274,8 @@ func TestBackAndForwardAgain(t *testing.T) {
 		!strings.Contains(errs, `0 of 1 searches find what they should; "tarn 7" does not find 7 first`) {
 		t.Errorf("exit %d: %s", code, errs)
 	}
-	if out, _, code := w.run("expect", "tarns"); code != 1 || strings.Count(out, `fails  "tarn 7" does not find 7 first`) != 2 {
+	if out, _, code := w.run("expect", "tarns"); code != 1 ||
+		strings.Count(out, `fails  "tarn 7" does not find 7 first`) != 2 {
 		t.Errorf("exit %d: %s", code, out)
 	}
 	is(first, before)

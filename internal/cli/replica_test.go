@@ -17,13 +17,15 @@ import (
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/slowlink"
 	"pingo/internal/pgserver"
+
+	"github.com/jackc/pgx/v5"
 )
 
-// A replica that lagged behind and takes the place of its primary is noticed, and what it never had
-// is taken out of the index again.
-func TestAReplicaThatIsPromoted(t *testing.T) {
-	w := newWorld(t)
-	primary, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(pgtest.Dir(t), "primary"), Settings: pgtest.Settings})
+// newPrimary is a server of its own with so many huts.
+func newPrimary(t *testing.T, huts int) (*pgserver.Server, *pgx.Conn) {
+	t.Helper()
+	dir := filepath.Join(pgtest.Dir(t), "primary")
+	primary, err := pgserver.Start(t.Context(), pgserver.Options{Dir: dir, Settings: pgtest.Settings})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,11 +33,19 @@ func TestAReplicaThatIsPromoted(t *testing.T) {
 	if err := primary.CreateDatabase(t.Context(), "lodge"); err != nil {
 		t.Fatal(err)
 	}
-	w.env = append(w.env, "LODGE_URL="+primary.URL("lodge"))
 	lodge := pgtest.Connect(t, primary.URL("lodge"))
-	if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
+	if err := demo.Load(t.Context(), lodge, huts, 3); err != nil {
 		t.Fatal(err)
 	}
+	return primary, lodge
+}
+
+// A replica that lagged behind and takes the place of its primary is noticed, and what it never had
+// is taken out of the index again.
+func TestAReplicaThatIsPromoted(t *testing.T) {
+	w := newWorld(t)
+	primary, lodge := newPrimary(t, 300)
+	w.env = append(w.env, "LODGE_URL="+primary.URL("lodge"))
 	w.serve()
 	w.must("apply", "--yes", w.write(demo.Definition))
 	inSync := func(ix api.IndexStatus) bool {
@@ -49,7 +59,8 @@ func TestAReplicaThatIsPromoted(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Both know' WHERE id = 5")
 	w.eventually(20*time.Second, "the replica follows", func() error {
 		var name string
-		if err := follower.QueryRow(t.Context(), "SELECT name FROM huts WHERE id = 5").Scan(&name); err != nil || name != "Both know" {
+		if err := follower.QueryRow(t.Context(), "SELECT name FROM huts WHERE id = 5").Scan(&name); err != nil ||
+			name != "Both know" {
 			return fmt.Errorf("%q %w", name, err)
 		}
 		return nil
@@ -79,7 +90,10 @@ func TestAReplicaThatIsPromoted(t *testing.T) {
 	if err := replica.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	replica, err = pgserver.Start(t.Context(), pgserver.Options{Dir: dir, Port: primary.Port(), Settings: pgtest.Settings})
+	replica, err := pgserver.Start(
+		t.Context(),
+		pgserver.Options{Dir: dir, Port: primary.Port(), Settings: pgtest.Settings},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,8 +150,21 @@ func replicate(t *testing.T, primary *pgserver.Server) (*pgserver.Server, *slowl
 	if err != nil || len(programs) == 0 {
 		t.Fatal("there is no pg_basebackup", err)
 	}
-	cmd := exec.Command(programs[len(programs)-1], "-d", u.String(), "-D", filepath.Join(dir, "data"), "-R", "-X", "stream", "-c", "fast")
-	cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: owner.Uid, Gid: owner.Gid}}, "/"
+	cmd := exec.Command(
+		programs[len(programs)-1],
+		"-d",
+		u.String(),
+		"-D",
+		filepath.Join(dir, "data"),
+		"-R",
+		"-X",
+		"stream",
+		"-c",
+		"fast",
+	)
+	cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{
+		Credential: &syscall.Credential{Uid: owner.Uid, Gid: owner.Gid},
+	}, "/"
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
@@ -152,24 +179,23 @@ func replicate(t *testing.T, primary *pgserver.Server) (*pgserver.Server, *slowl
 // what the stream has brought.
 func TestFilledFromAReplica(t *testing.T) {
 	w := newWorld(t)
-	primary, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(pgtest.Dir(t), "primary"), Settings: pgtest.Settings})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { primary.Stop() })
-	if err := primary.CreateDatabase(t.Context(), "lodge"); err != nil {
-		t.Fatal(err)
-	}
-	lodge := pgtest.Connect(t, primary.URL("lodge"))
-	if err := demo.Load(t.Context(), lodge, 1500, 3); err != nil {
-		t.Fatal(err)
-	}
+	primary, lodge := newPrimary(t, 1500)
 	replica, _ := replicate(t, primary)
 	t.Cleanup(func() { replica.Stop() })
-	w.env = append(w.env, "LODGE_URL="+primary.URL("lodge"), "REPLICA_URL="+replica.URL("lodge"), "OTHER_URL="+w.pg.URL("lodge"))
+	w.env = append(
+		w.env,
+		"LODGE_URL="+primary.URL("lodge"),
+		"REPLICA_URL="+replica.URL("lodge"),
+		"OTHER_URL="+w.pg.URL("lodge"),
+	)
 	w.serve()
 	from := func(name string) string {
-		return strings.Replace(demo.Definition, "    capture: triggers\n", "    capture: triggers\n    replica: ${"+name+"}\n", 1)
+		return strings.Replace(
+			demo.Definition,
+			"    capture: triggers\n",
+			"    capture: triggers\n    replica: ${"+name+"}\n",
+			1,
+		)
 	}
 	for name, words := range map[string]string{"OTHER_URL": "is none of this source", "NOBODY": "NOBODY"} {
 		if out, errs, code := w.run("check", w.write(from(name))); code != 3 || !strings.Contains(out+errs, words) {
@@ -188,7 +214,14 @@ func TestFilledFromAReplica(t *testing.T) {
 		defer close(done)
 		w.must("apply", "--yes", w.write(from("REPLICA_URL")))
 	}()
-	time.Sleep(time.Second)
+	w.eventually(20*time.Second, "it is being filled", func() error {
+		status, err := w.client.Status(t.Context())
+		if err == nil &&
+			(len(status.Indexes) == 0 || status.Indexes[0].Fill == nil || status.Indexes[0].Fill.State != api.FillFilling) {
+			err = fmt.Errorf("%+v", status.Indexes)
+		}
+		return err
+	})
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Only the primary knows' WHERE id = 5")
 	select {
 	case <-done:
@@ -236,7 +269,16 @@ func TestFilledFromAReplica(t *testing.T) {
 			w.equalTo(lodge, demo.Definition, "huts", 0)
 			return
 		default:
-			pgtest.Exec(t, lodge, fmt.Sprintf("UPDATE huts SET summary = 'round %d' WHERE id %% 40 = %d; DELETE FROM huts WHERE id = %d", n, n%40, 1500-n))
+			pgtest.Exec(
+				t,
+				lodge,
+				fmt.Sprintf(
+					"UPDATE huts SET summary = 'round %d' WHERE id %% 40 = %d; DELETE FROM huts WHERE id = %d",
+					n,
+					n%40,
+					1500-n,
+				),
+			)
 		}
 	}
 }

@@ -121,14 +121,29 @@ func TestEditionsLiveAlikeInMemoryAndInTheDatabase(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, e := range list {
-				seen[i] += fmt.Sprintf("%d %s expired %t refill %t paused %t; ", e.Number, e.State, e.Expired, e.Refill, e.Paused)
+				seen[i] += fmt.Sprintf(
+					"%d %s expired %t refill %t paused %t; ",
+					e.Number,
+					e.State,
+					e.Expired,
+					e.Refill,
+					e.Paused,
+				)
 				if e.State == reindex.Switched {
 					answering++
 				}
 			}
 		}
 		if outcomes[0] != outcomes[1] || seen[0] != seen[1] {
-			t.Fatalf("step %d, of edition %d:\nin the database %s: %s\nin memory       %s: %s", n, at, outcomes[0], seen[0], outcomes[1], seen[1])
+			t.Fatalf(
+				"step %d, of edition %d:\nin the database %s: %s\nin memory       %s: %s",
+				n,
+				at,
+				outcomes[0],
+				seen[0],
+				outcomes[1],
+				seen[1],
+			)
 		}
 		if answering > 2 { // one in each
 			t.Fatalf("step %d: more than one answers: %s", n, seen[0])

@@ -27,9 +27,9 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
   };
   const previous = runs?.find((r) => r.edition === ix.previous);
   const shown = runs?.find((r) => r.edition === (fill?.edition ?? ix.edition));
-  const asksNothing = fill && (stopped.length > 0 || fill.byHand);
+  const waitsForYou = fill && (stopped.length > 0 || fill.byHand);
   return (
-    <Paper component="section" aria-label="Reindex" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, ...(asksNothing && { borderColor: 'warning.main' }) }}>
+    <Paper component="section" aria-label="Reindex" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, ...(waitsForYou && { borderColor: 'warning.main' }) }}>
       <Stack direction="row" sx={{ gap: 1.5, alignItems: 'flex-start', justifyContent: 'space-between', flexWrap: 'wrap' }}>
         <Box sx={{ minWidth: 0, flex: '1 1 260px' }}>
           <Typography variant="h2">{fill ? fill.edition : 'Editions'}</Typography>
@@ -43,7 +43,7 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
         </Box>
         <Stack direction="row" sx={{ gap: 1, flexWrap: 'wrap' }}>
           {may && !fill && ix.live && <Button size="small" variant="outlined" onClick={() => setAsks('start')}>Fill anew</Button>}
-          {may && asksNothing && <Button size="small" variant="outlined" onClick={() => setAsks('switch')}>Have it answer</Button>}
+          {may && waitsForYou && <Button size="small" variant="outlined" onClick={() => setAsks('switch')}>Have it answer</Button>}
           {may && fill?.state === 'filling' && (fill.halted
             ? <Button size="small" variant="outlined" onClick={() => act('resume')}>Go on</Button>
             : <Button size="small" variant="outlined" onClick={() => act('pause')}>Pause</Button>)}
@@ -149,7 +149,7 @@ function PaceDialog({ pace, close, set }: { pace: Pace; close: () => void; set: 
   );
 }
 
-// Timeline is what became of an edition, step by step, the share of each as wide as it lasted.
+// Timeline is what became of an edition, step by step, and how long each lasted.
 function Timeline({ run }: { run: Run }) {
   if (run.events.length === 0) return null;
   const at = run.events.map((e) => new Date(e.at).getTime());

@@ -3,6 +3,7 @@
 package change
 
 import (
+	"context"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -99,6 +100,24 @@ func NewTicket(at time.Time, done func()) *Ticket {
 	t := &Ticket{At: at, done: done}
 	t.open.Store(1)
 	return t
+}
+
+// Await waits until all documents are settled that add has let a ticket wait for, and counts what became
+// of them when a tally is given.
+func Await(ctx context.Context, tally *Tally, add func(t *Ticket) error) error {
+	settled := make(chan struct{})
+	t := NewTicket(time.Time{}, func() { close(settled) })
+	t.Tally = tally
+	if err := add(t); err != nil {
+		return err
+	}
+	t.Close()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-settled:
+		return nil
+	}
 }
 
 // Open counts one more document.

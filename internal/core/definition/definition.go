@@ -6,10 +6,11 @@ package definition
 import (
 	"cmp"
 	"fmt"
-	"pingo/internal/core/reindex"
 	"slices"
 	"sort"
 	"strings"
+
+	"pingo/internal/core/reindex"
 )
 
 // File is one definition file: its name as shown in findings, and its text.

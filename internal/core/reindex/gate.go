@@ -80,7 +80,11 @@ func Content(compared, rows int64, keys []string, more int64) Gate {
 		return g
 	}
 	const told = 5
-	g.Sentence += fmt.Sprintf(", %s differ: %s", count(int64(len(keys))+more), strings.Join(keys[:min(told, len(keys))], ", "))
+	g.Sentence += fmt.Sprintf(
+		", %s differ: %s",
+		count(int64(len(keys))+more),
+		strings.Join(keys[:min(told, len(keys))], ", "),
+	)
 	if len(keys) > told || more > 0 {
 		g.Sentence += " and others"
 	}
@@ -90,7 +94,11 @@ func Content(compared, rows int64, keys []string, more int64) Gate {
 // Searches is the gate of searches whose outcome is known: how many there were, and sentences about
 // those that did not find what they should.
 func Searches(all int, failed []string) Gate {
-	g := Gate{Name: GateExpect, Passed: len(failed) == 0, Sentence: fmt.Sprintf("%d of %d searches find what they should", all-len(failed), all)}
+	g := Gate{
+		Name:     GateExpect,
+		Passed:   len(failed) == 0,
+		Sentence: fmt.Sprintf("%d of %d searches find what they should", all-len(failed), all),
+	}
 	const told = 3
 	for _, words := range failed[:min(told, len(failed))] {
 		g.Sentence += "; " + words
@@ -102,6 +110,11 @@ func Searches(all int, failed []string) Gate {
 }
 
 func count(n int64) string { return humanize.Comma(n) }
+
+// Stopped reports whether a gate of some name is there and has not passed.
+func Stopped(gates []Gate, name string) bool {
+	return slices.ContainsFunc(gates, func(g Gate) bool { return g.Name == name && !g.Passed })
+}
 
 // Passed reports whether all gates are.
 func Passed(gates []Gate) bool {

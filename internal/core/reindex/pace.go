@@ -7,6 +7,9 @@ import (
 	"time"
 )
 
+// MostWorkers bounds how many a pace may allow.
+const MostWorkers = 64
+
 // Pace bounds how fast an edition is filled. The zero value does not.
 type Pace struct {
 	// Documents and Bytes a second at most; 0 is no bound.
@@ -62,7 +65,12 @@ func (h *Hours) Next(now time.Time) time.Time {
 	if inside {
 		return time.Time{}
 	}
-	next := time.Date(now.Year(), now.Month(), now.Day(), h.From/60, h.From%60, 0, 0, now.Location())
+	return nextAt(now, h.From)
+}
+
+// nextAt is when the clock next shows some minutes since midnight.
+func nextAt(now time.Time, minutes int) time.Time {
+	next := time.Date(now.Year(), now.Month(), now.Day(), minutes/60, minutes%60, 0, 0, now.Location())
 	if !next.After(now) {
 		next = next.AddDate(0, 0, 1)
 	}

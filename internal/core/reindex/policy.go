@@ -58,9 +58,6 @@ func (p Policy) Begins(now time.Time) (at *time.Time, paused bool) {
 	if err != nil {
 		return nil, true // a definition does not say so
 	}
-	next := time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
-	if !next.After(now) {
-		next = next.AddDate(0, 0, 1)
-	}
+	next := nextAt(now, clock.Hour()*60+clock.Minute())
 	return &next, false
 }

@@ -147,7 +147,10 @@ func TestAPaceHolds(t *testing.T) {
 			}
 		}
 		seconds := now.Sub(began).Seconds()
-		of := max(float64(documents)/float64(max(1, p.Documents))*float64(min(1, p.Documents)), float64(bytes)/float64(max(1, p.Bytes))*float64(min(1, p.Bytes))) / seconds
+		of := max(
+			float64(documents)/float64(max(1, p.Documents))*float64(min(1, p.Documents)),
+			float64(bytes)/float64(max(1, p.Bytes))*float64(min(1, p.Bytes)),
+		) / seconds
 		least := 0.95
 		if p.Documents > 0 && p.Bytes > 0 { // now the one is what bounds it, now the other
 			least = 0.85

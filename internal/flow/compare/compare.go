@@ -63,47 +63,61 @@ func (r *Result) add(list []Different) {
 	r.More += int64(len(list) - room)
 }
 
+// Spread calls each with ranges of a tree's keys: all of them, or those of about most rows out of so many,
+// spread over the keys. 0 is all, too.
+func Spread(
+	ctx context.Context,
+	reader source.Reader,
+	t *shape.Tree,
+	rows, most int64,
+	each func(after, upto []string) error,
+) error {
+	skipped := 0 // rows between two ranges
+	if most > 0 && most < rows {
+		skipped = int(atOnce*rows/most) - atOnce
+	}
+	for after := []string(nil); ; {
+		end, err := reader.ChunkEnd(ctx, t, after, atOnce)
+		if err != nil {
+			return err
+		}
+		if err := each(after, end); err != nil {
+			return err
+		}
+		if end != nil && skipped > 0 {
+			if end, err = reader.ChunkEnd(ctx, t, end, skipped); err != nil {
+				return err
+			}
+		}
+		if after = end; end == nil {
+			return nil
+		}
+	}
+}
+
 // Rows compares the documents of rows with those that the edition holds. A change on its way makes a
 // difference, too: who wants to know waits, and looks at these keys again.
 func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	out := &Result{}
-	step := int64(atOnce)
-	if o.Most > 0 && o.Most < o.Rows {
-		step = max(atOnce, atOnce*o.Rows/o.Most)
-	}
 	for _, t := range e.Shape.Trees {
 		set := document.NewSet(t)
-		var after []string
-		for {
+		err := Spread(ctx, e.Reader, t, o.Rows, o.Most, func(after, upto []string) error {
 			began := time.Now()
-			end, err := e.Reader.ChunkEnd(ctx, t, after, atOnce)
-			if err != nil {
-				return nil, err
-			}
 			set.Reset()
-			err = e.Reader.ReadRange(ctx, set, after, end)
+			err := e.Reader.ReadRange(ctx, set, after, upto)
 			rows, bytes := set.Rows(0).Len(), set.Rows(0).Bytes()
 			if source.FaultOf(err) == source.BadValue {
-				rows, err = e.byKeys(ctx, t, set, after, end, out)
+				rows, err = e.byKeys(ctx, t, set, after, upto, out)
 			} else if err == nil {
 				err = e.documents(ctx, set, out)
 			}
-			if err != nil {
-				return nil, err
+			if err != nil || o.Wait == nil {
+				return err
 			}
-			if o.Wait != nil {
-				if err := o.Wait(ctx, rows, bytes, time.Since(began)); err != nil {
-					return nil, err
-				}
-			}
-			if end != nil && step > atOnce {
-				if end, err = e.Reader.ChunkEnd(ctx, t, end, int(step-atOnce)); err != nil {
-					return nil, err
-				}
-			}
-			if after = end; end == nil {
-				break
-			}
+			return o.Wait(ctx, rows, bytes, time.Since(began))
+		})
+		if err != nil {
+			return nil, err
 		}
 	}
 	return out, nil
@@ -111,7 +125,13 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 
 // byKeys compares a range with rows in it that cannot be read, which are left out. It returns how many
 // rows there are.
-func (e *Edition) byKeys(ctx context.Context, t *shape.Tree, set *document.Set, after, upto []string, out *Result) (int, error) {
+func (e *Edition) byKeys(
+	ctx context.Context,
+	t *shape.Tree,
+	set *document.Set,
+	after, upto []string,
+	out *Result,
+) (int, error) {
 	var keys [][]string
 	err := e.Reader.Keys(ctx, t, after, upto, func(key []string) error {
 		keys = append(keys, slices.Clone(key))

@@ -24,8 +24,8 @@ func Export(ctx context.Context, d *Definer) (*api.Export, error) {
 	}
 	for _, src := range d.Connections.Definition().Sources {
 		removal, err := d.PlanRemoval(ctx, src.Name)
-		if err != nil {
-			return nil, err
+		if err != nil { // who leaves may have lost it before
+			removal = &api.CaptureRemoval{Source: src.Name, Indexes: []string{}, Missing: err.Error()}
 		}
 		out.Sources = append(out.Sources, *removal)
 	}

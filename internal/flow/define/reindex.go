@@ -90,13 +90,20 @@ func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.Rei
 		if e.live == nil {
 			return nil, fmt.Errorf(
 				"%w: %s is the first edition of %s, and nothing answers without it: take the index out of the definition instead",
-				ErrNotNow, e.pending.Name(), index)
+				ErrNotNow,
+				e.pending.Name(),
+				index,
+			)
 		}
 		return e.pending, r.Records.CancelEdition(ctx, e.pending)
 	case api.ReindexSwitch:
 		if e.pending.State != reindex.Ready {
 			return nil, fmt.Errorf(
-				"%w: %s is %s, and only one that is ready can be switched to", ErrNotNow, e.pending.Name(), e.pending.State)
+				"%w: %s is %s, and only one that is ready can be switched to",
+				ErrNotNow,
+				e.pending.Name(),
+				e.pending.State,
+			)
 		}
 		decided, err := r.Records.Decide(ctx, e.pending)
 		if err == nil && !decided {
@@ -108,13 +115,22 @@ func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.Rei
 }
 
 // start begins to fill another edition like the one that answers.
-func (r *Reindexer) start(ctx context.Context, index string, e *editions, a api.ReindexAction) (*records.Edition, error) {
+func (r *Reindexer) start(
+	ctx context.Context,
+	index string,
+	e *editions,
+	a api.ReindexAction,
+) (*records.Edition, error) {
 	switch {
 	case e.pending != nil:
 		return nil, fmt.Errorf(
 			"%w: %s is %s already: wait for it, or cancel it first", ErrNotNow, e.pending.Name(), e.pending.State)
 	case e.live == nil:
-		return nil, fmt.Errorf("%w: no edition of %s answers, so there is none to fill another one like", ErrNotNow, index)
+		return nil, fmt.Errorf(
+			"%w: no edition of %s answers, so there is none to fill another one like",
+			ErrNotNow,
+			index,
+		)
 	}
 	c := records.Course{BeginsAt: a.At}
 	var err error
@@ -144,7 +160,13 @@ func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, nam
 			}
 		}
 		if to == nil {
-			return nil, fmt.Errorf("edition %q of %s is %w: %s", name, index, inspect.ErrUnknown, definition.Nearest(name, names))
+			return nil, fmt.Errorf(
+				"edition %q of %s is %w: %s",
+				name,
+				index,
+				inspect.ErrUnknown,
+				definition.Nearest(name, names),
+			)
 		}
 	}
 	if sources := to.Shape.Sources(); !r.Usable(sources) {
@@ -181,16 +203,14 @@ func (r *Reindexer) steer(ctx context.Context, e *records.Edition, a api.Reindex
 	return err
 }
 
-// mostWorkers bounds how many chunks are read side by side.
-const mostWorkers = 64
-
 // paceOf reads a pace; nil is that of the definition.
 func paceOf(p *api.Pace) (*records.Pace, error) {
 	if p == nil {
 		return nil, nil
 	}
-	if p.Documents < 0 || p.Bytes < 0 || p.Workers < 0 || p.Workers > mostWorkers {
-		return nil, &inspect.BadRequest{Err: errors.New("a pace has documents and bytes from 0, and 0 to 64 workers; 0 is no bound")}
+	if p.Documents < 0 || p.Bytes < 0 || p.Workers < 0 || p.Workers > reindex.MostWorkers {
+		return nil, &inspect.BadRequest{Err: fmt.Errorf(
+			"a pace has documents and bytes from 0, and 0 to %d workers; 0 is no bound", reindex.MostWorkers)}
 	}
 	out := &records.Pace{Documents: p.Documents, Bytes: p.Bytes, Workers: p.Workers}
 	if p.Hours == "" {

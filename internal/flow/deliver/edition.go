@@ -227,18 +227,12 @@ func (e *Edition) Barrier(ctx context.Context) error {
 	if err := e.backlog.empty(ctx, e); err != nil {
 		return err
 	}
-	settled := make(chan struct{})
-	t := change.NewTicket(time.Time{}, func() { close(settled) })
-	for _, l := range e.lanes {
-		l.join(t)
-	}
-	t.Close()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-settled:
+	return change.Await(ctx, nil, func(t *change.Ticket) error {
+		for _, l := range e.lanes {
+			l.join(t)
+		}
 		return nil
-	}
+	})
 }
 
 // LookAtBacklog has keys seen at once that others put into the backlog.

@@ -10,7 +10,7 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
 	"pingo/internal/core/reindex"
-	"pingo/internal/core/shape"
+	"pingo/internal/flow/compare"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/rebuild"
 	"pingo/internal/records"
@@ -162,12 +162,8 @@ func (r *Reindexes) Expect(ctx context.Context, index string) (*api.Expected, er
 	return out, nil
 }
 
-const (
-	// comparedAtOnce is how many documents are read together.
-	comparedAtOnce = 250
-	// differing bounds how many documents that differ are told in full.
-	differing = 20
-)
+// differing bounds how many documents that differ are told in full.
+const differing = 20
 
 // Compare compares documents of the edition that answers with those of the one that is to take its
 // place, or of the one that did before: those of at most so many rows, spread over the keys.
@@ -205,17 +201,26 @@ func (r *Reindexes) Compare(ctx context.Context, index string, most int) (*api.C
 	if c.old == nil || c.new == nil {
 		return nil, ErrNotReady
 	}
-	reader := source.Across(fresh.Shape, func(name string) source.Reader { return r.Inspector.Connections.Source(name) })
+	reader := source.Across(
+		fresh.Shape,
+		func(name string) source.Reader { return r.Inspector.Connections.Source(name) },
+	)
 	if out.Rows, err = rebuild.CountRows(ctx, reader, fresh.Shape); err != nil {
 		return nil, err
 	}
-	// Of so many rows, the first ones are compared.
-	step := comparedAtOnce
-	if most < int(out.Rows) {
-		step = int(float64(out.Rows) / float64(max(1, most)) * comparedAtOnce)
-	}
 	for _, t := range fresh.Shape.Trees {
-		if err := c.tree(ctx, reader, t, step, most); err != nil {
+		err := compare.Spread(ctx, reader, t, out.Rows, int64(most), func(after, upto []string) error {
+			var keys []string
+			err := reader.Keys(ctx, t, after, upto, func(key []string) error {
+				keys = append(keys, document.Key(t, key...))
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			return c.documents(ctx, keys)
+		})
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -229,37 +234,6 @@ type comparer struct {
 	out      *api.Comparison
 	old, new *connect.Engine
 	fields   map[string]*api.ComparedField
-}
-
-func (c *comparer) tree(ctx context.Context, reader source.Reader, t *shape.Tree, step, most int) error {
-	var after []string
-	for int(c.out.Compared) < most {
-		end, err := reader.ChunkEnd(ctx, t, after, min(step, comparedAtOnce))
-		if err != nil {
-			return err
-		}
-		var keys []string
-		err = reader.Keys(ctx, t, after, end, func(key []string) error {
-			keys = append(keys, document.Key(t, key...))
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		if err := c.documents(ctx, keys); err != nil {
-			return err
-		}
-		if end != nil && step > comparedAtOnce {
-			end, err = reader.ChunkEnd(ctx, t, end, step-comparedAtOnce)
-			if err != nil {
-				return err
-			}
-		}
-		if after = end; end == nil {
-			return nil
-		}
-	}
-	return nil
 }
 
 func (c *comparer) documents(ctx context.Context, keys []string) error {
@@ -292,7 +266,10 @@ func (c *comparer) documents(ctx context.Context, keys []string) error {
 			if err != nil {
 				return fmt.Errorf("document %s: %w", key, err)
 			}
-			diffs = slices.DeleteFunc(diffs, func(d document.Difference) bool { return d.Path == definition.FingerprintField })
+			diffs = slices.DeleteFunc(
+				diffs,
+				func(d document.Difference) bool { return d.Path == definition.FingerprintField },
+			)
 			if len(diffs) == 0 {
 				c.out.Compared++
 				c.out.Same++

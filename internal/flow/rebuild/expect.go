@@ -43,7 +43,13 @@ func (o *Outcome) String() string {
 const shownKeys = 5
 
 // Expect runs searches under a public name or in an edition of a shape, and says what they found.
-func Expect(ctx context.Context, e engine.Engine, name string, s *shape.Shape, list []reindex.Expectation) ([]Outcome, error) {
+func Expect(
+	ctx context.Context,
+	e engine.Engine,
+	name string,
+	s *shape.Shape,
+	list []reindex.Expectation,
+) ([]Outcome, error) {
 	out := make([]Outcome, len(list))
 	for i, x := range list {
 		o := &out[i]

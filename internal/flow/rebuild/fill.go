@@ -369,25 +369,18 @@ func (f *Fill) fillChunk(
 // fillByKeys fills a chunk with a bad value in it key by key through the lanes,
 // which find the row at fault.
 func (f *Fill) fillByKeys(ctx context.Context, c records.Chunk) error {
-	settled := make(chan struct{})
-	ticket := change.NewTicket(time.Time{}, func() { close(settled) })
-	ticket.Tally = &change.Tally{}
-	tree := f.copy().Shape.Trees[c.Tree]
-	err := f.reader.Keys(ctx, tree, c.After, c.Upto, func(key []string) error {
-		return f.edition.Add(ctx, document.Key(tree, key...), ticket, deliver.Wide)
+	tree, became := f.copy().Shape.Trees[c.Tree], &change.Tally{}
+	err := change.Await(ctx, became, func(t *change.Ticket) error {
+		return f.reader.Keys(ctx, tree, c.After, c.Upto, func(key []string) error {
+			return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
+		})
 	})
 	if err != nil {
 		return err
 	}
-	ticket.Close()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-settled:
-		t := ticket.Tally // what is in the backlog is counted as if it had documents, without their bytes
-		rows := t.Sent.Load() + t.Unchanged.Load() + t.Refused.Load() + t.Backlog.Load()
-		return f.chunkDone(ctx, c, deliver.Chunk{Rows: int(rows), Bytes: int(t.Bytes.Load())})
-	}
+	// What is in the backlog is counted as if it had documents, without their bytes.
+	rows := became.Sent.Load() + became.Unchanged.Load() + became.Refused.Load() + became.Backlog.Load()
+	return f.chunkDone(ctx, c, deliver.Chunk{Rows: int(rows), Bytes: int(became.Bytes.Load())})
 }
 
 func (f *Fill) chunkDone(ctx context.Context, c records.Chunk, became deliver.Chunk) error {
@@ -416,22 +409,7 @@ func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error
 
 // check looks at the gates, and records how they are.
 func (f *Fill) check(ctx context.Context, caughtUp func(context.Context) error) error {
-	record := f.copy()
-	live, _, err := f.store.Live(ctx, record)
-	if err != nil {
-		return fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
-	}
-	record.Gates = nil
-	if live != nil && live.Missed == nil { // else nothing is better
-		rows, err := CountRows(ctx, f.reader, record.Shape)
-		if err != nil {
-			return err
-		}
-		if record.Gates, err = f.judge.content(ctx, record, rows, caughtUp, &f.pacer); err != nil {
-			return err
-		}
-	}
-	gates, err := f.judge.gates(ctx, record)
+	gates, err := f.judge.all(ctx, f.copy(), caughtUp, &f.pacer)
 	if err != nil {
 		return err
 	}
@@ -449,6 +427,9 @@ const (
 	searchAgain = 10 * time.Second
 	// countAgain is how often all is counted anew meanwhile, which a large source should not do often.
 	countAgain = time.Minute
+	// compareShare is how many times as long as it took to compare documents that differed it is left
+	// until they are compared again.
+	compareShare = 50
 )
 
 // finish waits until the gates have passed, or a person has said that the edition is to answer, and
@@ -460,7 +441,7 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 		f.byHand = is
 	}
 	defer ask(false)
-	var counted, searched time.Time
+	var counted, searched, compare time.Time // compare is when documents are compared again
 	failed := 0
 	for {
 		record := f.copy()
@@ -475,11 +456,16 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 		now := f.edition.Failed()
 		count, search := now != failed || time.Since(counted) >= countAgain, time.Since(searched) >= searchAgain
 		if count || search {
-			gates := record.Gates
-			if count {
+			gates, began := record.Gates, time.Now()
+			switch differs := reindex.Stopped(record.Gates, reindex.GateContent); {
+			case count && differs && began.After(compare):
+				gates, err = f.judge.all(ctx, record, caughtUp, &f.pacer)
+				compare = time.Now().Add(compareShare * time.Since(began))
+				counted, failed = time.Now(), now
+			case count:
 				gates, err = f.judge.gates(ctx, record)
 				counted, failed = time.Now(), now
-			} else {
+			default:
 				gates, err = f.judge.searchAgain(ctx, record)
 			}
 			if err != nil {

@@ -57,6 +57,19 @@ func (r *rig) open(record *records.Edition) {
 	r.fill = New(record, r.e, r.table, eng, r.store, fence, func() reindex.Policy { return r.policy }, log)
 }
 
+// besideALiveOne is a fill of an edition beside one that answers, on a reader and an engine of some sort.
+func besideALiveOne(reader source.Reader, e engine.Engine, compare string) (*Fill, *deliver.Edition, *model.Records) {
+	edition := func(number int, state reindex.State) *records.Edition {
+		return &records.Edition{Index: "huts", Number: number, State: state, Shape: model.Shape(), Engine: "main"}
+	}
+	record, log, fence := edition(2, reindex.Preparing), slog.New(slog.DiscardHandler), &model.Fence{}
+	store := model.NewRecords(edition(1, reindex.Switched), record)
+	eng := &connect.Engine{Engine: e, Name: "main", Limiter: connect.NewLimiter()}
+	fed := deliver.New(record, reader, eng, store, fence, log)
+	policy := func() reindex.Policy { return reindex.Policy{Switch: reindex.SwitchChecked, Compare: compare} }
+	return New(record, fed, reader, eng, store, fence, policy, log), fed, store
+}
+
 func byDefault() reindex.Policy { return reindex.DefaultPolicy }
 
 func atOnce(context.Context) error { return nil }
@@ -237,11 +250,6 @@ func (c *counting) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 // source's rows are not counted all the time meanwhile.
 func TestAWorseEditionWaits(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		edition := func(number int, state reindex.State) *records.Edition {
-			return &records.Edition{Index: "huts", Number: number, State: state, Shape: model.Shape(), Engine: "main"}
-		}
-		record, log, fence := edition(2, reindex.Preparing), slog.New(slog.DiscardHandler), &model.Fence{}
-		store := model.NewRecords(edition(1, reindex.Switched), record)
 		table := &counting{Table: model.NewTable(1200)}
 		table.Fail = func(keys []string) error {
 			if slices.Contains(keys, "k00700") {
@@ -249,13 +257,8 @@ func TestAWorseEditionWaits(t *testing.T) {
 			}
 			return nil
 		}
-		eng := &connect.Engine{Engine: model.NewEngine(), Name: "main", Limiter: connect.NewLimiter()}
-		e := deliver.New(record, table, eng, store, fence, log)
 		// What the model holds says when it was read, so that it is never as a row is read again.
-		policy := func() reindex.Policy {
-			return reindex.Policy{Switch: reindex.SwitchChecked, Compare: reindex.CompareNone}
-		}
-		fill := New(record, e, table, eng, store, fence, policy, log)
+		fill, e, store := besideALiveOne(table, model.NewEngine(), reindex.CompareNone)
 		ctx, stop := context.WithCancel(t.Context())
 		go e.Run(ctx, model.Claimed())
 		done := make(chan error, 1)
@@ -264,7 +267,7 @@ func TestAWorseEditionWaits(t *testing.T) {
 		if state, _ := fill.State(); state != reindex.Ready || reindex.Passed(fill.Gates()) || table.n.Load() > 15 {
 			t.Errorf("%s, %+v, counted %d times", state, fill.Gates(), table.n.Load())
 		}
-		if ready, err := store.Decide(ctx, record); !ready || err != nil {
+		if ready, err := store.Decide(ctx, e.Record); !ready || err != nil {
 			t.Fatal(ready, err)
 		}
 		time.Sleep(2 * askAgain)
@@ -323,7 +326,8 @@ func TestAFillGoesAtItsPace(t *testing.T) {
 			t.Errorf("%d rows in 20 s at 100 a second", n)
 		}
 		_, progress := r.fill.State()
-		if left := progress.Left(); left < 30*time.Second || left > 50*time.Second || progress.Rate() < 90 || progress.Rate() > 110 {
+		if left := progress.Left(); left < 30*time.Second || left > 50*time.Second || progress.Rate() < 90 ||
+			progress.Rate() > 110 {
 			t.Errorf("%v left, %.0f rows a second", left, progress.Rate())
 		}
 		set(records.Course{Paused: true})
@@ -335,7 +339,11 @@ func TestAFillGoesAtItsPace(t *testing.T) {
 		}
 		now := time.Now()
 		in := func(d time.Duration) int { at := now.Add(d); return at.Hour()*60 + at.Minute() }
-		set(records.Course{Pace: &records.Pace{Workers: 1, Hours: &reindex.Hours{From: in(time.Hour), To: in(2 * time.Hour)}}})
+		set(
+			records.Course{
+				Pace: &records.Pace{Workers: 1, Hours: &reindex.Hours{From: in(time.Hour), To: in(2 * time.Hour)}},
+			},
+		)
 		time.Sleep(59 * time.Minute)
 		if w := r.fill.Waits(); rows() != before || !w.Halted || !strings.Contains(w.Why, "only, next at") {
 			t.Errorf("%d rows, then %d: %+v", before, rows(), w)
@@ -356,6 +364,7 @@ type altering struct {
 	stored map[string]json.RawMessage
 	sent   map[string]int
 	lost   map[string]bool // until they are sent once more
+	mended bool            // what it made something else of
 }
 
 func (a *altering) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
@@ -376,7 +385,7 @@ func (a *altering) Get(_ context.Context, _ string, keys []string) (map[string]j
 	out := map[string]json.RawMessage{}
 	for _, key := range keys {
 		switch {
-		case key == "k00002":
+		case key == "k00002" && !a.mended:
 			out[key] = json.RawMessage(`{"n": 6}`)
 		case a.stored[key] != nil && !a.lost[key]:
 			out[key] = a.stored[key]
@@ -385,15 +394,10 @@ func (a *altering) Get(_ context.Context, _ string, keys []string) (map[string]j
 	return out, nil
 }
 
-// A document that an engine lost is sent again, one that it makes something else of stops the switch, and
-// one whose row is written all the time does not.
+// A document that an engine lost is sent again; one that it makes something else of stops the switch until
+// that ends; one whose row is written all the time does not.
 func TestWhatAnEngineMakesOfDocuments(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		edition := func(number int, state reindex.State) *records.Edition {
-			return &records.Edition{Index: "huts", Number: number, State: state, Shape: model.Shape(), Engine: "main"}
-		}
-		record, log, fence := edition(2, reindex.Preparing), slog.New(slog.DiscardHandler), &model.Fence{}
-		store := model.NewRecords(edition(1, reindex.Switched), record)
 		table := model.NewTable(600)
 		var moment atomic.Int64
 		table.Value = func(key string) string {
@@ -405,12 +409,7 @@ func TestWhatAnEngineMakesOfDocuments(t *testing.T) {
 		made := &altering{
 			Engine: model.NewEngine(), stored: map[string]json.RawMessage{}, sent: map[string]int{}, lost: map[string]bool{"k00001": true},
 		}
-		eng := &connect.Engine{Engine: made, Name: "main", Limiter: connect.NewLimiter()}
-		e := deliver.New(record, table, eng, store, fence, log)
-		policy := func() reindex.Policy {
-			return reindex.Policy{Switch: reindex.SwitchChecked, Compare: reindex.CompareAll}
-		}
-		fill := New(record, e, table, eng, store, fence, policy, log)
+		fill, e, _ := besideALiveOne(table, made, reindex.CompareAll)
 		ctx, stop := context.WithCancel(t.Context())
 		go e.Run(ctx, model.Claimed())
 		done := make(chan error, 1)
@@ -429,6 +428,13 @@ func TestWhatAnEngineMakesOfDocuments(t *testing.T) {
 		}
 		if made.sent["k00001"] != 2 || made.sent["k00004"] != 1 {
 			t.Errorf("the lost one was sent %d times, a good one %d times", made.sent["k00001"], made.sent["k00004"])
+		}
+		made.mu.Lock()
+		made.mended = true
+		made.mu.Unlock()
+		time.Sleep(10 * time.Minute)
+		if state, _ := fill.State(); state != reindex.Switched {
+			t.Errorf("%s after the engine was mended: %+v", state, fill.Gates())
 		}
 		stop()
 		<-e.Ended()

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/reindex"
@@ -23,6 +22,30 @@ type judge struct {
 	engine  *connect.Engine
 	store   Store
 	policy  func() reindex.Policy
+}
+
+// all looks at all gates; gates leaves out the documents, and says of them what was found before.
+func (j *judge) all(
+	ctx context.Context,
+	record *records.Edition,
+	caughtUp func(context.Context) error,
+	p *pacer,
+) ([]reindex.Gate, error) {
+	live, _, err := j.store.Live(ctx, record)
+	if err != nil {
+		return nil, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
+	}
+	record.Gates = nil
+	if live != nil && live.Missed == nil { // else nothing is better
+		rows, err := CountRows(ctx, j.reader, record.Shape)
+		if err != nil {
+			return nil, err
+		}
+		if record.Gates, err = j.content(ctx, record, rows, caughtUp, p); err != nil {
+			return nil, err
+		}
+	}
+	return j.gates(ctx, record)
 }
 
 // gates counts what the gates are about.
@@ -89,6 +112,12 @@ func (j *judge) content(
 		o.Most = sampled
 	}
 	found, err := of.Rows(ctx, o)
+	for look := 1; err == nil && found.More > 0 && look < mostLooks; look++ {
+		// So many may be those of a wide change that is on its way.
+		if err = caughtUp(ctx); err == nil {
+			found, err = of.Rows(ctx, o)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -154,20 +183,14 @@ func (j *judge) confirm(
 
 // repair has documents built and sent once more.
 func (j *judge) repair(ctx context.Context, list []compare.Different) error {
-	settled := make(chan struct{})
-	ticket := change.NewTicket(time.Time{}, func() { close(settled) })
-	for _, d := range list {
-		if err := deliver.Repair(ctx, j.edition, d.Key, ticket); err != nil {
-			return err
+	return change.Await(ctx, nil, func(t *change.Ticket) error {
+		for _, d := range list {
+			if err := deliver.Repair(ctx, j.edition, d.Key, t); err != nil {
+				return err
+			}
 		}
-	}
-	ticket.Close()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-settled:
 		return nil
-	}
+	})
 }
 
 // searchAgain makes the searches again, where that gate has not passed.

@@ -12,6 +12,8 @@ import (
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
+
+	"github.com/dustin/go-humanize"
 )
 
 // options are the kind's own keys.
@@ -61,10 +63,15 @@ func (w *withBulk) Describe(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := w.replica.follow(ctx); err != nil {
+	position, err := w.replica.position(ctx)
+	if err != nil {
 		return "", err
 	}
-	return text + ", filled from a replica", nil
+	behind, err := w.replica.behind(ctx, position)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s; filled from a replica, %s behind", text, humanize.Bytes(uint64(max(0, behind)))), nil
 }
 
 func (w *withBulk) Close() {
@@ -88,35 +95,53 @@ const (
 
 // follow waits until the replica has replayed all that the primary has written by now.
 func (r *replica) follow(ctx context.Context) error {
-	if err := r.identify(ctx); err != nil {
+	position, err := r.position(ctx)
+	if err != nil {
 		return err
 	}
-	var position string
-	// What is inserted into the log, and not only what is flushed: a commit that is not waited for is
-	// visible before.
-	if err := r.primary.QueryRow(ctx, "SELECT pg_current_wal_insert_lsn()::text").Scan(&position); err != nil {
-		return wrap("reading the position of the source", err)
-	}
 	for began := time.Now(); ; {
-		var follows bool
-		var behind *int64
-		err := r.pool.QueryRow(ctx, "SELECT pg_is_in_recovery(), pg_wal_lsn_diff($1::text::pg_lsn, pg_last_wal_replay_lsn())::bigint", position).
-			Scan(&follows, &behind)
+		behind, err := r.behind(ctx, position)
 		switch {
-		case err != nil:
-			return wrap("asking the replica how far it is", err)
-		case !follows || behind == nil:
-			return &source.Error{Fault: source.SchemaChanged, Err: errors.New(
-				"the server that replica names does not follow the source any more: name one that does, or take replica out")}
-		case *behind <= 0:
-			return nil
+		case err != nil || behind <= 0:
+			return err
 		case time.Since(began) > followWithin:
-			return fmt.Errorf("the replica is %d bytes of log behind the source, and did not reach it in %v", *behind, followWithin)
+			return fmt.Errorf(
+				"the replica is %s of log behind the source, and did not reach it in %v",
+				humanize.Bytes(uint64(behind)), followWithin)
 		}
 		if !retry.Sleep(ctx, followEvery) {
 			return ctx.Err()
 		}
 	}
+}
+
+// position is how far the primary has written. What is inserted into the log counts, and not only what
+// is flushed: a commit that is not waited for is visible before.
+func (r *replica) position(ctx context.Context) (position string, err error) {
+	if err := r.identify(ctx); err != nil {
+		return "", err
+	}
+	if err := r.primary.QueryRow(ctx, "SELECT pg_current_wal_insert_lsn()::text").Scan(&position); err != nil {
+		return "", wrap("reading the position of the source", err)
+	}
+	return position, nil
+}
+
+// behind is how many bytes of log the replica has to replay to reach a position; 0 or less when it has.
+func (r *replica) behind(ctx context.Context, position string) (int64, error) {
+	var follows bool
+	var behind *int64
+	err := r.pool.QueryRow(ctx, `SELECT pg_is_in_recovery(),
+		pg_wal_lsn_diff($1::text::pg_lsn, pg_last_wal_replay_lsn())::bigint`, position).Scan(&follows, &behind)
+	if err != nil {
+		return 0, wrap("asking the replica how far it is", err)
+	}
+	if !follows || behind == nil {
+		return 0, &source.Error{Fault: source.SchemaChanged, Err: errors.New(
+			"the server that replica names does not follow the source any more: name one that does, or take replica out",
+		)}
+	}
+	return *behind, nil
 }
 
 // identify sees once that the replica is one of this source: positions in the log of another server
@@ -127,14 +152,19 @@ func (r *replica) identify(ctx context.Context) error {
 	}
 	var ids [2]string
 	for i, db := range []*database{r.primary, r.pool} {
-		err := db.QueryRow(ctx, "SELECT system_identifier || ' ' || current_database() FROM pg_control_system()").Scan(&ids[i])
+		err := db.QueryRow(ctx, "SELECT system_identifier || ' ' || current_database() FROM pg_control_system()").
+			Scan(&ids[i])
 		if err != nil {
-			return wrap([]string{"asking the source which server it is", "asking the replica which server it is"}[i], err)
+			return wrap(
+				[]string{"asking the source which server it is", "asking the replica which server it is"}[i],
+				err,
+			)
 		}
 	}
 	if ids[0] != ids[1] {
 		return &source.Error{Fault: source.SchemaChanged, Err: errors.New(
-			"the server that replica names is none of this source, or names another database: positions of the one say nothing of the other")}
+			"the server that replica names is none of this source, or names another database: positions of the one say nothing of the other",
+		)}
 	}
 	r.known.Store(true)
 	return nil
