@@ -410,6 +410,20 @@ type Applied struct {
 	Plan    *Plan `json:"plan"`
 }
 
+// Shown reports whether a status shows editions of this version for all indexes that get new ones.
+func (a *Applied) Shown(s *Status) bool {
+	if a.Plan == nil {
+		return true
+	}
+	for _, p := range a.Plan.Indexes {
+		ix := s.Index(p.Name)
+		if (p.Change == ChangeNew || p.Change == ChangeReindex) && (ix == nil || ix.Definition != a.Version) {
+			return false
+		}
+	}
+	return true
+}
+
 // DefinitionVersion is one version of the definition.
 type DefinitionVersion struct {
 	Version int `json:"version"`

@@ -57,6 +57,12 @@ type Reindexed struct {
 	Edition string `json:"edition"`
 }
 
+// Shown reports whether a status shows that the edition answers.
+func (r *Reindexed) Shown(s *Status) bool {
+	ix := s.Index(r.Index)
+	return ix != nil && ix.Live && ix.Edition == r.Edition
+}
+
 // Run is an edition: what it is, and what became of it.
 type Run struct {
 	Edition    string `json:"edition"`

@@ -267,7 +267,7 @@ have less than half as many documents as now, must be named with --accept.`,
 				return err
 			}
 			if !noWait {
-				if err := a.waitForFill(cmd.Context(), "", false); err != nil {
+				if err := a.waitForFill(cmd.Context(), "", false, applied.Shown); err != nil {
 					return err
 				}
 			}

@@ -4,19 +4,25 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"pingo/internal/api"
 	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/schollz/progressbar/v3"
+
+	"pingo/internal/api"
 )
+
+// takenUpWithin is how long it may take until whoever feeds an index tells of what was asked for.
+const takenUpWithin = 15 * time.Second
 
 // waitForFill shows how far editions are until none is being filled; those of one index when it is
 // named. It fails for those that wait for a person. What does not go on for now, since it is paused or its
-// time has not come, is waited for by the patient only.
-func (a *App) waitForFill(ctx context.Context, index string, patient bool) error {
+// time has not come, is waited for by the patient only. there reports whether the status shows what was
+// asked for: until it does, nobody may have begun.
+func (a *App) waitForFill(ctx context.Context, index string, patient bool, there func(*api.Status) bool) error {
 	p := &fillProgress{app: a}
 	defer p.finish()
+	asked := time.Now()
 	for {
 		status, err := a.client().Status(ctx)
 		if err != nil {
@@ -37,13 +43,17 @@ func (a *App) waitForFill(ctx context.Context, index string, patient bool) error
 				open = ix
 			}
 		}
-		if open == nil {
+		begins := stopped == nil && halted == nil && !there(status) && time.Since(asked) < takenUpWithin
+		if open == nil && !begins {
 			for _, sentence := range halted {
 				fmt.Fprintln(a.Err, sentence)
 			}
 			return stopped
 		}
-		p.show(open)
+		if open != nil {
+			asked = time.Now()
+			p.show(open)
+		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
