@@ -18,3 +18,8 @@ export function bytes(n: number): string {
   if (n < 10_000_000) return `${count(Math.round(n / 1000))} kB`;
   return `${count(Math.round(n / 1_000_000))} MB`;
 }
+
+// texts are those of a document's own fields, headline the first of them.
+export const texts = (doc: Record<string, unknown>) =>
+  Object.entries(doc).filter(([k, v]) => !k.startsWith('pingo_') && typeof v === 'string' && v !== '').map(([, v]) => v as string);
+export const headline = (doc: Record<string, unknown>) => texts(doc)[0] ?? '(no text)';

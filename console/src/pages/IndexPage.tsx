@@ -2,7 +2,7 @@ import { Autocomplete, Box, CircularProgress, FormControlLabel, Link, Paper, Sta
 import { useEffect, useRef, useState } from 'react';
 import { Link as To, useParams } from 'react-router-dom';
 import { useGet, useLive, type Document as Doc, type Hits, type Plan, type Preview } from '../api';
-import { count } from '../format';
+import { count, headline, texts } from '../format';
 import { FailedDocuments } from '../parts/failed';
 import { History } from '../parts/history';
 import { Reindex } from '../parts/reindex';
@@ -109,10 +109,6 @@ function example(path: string, type: string) {
     default: return `${path}=`;
   }
 }
-
-const texts = (doc: Doc) =>
-  Object.entries(doc).filter(([k, v]) => !k.startsWith('pingo_') && typeof v === 'string' && v !== '').map(([, v]) => v as string);
-const headline = (doc: Doc) => texts(doc)[0] ?? '(no text)';
 
 function Document({ name, docKey, delivered }: { name: string; docKey: string; delivered: number }) {
   const { data, error } = useGet<Preview>(docKey && `/api/indexes/${name}/preview/${encodeURIComponent(docKey)}`, delivered);

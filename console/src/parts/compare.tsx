@@ -2,7 +2,7 @@
 import { Box, Dialog, DialogContent, DialogTitle, IconButton, LinearProgress, Stack, Table, TableBody, TableCell, TableHead, TableRow, TextField, Typography, useMediaQuery } from '@mui/material';
 import { useEffect, useState } from 'react';
 import { useGet, type Comparison, type Document, type Hits } from '../api';
-import { count } from '../format';
+import { count, headline } from '../format';
 import { Notice } from './parts';
 
 export function Compare({ name, close }: { name: string; close: () => void }) {
@@ -83,7 +83,7 @@ function Found({ name, edition, role, query }: { name: string; edition: string; 
       <Stack component="ol" sx={{ m: 0, mt: 0.5, pl: 2.5 }}>
         {data?.hits.map((h) => (
           <Typography key={h.key} component="li" variant="body2" sx={{ overflowWrap: 'anywhere' }}>
-            {Object.values(h.document as Document).find((v) => typeof v === 'string' && v !== '') as string} <Box component="span" sx={{ color: 'text.secondary' }}>{h.key}</Box>
+            {headline(h.document as Document)} <Box component="span" sx={{ color: 'text.secondary' }}>{h.key}</Box>
           </Typography>
         ))}
       </Stack>
