@@ -228,10 +228,10 @@ func TestBackAndForwardAgain(t *testing.T) {
 	}
 	is := func(edition, definition string) {
 		t.Helper()
+		w.must("wait", "tarns") // after a kill, the status first tells what the dead process had said last
 		if now := w.edition("tarns"); now != edition {
 			t.Fatalf("%s answers instead of %s", now, edition)
 		}
-		w.must("wait", "tarns")
 		w.equalTo(lodge, definition, "tarns", 0)
 	}
 	is(second, after)
