@@ -33,6 +33,9 @@ type Engine interface {
 	Count(ctx context.Context, edition string) (int64, error)
 	// Get returns documents by key as they are stored now; missing ones are left out.
 	Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error)
+	// Fingerprints returns the fingerprints that documents are stored with, by key, empty where one has none;
+	// missing documents are left out.
+	Fingerprints(ctx context.Context, edition string, keys []string) (map[string]string, error)
 	// Scan calls each for the key and fingerprint of every document, in no order.
 	Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error
 	// Refresh lets searches find everything that the edition has taken by now.

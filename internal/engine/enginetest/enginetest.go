@@ -168,6 +168,8 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	if err != nil || len(stored) != 2 || !strings.Contains(string(stored["1"]), "9007199254740993") {
 		t.Errorf("stored: %s %v", stored, err)
 	}
+	prints, err := e.Fingerprints(ctx, "huts-e1", []string{"1", "2", "5", "none"})
+	want("fingerprints", fmt.Sprint(prints, err), "map[1:0000000000000005 5:0000000000000008] <nil>")
 	if err := e.FinishFill(ctx, "huts-e1", s); err != nil {
 		t.Fatal(err)
 	}

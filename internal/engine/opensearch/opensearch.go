@@ -25,6 +25,8 @@ import (
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
+
+	"github.com/tidwall/gjson"
 )
 
 // Engine is one server. Make one with Open.
@@ -454,8 +456,31 @@ func (e *Engine) Count(ctx context.Context, edition string) (int64, error) {
 	return out.Count, e.do(ctx, http.MethodGet, "/"+edition+"/_count", nil, nil, &out)
 }
 
-// Get reads documents by key, refreshed or not.
+// Get reads documents by key, in real time.
 func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error) {
+	return e.stored(ctx, edition, keys, nil)
+}
+
+// Fingerprints reads those of documents by key, in real time.
+func (e *Engine) Fingerprints(ctx context.Context, edition string, keys []string) (map[string]string, error) {
+	docs, err := e.stored(ctx, edition, keys, url.Values{"_source_includes": {definition.FingerprintField}})
+	if err != nil {
+		return nil, err
+	}
+	found := make(map[string]string, len(docs))
+	for key, doc := range docs {
+		found[key] = gjson.GetBytes(doc, definition.FingerprintField).String()
+	}
+	return found, nil
+}
+
+// stored reads documents by key, or what a query asks for of them.
+func (e *Engine) stored(
+	ctx context.Context,
+	edition string,
+	keys []string,
+	query url.Values,
+) (map[string]json.RawMessage, error) {
 	b, err := json.Marshal(map[string]any{"ids": keys})
 	if err != nil {
 		return nil, err
@@ -467,7 +492,7 @@ func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[st
 			Source json.RawMessage `json:"_source"`
 		} `json:"docs"`
 	}
-	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_mget", nil, bytes.NewReader(b), &out); err != nil {
+	if err := e.do(ctx, http.MethodPost, "/"+edition+"/_mget", query, bytes.NewReader(b), &out); err != nil {
 		return nil, err
 	}
 	found := map[string]json.RawMessage{}

@@ -529,6 +529,31 @@ func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[st
 	return found, nil
 }
 
+// Fingerprints reads those of documents by key.
+func (e *Engine) Fingerprints(ctx context.Context, edition string, keys []string) (map[string]string, error) {
+	rows, err := e.pool.Query(
+		ctx,
+		fmt.Sprintf(
+			"SELECT pingo_key, coalesce(pingo_document->>'%s', '') FROM %s WHERE pingo_document IS NOT NULL AND pingo_key = ANY($1)",
+			definition.FingerprintField,
+			qualified(edition),
+		),
+		keys,
+	)
+	if err != nil {
+		return nil, explain(err)
+	}
+	found := make(map[string]string, len(keys))
+	var key, fingerprint string
+	if _, err := pgx.ForEachRow(rows, []any{&key, &fingerprint}, func() error {
+		found[key] = fingerprint
+		return nil
+	}); err != nil {
+		return nil, explain(err)
+	}
+	return found, nil
+}
+
 // Scan walks all documents by key, a page at a time.
 func (e *Engine) Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error {
 	const page = 5000

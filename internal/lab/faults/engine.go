@@ -134,6 +134,12 @@ func (s *search) Get(ctx context.Context, edition string, keys []string) (map[st
 	)
 }
 
+func (s *search) Fingerprints(ctx context.Context, edition string, keys []string) (map[string]string, error) {
+	return call(ctx, s.p, "engine", fmt.Sprint("fingerprints ", edition, keys), func(bool) (map[string]string, error) {
+		return s.Engine.Fingerprints(context.Background(), edition, keys)
+	})
+}
+
 func (s *search) Scan(ctx context.Context, edition string, each func(key, fingerprint string) error) error {
 	found, err := call(ctx, s.p, "engine", "scan "+edition, func(bool) (out [][2]string, err error) {
 		err = s.Engine.Scan(context.Background(), edition, func(key, fingerprint string) error {

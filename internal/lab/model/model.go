@@ -273,6 +273,11 @@ func (m *Engine) Get(context.Context, string, []string) (map[string]json.RawMess
 	return nil, errors.New("not to be had")
 }
 
+// Fingerprints are not to be had.
+func (m *Engine) Fingerprints(context.Context, string, []string) (map[string]string, error) {
+	return nil, errors.New("not to be had")
+}
+
 // Scan lists what it holds.
 func (m *Engine) Scan(_ context.Context, _ string, each func(key, fingerprint string) error) error {
 	for _, key := range slices.Sorted(maps.Keys(m.Stored())) {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -206,7 +207,7 @@ func (s *Server) count(indices []*index, body []byte) (int, any, error) {
 }
 
 // mget answers for each document, also when there is no such index.
-func (s *Server) mget(name string, body []byte) (int, any, error) {
+func (s *Server) mget(query url.Values, name string, body []byte) (int, any, error) {
 	if len(bytes.TrimSpace(body)) == 0 {
 		return 0, nil, &apiError{400, "parse_exception", "request body or source parameter is required", nil}
 	}
@@ -238,6 +239,14 @@ func (s *Server) mget(name string, body []byte) (int, any, error) {
 			nil,
 		}
 	}
+	var fields any // all of them
+	if names := query.Get("_source_includes"); names != "" {
+		list := []any{}
+		for _, n := range strings.Split(names, ",") {
+			list = append(list, n)
+		}
+		fields = list
+	}
 	indices, err := s.resolve(name)
 	docs := []object{}
 	for _, id := range ids {
@@ -254,7 +263,7 @@ func (s *Server) mget(name string, body []byte) (int, any, error) {
 		if failed != nil {
 			d["error"] = withRoot(failed)
 		} else if found := indices[0].get(id); found != nil {
-			d["found"], d["_version"], d["_source"] = true, found.version, json.RawMessage(found.source)
+			d["found"], d["_version"], d["_source"] = true, found.version, pick(found.source, fields)
 		} else {
 			d["found"] = false
 		}

@@ -179,7 +179,7 @@ func (s *Server) within(r *http.Request, parts []string, body []byte) (int, any,
 	case "_bulk":
 		return s.bulk(r, name, body)
 	case "_mget":
-		return s.mget(name, body)
+		return s.mget(r.URL.Query(), name, body)
 	case "_doc":
 		if len(parts) == 3 {
 			return s.document(r, name, parts[2], body)

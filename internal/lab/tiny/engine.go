@@ -19,6 +19,8 @@ import (
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
+
+	"github.com/tidwall/gjson"
 )
 
 // EngineKind is the kind of engines that keep everything in one place in memory.
@@ -200,6 +202,15 @@ func (s *search) Get(_ context.Context, name string, keys []string) (map[string]
 		}
 	}
 	return out, nil
+}
+
+func (s *search) Fingerprints(ctx context.Context, name string, keys []string) (map[string]string, error) {
+	docs, err := s.Get(ctx, name, keys)
+	out := map[string]string{}
+	for key, doc := range docs {
+		out[key] = gjson.GetBytes(doc, definition.FingerprintField).String()
+	}
+	return out, err
 }
 
 func (s *search) Scan(_ context.Context, name string, each func(key, fingerprint string) error) error {

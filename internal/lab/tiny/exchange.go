@@ -92,6 +92,10 @@ func (x *exchanging) Get(ctx context.Context, name string, keys []string) (map[s
 	return at(x, name, func(index string) (map[string]json.RawMessage, error) { return x.held.Get(ctx, index, keys) })
 }
 
+func (x *exchanging) Fingerprints(ctx context.Context, name string, keys []string) (map[string]string, error) {
+	return at(x, name, func(index string) (map[string]string, error) { return x.held.Fingerprints(ctx, index, keys) })
+}
+
 func (x *exchanging) Scan(ctx context.Context, name string, each func(key, fingerprint string) error) error {
 	_, err := at(x, name, func(index string) (bool, error) { return true, x.held.Scan(ctx, index, each) })
 	return err

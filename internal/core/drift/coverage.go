@@ -1,0 +1,111 @@
+package drift
+
+import (
+	"slices"
+	"time"
+)
+
+// Coverage is how much of an edition was compared with its rows, and when. A sweep goes round: first through
+// all documents of the engine, for those that have no row, then through all rows in the order of their
+// keys, a segment at a time.
+type Coverage struct {
+	Round int       `json:"round"`
+	Began time.Time `json:"began"`
+	// Scanned is when the engine's documents were last looked up in the source.
+	Scanned *time.Time `json:"scanned,omitempty"`
+	// Tree and After are where the round goes on.
+	Tree  int      `json:"tree"`
+	After []string `json:"after,omitempty"`
+	// Done are the segments of this round, and Before those of the one before that this one has not come to.
+	Done   []Segment `json:"done,omitempty"`
+	Before []Segment `json:"before,omitempty"`
+}
+
+// Segment is a range of rows that was compared.
+type Segment struct {
+	Tree int `json:"tree"`
+	// Upto is its last key; nil at the end of its tree.
+	Upto      []string  `json:"upto,omitempty"`
+	Rows      int64     `json:"rows"`
+	Differing int64     `json:"differing,omitempty"`
+	At        time.Time `json:"at"`
+}
+
+// Segments is how many segments a round over so many rows should have.
+const Segments = 128
+
+// SegmentRows is how many rows a segment has, out of so many.
+func SegmentRows(rows int64) int { return int(max(500, (rows+Segments-1)/Segments)) }
+
+// Starts reports whether a round has just begun, so that the engine's documents are to be looked up.
+func (c *Coverage) Starts() bool { return len(c.Done) == 0 && c.Tree == 0 && c.After == nil }
+
+// Took takes in a segment, out of so many trees. It reports whether the round is over.
+func (c *Coverage) Took(s Segment, trees int) bool {
+	s.Tree = c.Tree
+	c.Done = append(c.Done, s)
+	c.Before = rest(c.Before, s.Rows)
+	if c.After = s.Upto; s.Upto != nil {
+		return false
+	}
+	if c.Tree++; c.Tree < trees {
+		return false
+	}
+	c.Before, c.Done, c.Tree, c.Round = c.Done, nil, 0, c.Round+1
+	return true
+}
+
+// rest leaves so many rows out of segments. Their keys are in no order that is known here, so rows stand for
+// them: those that came or went in between shift what was proven a little.
+func rest(list []Segment, rows int64) []Segment {
+	list = slices.Clone(list)
+	for len(list) > 0 && rows >= list[0].Rows {
+		rows -= list[0].Rows
+		list = list[1:]
+	}
+	if len(list) > 0 {
+		list[0].Rows -= rows
+		list[0].Differing = min(list[0].Differing, list[0].Rows)
+	}
+	return list
+}
+
+// All are the segments as they are known now, in the order of keys.
+func (c *Coverage) All() []Segment { return append(slices.Clone(c.Done), c.Before...) }
+
+// Proven is the share of rows, out of so many, whose documents were found to be what the rows make since a
+// time; none unless the engine's documents were looked up since then, too.
+func (c *Coverage) Proven(rows int64, since time.Time) float64 {
+	if c.Scanned == nil || c.Scanned.Before(since) {
+		return 0
+	}
+	var proven, known int64
+	for _, s := range c.All() {
+		known += s.Rows
+		if !s.At.Before(since) {
+			proven += s.Rows - s.Differing
+		}
+	}
+	if rows = max(rows, known); rows == 0 {
+		if len(c.All()) > 0 {
+			return 1 // an empty index was looked at, and has nothing that could differ
+		}
+		return 0
+	}
+	return float64(proven) / float64(rows)
+}
+
+// Checked is when all rows and documents were last looked at: the time of the oldest segment of a whole
+// round; nil before there was one.
+func (c *Coverage) Checked() *time.Time {
+	if c.Round == 0 || c.Scanned == nil {
+		return nil
+	}
+	oldest := *c.Scanned
+	for _, s := range c.All() {
+		if s.At.Before(oldest) {
+			oldest = s.At
+		}
+	}
+	return &oldest
+}

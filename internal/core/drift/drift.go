@@ -1,0 +1,154 @@
+// Package drift knows what may be wrong between a database and an index, why, and how much was proven
+// right, and when. It does no I/O.
+package drift
+
+import (
+	"fmt"
+	"math"
+	"time"
+)
+
+// Kind is how a document is not what its row makes.
+type Kind string
+
+// The kinds. Stale documents were made of another state of the row; altered ones carry the row's fingerprint
+// and hold something else.
+const (
+	Missing  Kind = "missing"
+	Stale    Kind = "stale"
+	Altered  Kind = "altered"
+	Orphaned Kind = "orphaned"
+)
+
+// Cause is the likeliest reason for a difference.
+type Cause string
+
+// The causes.
+const (
+	// ByEngine: something other than Pingo wrote to the engine.
+	ByEngine Cause = "changed in the engine"
+	// Emptied: so much is missing that the engine's index must have been emptied or made anew.
+	Emptied Cause = "engine's index emptied"
+	// Unnoticed: the row changed while its changes were not noticed.
+	Unnoticed Cause = "change not noticed"
+	// Unstable: an expression of the definition has another value each time.
+	Unstable Cause = "value changes by itself"
+	// Unrepaired: it was built and sent again, and the engine holds something else all the same.
+	Unrepaired Cause = "repair did not help"
+)
+
+// Evidence is what is known of a difference.
+type Evidence struct {
+	Kind Kind
+	// Ours: the document in the engine is one that Pingo wrote, whole.
+	Ours bool
+	// Unstable: the definition has an expression whose value changes by itself.
+	Unstable bool
+}
+
+// CauseOf is the likeliest cause of a difference by itself.
+func CauseOf(e Evidence) Cause {
+	switch {
+	case e.Kind == Missing, e.Kind == Altered, !e.Ours:
+		return ByEngine
+	case e.Unstable && e.Kind == Stale:
+		return Unstable
+	}
+	return Unnoticed
+}
+
+// Found is what a check has found in documents: how many rows it compared, and how many differed of each
+// kind and cause.
+type Found struct {
+	Compared int64           `json:"compared"`
+	Kinds    map[Kind]int64  `json:"kinds,omitempty"`
+	Causes   map[Cause]int64 `json:"causes,omitempty"`
+}
+
+// CauseOfMissing is the likeliest cause of documents that are missing, out of so many rows compared: one
+// that was deleted in the engine and one whose row came unnoticed look the same, so what else was found
+// there decides.
+func (f *Found) CauseOfMissing() Cause {
+	missing := f.Kinds[Missing]
+	switch {
+	case missing > 10 && missing*2 > f.Compared:
+		return Emptied
+	case f.Causes[Unnoticed] > 0 && f.Causes[ByEngine] == missing:
+		return Unnoticed
+	}
+	return ByEngine
+}
+
+// Sentences say what a cause means, and what to do beside a repair.
+var Sentences = map[Cause]string{
+	ByEngine:   "Something other than Pingo wrote to or deleted from the engine's index: look who else has its password.",
+	Emptied:    "The engine's index was emptied, or deleted and made anew: look what happened to the engine, and reindex if its mapping is another.",
+	Unnoticed:  "Rows changed while capture was disabled or went round: look who disables triggers or restores tables.",
+	Unstable:   "An expression of the definition has another value each time, so documents grow old by themselves: set refresh, or take it out.",
+	Unrepaired: "The engine kept something else than it was sent: look at its pipelines, templates and versions.",
+}
+
+// Confidence is the largest share of rows that may differ, with 95 in 100 certainty, when so many of
+// compared rows did, out of all rows: the upper end of Wilson's score interval with the correction for a
+// finite population (E. B. Wilson, 1927).
+func Confidence(differing, compared, rows int64) float64 {
+	if compared == 0 {
+		return 1
+	}
+	if compared >= rows {
+		return float64(differing) / float64(compared)
+	}
+	const z = 1.6449 // one-sided
+	n, p := float64(compared), float64(differing)/float64(compared)
+	left := math.Sqrt(float64(rows-compared) / float64(max(rows-1, 1)))
+	spread := z * left * math.Sqrt(p*(1-p)/n+z*z/(4*n*n))
+	return min(1, (p+z*z/(2*n)+spread)/(1+z*z/n))
+}
+
+// Policy is what a definition says of how an index is checked.
+type Policy struct {
+	// Every is how long a sweep over the whole index takes at most; 0 makes none.
+	Every time.Duration
+	// At is a cron expression for full checks; empty for none.
+	At string
+	// Repair is what becomes of differences that are found: ReportOnly, RepairAll, or RepairFew of them.
+	Repair string
+	// Few is how many a check may repair by itself under RepairFew.
+	Few int64
+	// Content is the share of documents whose whole content is compared, not only their fingerprint.
+	Content float64
+	// Documents is how many documents a second a check compares at most; 0 is no bound.
+	Documents int64
+}
+
+// What a policy may say of repairs.
+const (
+	ReportOnly = "report"
+	RepairAll  = "all"
+	RepairFew  = "few"
+)
+
+// DefaultPolicy holds where a definition says nothing.
+var DefaultPolicy = Policy{Every: 24 * time.Hour, Repair: ReportOnly, Content: 0.1}
+
+// MostDeleted is how many documents a repair deletes without a person's word: a share of them all, and ten in
+// any case.
+func MostDeleted(documents int64) int64 { return max(10, documents/100) }
+
+// Summary says in words how many documents differ of each kind.
+func Summary(kinds map[Kind]int64) string {
+	words := map[Kind]string{
+		Missing: "missing", Stale: "stale", Altered: "altered in the engine", Orphaned: "without a row",
+	}
+	out := ""
+	for _, k := range []Kind{Missing, Stale, Altered, Orphaned} {
+		if kinds[k] == 0 {
+			continue
+		}
+		if out != "" {
+			out += ", "
+		}
+		out += fmt.Sprintf("%d %s", kinds[k], words[k])
+	}
+	return out
+}
