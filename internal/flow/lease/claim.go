@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,7 +30,8 @@ type Claimer struct {
 	mu      sync.Mutex    // guards claimed
 	claimed chan struct{} // closed when the source is claimed; another one while it is not any more
 
-	above atomic.Int64
+	claims int // that were tried; try has one caller at a time
+	above  atomic.Int64
 	// again ends the read that goes on, so that the source is claimed anew.
 	again atomic.Pointer[context.CancelFunc]
 }
@@ -175,13 +177,16 @@ func (c *Claimer) try(ctx context.Context) error {
 			return err
 		}
 	}
-	if now.Epoch >= c.lease.Epoch() && now.Holder != c.lease.Process() {
+	if now.Epoch >= c.lease.Epoch() && !strings.HasPrefix(now.Holder, c.lease.Process()+"/") {
 		c.above.Store(now.Epoch)
 		return errEpoch
 	}
+	// Each claim is another: a source that was put back gives out the numbers of its changes again, and what
+	// was asked of it under an earlier claim may arrive at any time.
+	c.claims++
 	claim := change.Claim{
 		Service: c.service,
-		Holder:  c.lease.Process(),
+		Holder:  fmt.Sprint(c.lease.Process(), "/", c.claims),
 		Epoch:   c.lease.Epoch(),
 		Mark:    max(now.Mark, before.Mark) + 1,
 		History: now.History,

@@ -94,7 +94,7 @@ func recordsPutBack(t *testing.T) {
 	if err := lease.Intend(t.Context(), feed.now); err != nil {
 		t.Fatal(err)
 	}
-	feed.now = change.Claim{Service: "one", Holder: "G", Epoch: lease.Epoch(), Mark: feed.now.Mark + 4}
+	feed.now = change.Claim{Service: "one", Holder: "G/1", Epoch: lease.Epoch(), Mark: feed.now.Mark + 4}
 	if reason := claim("H", nil); reason != RecordsOlder {
 		t.Errorf("H finds %q", reason)
 	}
@@ -168,6 +168,29 @@ func first(leases []*records.Lease) *records.Lease {
 		return nil
 	}
 	return leases[0]
+}
+
+// A source that was put back and claimed again gives out the numbers of its changes again: what was asked
+// under the claim before, and comes late, must not have them removed (small storm, seed 40010347).
+func TestEachClaimIsAnother(t *testing.T) {
+	store, feed := model.NewRecords(), &claims{}
+	lease, err := Take(t.Context(), store, "lodge", "A", nil, 0)
+	if err != nil || lease == nil {
+		t.Fatal(lease, err)
+	}
+	none := func(context.Context, string) error { return nil }
+	c := NewClaimer(lease, feed, "one", none, &stats.TroubleSpot{}, slog.New(slog.DiscardHandler))
+	seen := map[string]bool{}
+	for range 3 {
+		if err := c.try(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if seen[feed.now.Holder] {
+			t.Errorf("%+v was there before", feed.now)
+		}
+		seen[feed.now.Holder] = true
+		feed.now.Mark -= 2 // it is put back
+	}
 }
 
 // slowClaims is a feed whose claims wait.
