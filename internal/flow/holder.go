@@ -560,6 +560,7 @@ type heldStatus struct {
 	free    bool
 	since   time.Time // since when it is held so, or nobody holds it
 	heard   time.Time // when the holder last spoke
+	By      string    // who said this, which may have been the holder before
 	Source  api.SourceStatus
 	Indexes []api.IndexStatus
 	Recent  []api.RecentChange // the newest first
@@ -568,6 +569,7 @@ type heldStatus struct {
 func (h *holder) currentStatus(x *held) heldStatus {
 	return heldStatus{
 		since:  h.began,
+		By:     x.lease.Process(),
 		Source: report.Source(x.name, x.stream),
 		Recent: x.stream.Recent(),
 		Indexes: report.Indexes(h.reported(x.name), func(name string) api.SourceStatus {

@@ -51,7 +51,10 @@ func (s *Service) Status() api.Status {
 			p.mark(now, "the process that fed it is gone; another takes over within seconds")
 		} else {
 			holder[name] = p.holder
-			if now.Sub(p.heard) > unheardAfter {
+			switch {
+			case p.By != "" && p.By != p.holder:
+				p.mark(now, "the process that feeds it has taken it over, and not told yet how it is")
+			case now.Sub(p.heard) > unheardAfter:
 				p.mark(now, "the process that feeds it has not been heard of since then")
 			}
 		}

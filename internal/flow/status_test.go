@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"encoding/json"
 	"log/slog"
 	"strings"
 	"testing"
@@ -56,6 +57,17 @@ indexes:
 	told()
 	told(lease.State{Lease: &records.Lease{Source: "lodge"}, Free: true, Since: time.Now()})
 	told(lease.State{Lease: &records.Lease{Source: "lodge", Holder: "another"}, Since: time.Now()})
+
+	// What the holder before has said last is none of the present one's words (small storm, seed 50200191).
+	status, err := json.Marshal(heldStatus{
+		By: "before", Indexes: []api.IndexStatus{{Name: "huts", Engine: "main", State: api.StateInSync}}, Source: api.SourceStatus{},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	told(lease.State{
+		Lease: &records.Lease{Source: "lodge", Holder: "another", Status: status}, Since: time.Now(), Heard: time.Now(),
+	})
 }
 
 // That changes are missing in an edition is not forgotten over a list of editions that was read
