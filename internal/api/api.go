@@ -74,19 +74,20 @@ const (
 	StateInSync     = "in sync"     // every noticed change is acknowledged
 	StateCatchingUp = "catching up" // changes have been on their way for longer than usual
 	StateFilling    = "filling"     // no edition answers yet, or a new one is being filled
+	StateDiffers    = "differs"     // documents are known not to be what their rows make
 	StateWaiting    = "waiting"     // something does not answer; tried again by itself
 	StateBlocked    = "blocked"     // a person must mend something; goes on by itself afterwards
 	StateEmpty      = "empty"       // of the service: there is no index yet
 )
 
 // States lists the states of an index, from good to bad.
-var States = []string{StateInSync, StateCatchingUp, StateFilling, StateWaiting, StateBlocked}
+var States = []string{StateInSync, StateCatchingUp, StateFilling, StateDiffers, StateWaiting, StateBlocked}
 
 // Status is what goes on. Times are in milliseconds unless they are points in time.
 type Status struct {
 	At time.Time `json:"at"`
 	// State is the worst of all indexes, or empty.
-	State    string         `json:"state"             enum:"in sync,catching up,filling,waiting,blocked,empty"`
+	State    string         `json:"state"             enum:"in sync,catching up,filling,differs,waiting,blocked,empty"`
 	Sentence string         `json:"sentence"`
 	Version  int            `json:"definitionVersion"`
 	Trouble  *Trouble       `json:"trouble,omitempty"`
@@ -139,7 +140,7 @@ type IndexStatus struct {
 	// can again.
 	Definition int    `json:"definition"`
 	Previous   string `json:"previous,omitempty"`
-	State      string `json:"state"               enum:"in sync,catching up,filling,waiting,blocked"`
+	State      string `json:"state"               enum:"in sync,catching up,filling,differs,waiting,blocked"`
 	Sentence   string `json:"sentence"`
 	// Live: the public name answers from a complete edition.
 	Live bool `json:"live"`
@@ -171,9 +172,11 @@ type IndexStatus struct {
 	ReadAt *time.Time `json:"readAt,omitempty"`
 	// Unnoticed: changes may be missing, which only another edition mends.
 	Unnoticed bool `json:"unnoticed,omitempty"`
+	// Drift is how much of the edition that answers was compared with its rows; missing when none does.
+	Drift *DriftStatus `json:"drift,omitempty"`
 }
 
-// Percentiles of the lag of the last changes, in milliseconds.
+// Percentiles of the lag of the last changes, of the last five minutes and at most 1,024, in milliseconds.
 type Percentiles struct {
 	Changes int     `json:"changes"` // how many they are made from
 	P50     float64 `json:"p50"`

@@ -2,12 +2,9 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"math"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -202,7 +199,8 @@ func (a *App) trace() *cobra.Command {
 		Use:   "trace INDEX KEY, or trace --change TABLE KEY",
 		Short: "Say why a record is or is not in an index, or which documents a change of a row would touch",
 		Args:  Exactly(2, "an index and a key, or with --change a table and the key of one of its rows"),
-		Long: `Compares what a row makes now with what the engine holds, and says what stands between them. With --change, follows
+		Long: `Says whether there is such a row, whether where lets it in, which changes of it wait, whether its document failed, and how
+the document in the engine differs from what the row makes now: one sentence, and what to do next. With --change, follows
 the ways from a row up to documents, as a change of it would be followed, and counts what would be built anew.
 The values of a key with several columns are joined by commas.`,
 		Example: `  pingo trace huts 42
@@ -217,7 +215,11 @@ The values of a key with several columns are joined by commas.`,
 				}
 				return a.Print(traced, func() { a.showTrace(traced) })
 			}
-			return a.traceDocument(cmd.Context(), args[0], args[1])
+			traced, err := a.client().Trace(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.Print(traced, func() { a.showTraced(traced) })
 		},
 	}
 	cmd.Flags().BoolVar(&change, "change", false, "trace a change of a row")
@@ -251,64 +253,6 @@ func (a *App) showTrace(traced *api.ChangeTrace) {
 		t.AppendRow(table.Row{ix.Index, humanize.Comma(ix.Documents), ix.Verdict, keys})
 	}
 	t.Render()
-}
-
-// documentTrace is what is known of one document.
-type documentTrace struct {
-	State   string            `json:"state"` // of the index
-	Waiting int               `json:"waiting"`
-	Preview *api.Preview      `json:"preview"`
-	Failed  *api.FailedDetail `json:"failed,omitempty"`
-}
-
-func (a *App) traceDocument(ctx context.Context, index, key string) error {
-	c := a.client()
-	preview, err := c.Preview(ctx, index, key)
-	if err != nil {
-		return err
-	}
-	status, err := c.Status(ctx)
-	if err != nil {
-		return err
-	}
-	out := documentTrace{Preview: preview}
-	var p *api.Problem
-	if out.Failed, err = c.FailedDocument(ctx, index, key); errors.As(err, &p) &&
-		p.Status == http.StatusNotFound {
-		out.Failed = nil
-	} else if err != nil {
-		return err
-	}
-	if ix := status.Index(index); ix != nil {
-		out.State, out.Waiting = ix.State, ix.Waiting
-	}
-	return a.Print(out, func() {
-		fmt.Fprintf(a.Out, "%s %s: %s\n", preview.Edition, key, preview.Verdict)
-		if out.Failed != nil {
-			fmt.Fprintf(
-				a.Out,
-				"It failed %s, last at %s: %s\n%s\n",
-				times(out.Failed.Attempts),
-				out.Failed.LastAt.Local().Format(time.DateTime),
-				out.Failed.Reason,
-				out.Failed.Explanation,
-			)
-		}
-		fmt.Fprintf(
-			a.Out,
-			"The index is %s, with %s waiting to be delivered.\n",
-			a.state(out.State),
-			documents(int64(out.Waiting)),
-		)
-		if !preview.Same {
-			fmt.Fprintf(
-				a.Out,
-				"\nas the row makes it now:\n%s\n\nin the engine:\n%s\n",
-				indented(preview.Built),
-				indented(preview.Stored),
-			)
-		}
-	})
 }
 
 func indented(doc json.RawMessage) string {

@@ -318,6 +318,32 @@ func (c *Client) Runs(ctx context.Context, index string) (out []api.Run, err err
 	return out, err
 }
 
+// Drift tells what is known of the drift of an index: the first of those differences that stand of a kind and
+// a cause, each of any when empty.
+func (c *Client) Drift(ctx context.Context, index, kind, cause string, limit int) (*api.Drift, error) {
+	out := &api.Drift{}
+	q := url.Values{"kind": {kind}, "cause": {cause}, "limit": {strconv.Itoa(limit)}}
+	return out, c.call(ctx, http.MethodGet, ofIndex(index, "drift"), q, nil, out)
+}
+
+// AskDrift asks for a check or a repair of an index, or stops one.
+func (c *Client) AskDrift(ctx context.Context, index string, action api.DriftAction) (*api.DriftOrder, error) {
+	out := &api.DriftOrder{}
+	return out, c.call(ctx, http.MethodPost, ofIndex(index, "drift"), nil, action, out)
+}
+
+// DriftOrder tells of a check or a repair.
+func (c *Client) DriftOrder(ctx context.Context, index string, id int64) (*api.DriftOrder, error) {
+	out := &api.DriftOrder{}
+	return out, c.call(ctx, http.MethodGet, ofIndex(index, "drift/"+strconv.FormatInt(id, 10)), nil, nil, out)
+}
+
+// Trace says why a record is, or is not, in an index as it is.
+func (c *Client) Trace(ctx context.Context, index, key string) (*api.Traced, error) {
+	out := &api.Traced{}
+	return out, c.call(ctx, http.MethodGet, ofIndex(index, "trace/"+url.PathEscape(key)), nil, nil, out)
+}
+
 // Estimate says what filling an index anew would cost.
 func (c *Client) Estimate(ctx context.Context, index string) (*api.Estimate, error) {
 	out := &api.Estimate{}

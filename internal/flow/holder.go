@@ -13,6 +13,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
+	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
@@ -22,6 +23,7 @@ import (
 	"pingo/internal/flow/rebuild"
 	"pingo/internal/flow/report"
 	"pingo/internal/flow/stream"
+	"pingo/internal/flow/sweep"
 	"pingo/internal/flow/verify"
 	"pingo/internal/records"
 	"pingo/internal/source"
@@ -143,12 +145,7 @@ func (s *Service) newHolder(leases []*lease.Lease) *holder {
 		h.sources = append(h.sources, x)
 	}
 	h.mend = s.Define.MendCapture
-	h.wake = func() {
-		select {
-		case s.wake <- struct{}{}:
-		default:
-		}
-	}
+	h.wake = func() { LookAtOnce(s) }
 	return h
 }
 
@@ -339,6 +336,21 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	}
 	bulk := source.Across(record.Shape, func(name string) source.Reader { return h.sources.of(name).source.ForFills() })
 	f.Fill = rebuild.New(record, e, bulk, eng, h.records, fence, policy, h.log)
+	caughtUp := func(ctx context.Context) error {
+		for i, x := range from {
+			if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	checked := func() drift.Policy {
+		if ix := h.connections.Definition().Index(record.Index); ix != nil {
+			return ix.Drift
+		}
+		return drift.DefaultPolicy
+	}
+	f.Checker = sweep.New(e, f.Fill, bulk, eng, h.records, checked, caughtUp, h.log)
 	ctx, f.cancel = context.WithCancel(ctx)
 	h.mu.Lock()
 	h.editions[editionName{record.Index, record.Number}] = f
@@ -368,14 +380,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		if record.State == reindex.Cancelled {
 			return
 		}
-		caughtUp := func(ctx context.Context) error {
-			for i, x := range from {
-				if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {
-					return err
-				}
-			}
-			return nil
-		}
+		work.Go(func() { f.Checker.Run(ctx) })
 		f.Fill.Run(ctx, caughtUp, func(ctx context.Context) {
 			for _, other := range h.all() {
 				if other != f && other.record.Index == record.Index {

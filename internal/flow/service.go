@@ -24,6 +24,7 @@ import (
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/lease"
 	"pingo/internal/flow/rebuild"
+	"pingo/internal/flow/sweep"
 	"pingo/internal/records"
 )
 
@@ -32,6 +33,8 @@ type Records interface {
 	lease.Store
 	deliver.Store
 	rebuild.Store
+	sweep.Store
+	inspect.DriftStore
 	define.Store
 	inspect.Store
 	// URL is where the records are; the intake is in the same database.
@@ -480,6 +483,9 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 			} else {
 				f.Edition.Missed.Note(state.Missed()) // anybody may have recorded it
 				f.Fill.Note(state.State, state.Course)
+				if state.Ordered {
+					f.Checker.Nudge()
+				}
 			}
 		}
 	}

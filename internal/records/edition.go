@@ -124,6 +124,8 @@ type EditionState struct {
 	Others Names `db:"others"`
 	// Expired: it has answered before, and need not be kept any longer.
 	Expired bool `db:"expired"`
+	// Ordered: a check or a repair of it was asked for.
+	Ordered bool `db:"ordered"`
 	Course
 	missed
 }
@@ -170,6 +172,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 		&out,
 		`SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill,
 		paused, pace, begins_at, takes_over, state = 'previous' AND (missed IS NOT NULL OR kept_until < now()) AS expired,
+		EXISTS (SELECT FROM drift_order o WHERE o.index_name = edition.index_name AND o.number = edition.number AND o.ended_at IS NULL) AS ordered,
 		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
 		FROM edition ORDER BY index_name, number`,
 	)

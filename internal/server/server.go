@@ -141,6 +141,16 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/indexes/:index/reindex/estimate", ofIndex(looks.Estimate))
 	viewer.GET("/indexes/:index/expect", ofIndex(looks.Expect))
 	viewer.GET("/indexes/:index/compare", compare(looks))
+	drifts := flow.Drifts(s.flow)
+	viewer.GET("/indexes/:index/drift", showDrift(drifts))
+	viewer.GET("/indexes/:index/drift/:id", driftOrder(drifts))
+	viewer.GET("/indexes/:index/trace/:key", func(c echo.Context) error {
+		traced, err := drifts.Trace(c.Request().Context(), c.Param("index"), c.Param("key"))
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, traced)
+	})
 	viewer.GET("/sources/:source/changes", s.recent)
 	viewer.GET("/sources/:source/trace", s.traceChange)
 	viewer.GET("/failed", s.failedGroups)
@@ -161,6 +171,7 @@ func (s *Server) routes(e *echo.Echo) {
 		func(c echo.Context) error { return s.treatFailed(c, s.flow.DismissFailed) },
 	)
 	operator.POST("/indexes/:index/reindex", reindex(s.flow))
+	operator.POST("/indexes/:index/drift", askDrift(s.flow, drifts))
 	admin := root.Group("", s.access.need(api.RoleAdmin))
 	admin.POST("/sources/:source/sign", s.sign)
 	admin.POST("/definition/check", s.check)

@@ -129,6 +129,12 @@ type Feed interface {
 	Depth(ctx context.Context) (Depth, error)
 }
 
+// ChangesOfRow is a feed that can say which changes of one row it holds.
+type ChangesOfRow interface {
+	// ChangesOf lists some of the changes of a row that are not done, oldest first.
+	ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error)
+}
+
 // Capture is what is installed in a source so that its changes are noticed.
 type Capture interface {
 	// Script is what Install runs, for a person to read or run.

@@ -10,6 +10,7 @@ import (
 	"sort"
 	"strings"
 
+	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 )
 
@@ -132,6 +133,8 @@ type Index struct {
 	Synonyms [][]string
 	// Reindex is how it is filled anew, and what it must come to then.
 	Reindex reindex.Policy
+	// Drift is how it is compared with its rows.
+	Drift drift.Policy
 	// Settings are passed on to the engine untouched.
 	Settings    map[string]any
 	SettingsPos Pos

@@ -11,10 +11,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"gopkg.in/yaml.v3"
 
+	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 )
 
@@ -395,7 +397,7 @@ func (d *decoder) engine(k, v *yaml.Node) {
 
 func (d *decoder) index(k, v *yaml.Node) {
 	before := len(d.findings)
-	ix := &Index{Name: k.Value, Pos: d.at(k), Reindex: reindex.DefaultPolicy}
+	ix := &Index{Name: k.Value, Pos: d.at(k), Reindex: reindex.DefaultPolicy, Drift: drift.DefaultPolicy}
 	only := &Rows{Node: Node{Pos: d.at(k)}}
 	if !indexPattern.MatchString(k.Value) {
 		d.find(
@@ -410,6 +412,8 @@ func (d *decoder) index(k, v *yaml.Node) {
 		ix.Engine, ix.EnginePos = s.text, s.pos
 	}
 	known["reindex"] = func(_, v *yaml.Node) { d.policy(&ix.Reindex, v) }
+	known["drift"] = func(_, v *yaml.Node) { d.drift(&ix.Drift, v) }
+	known["refresh"] = func(_, v *yaml.Node) { ix.Drift.Refresh = d.span(v, "refresh", time.Minute, longestKept) }
 	known["expect"] = func(_, v *yaml.Node) { ix.Reindex.Expect = d.expect(v) }
 	known["synonyms"] = func(_, v *yaml.Node) { ix.Synonyms = d.synonyms(v) }
 	known["functions_allowed"] = func(_, v *yaml.Node) {
@@ -424,6 +428,7 @@ func (d *decoder) index(k, v *yaml.Node) {
 		for _, name := range v.Content {
 			ix.FunctionsAllowed = append(ix.FunctionsAllowed, d.text(name, "a function").text)
 		}
+		ix.Drift.Unstable = len(ix.FunctionsAllowed) > 0
 	}
 	known["engine_settings"] = func(_, v *yaml.Node) {
 		ix.SettingsPos = d.at(v)

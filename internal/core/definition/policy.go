@@ -3,12 +3,14 @@ package definition
 import (
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 	"gopkg.in/yaml.v3"
 
+	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 )
 
@@ -35,20 +37,7 @@ func (d *decoder) policy(p *reindex.Policy, v *yaml.Node) {
 		"switch":  d.word(&change, "switch", reindex.SwitchChecked, "on_command", reindex.SwitchAlways),
 		"compare": d.word(&p.Compare, "compare", reindex.CompareSample, reindex.CompareAll, reindex.CompareNone),
 		"keep_previous": func(_, v *yaml.Node) {
-			s := d.text(v, "keep_previous")
-			n, err := time.ParseDuration(s.text)
-			if s.text != "" && s.text != "0" && (err != nil || n < 0 || n > longestKept) {
-				d.find(
-					s.pos,
-					fmt.Sprintf(
-						"keep_previous is a time such as 30m or 24h, at most %.0fh, not %q",
-						longestKept.Hours(),
-						s.text,
-					),
-					"write a number and s, m or h, or 0 to keep none",
-				)
-			}
-			p.KeepPrevious = n
+			p.KeepPrevious = d.span(v, "keep_previous", 0, longestKept)
 		},
 		"documents_per_second": func(_, v *yaml.Node) {
 			p.Pace.Documents = int64(d.number(v, "documents_per_second", 1, 1e9))
@@ -81,6 +70,72 @@ func (d *decoder) policy(p *reindex.Policy, v *yaml.Node) {
 	})
 	// Words have _ for a blank in a definition.
 	p.Begin, p.Switch = strings.ReplaceAll(begin, "_", " "), strings.ReplaceAll(change, "_", " ")
+}
+
+// span reads a time, or 0 where it may be none.
+func (d *decoder) span(v *yaml.Node, what string, least, most time.Duration) time.Duration {
+	s := d.text(v, what)
+	n, err := time.ParseDuration(s.text)
+	if s.text == "" || s.text == "0" && least == 0 {
+		return 0
+	}
+	if err != nil || n < least || n > most {
+		bounds := fmt.Sprintf("at most %.0fh", most.Hours())
+		if least > 0 {
+			bounds = fmt.Sprintf("at least %v and %s", least, bounds)
+		}
+		hint := "write a number and s, m or h"
+		if least == 0 {
+			hint += ", or 0 for none"
+		}
+		d.find(s.pos, fmt.Sprintf("%s is a time such as 30m or 24h, %s, not %q", what, bounds, s.text), hint)
+	}
+	return n
+}
+
+// drift reads how an index is compared with its rows.
+func (d *decoder) drift(p *drift.Policy, v *yaml.Node) {
+	d.object(v, "drift", fields{
+		"sweep": func(_, v *yaml.Node) { p.Every = d.span(v, "sweep", 0, longestKept) },
+		"check": func(_, v *yaml.Node) {
+			s := d.text(v, "check")
+			if _, err := drift.ParseSchedule(s.text); s.text != "" && err != nil {
+				d.find(
+					s.pos,
+					fmt.Sprintf("check cannot be %q: %v", s.text, err),
+					`write minute, hour, day, month and weekday, such as "30 3 * * *" for half past three each night`,
+				)
+			}
+			p.At = s.text
+		},
+		"repair": func(_, v *yaml.Node) {
+			s := d.text(v, "repair")
+			n, err := strconv.ParseInt(s.text, 10, 64)
+			switch {
+			case s.text == drift.ReportOnly || s.text == drift.RepairAll:
+				p.Repair = s.text
+			case err == nil && n > 0:
+				p.Repair, p.Few = drift.RepairFew, n
+			case s.text != "":
+				d.find(
+					s.pos,
+					fmt.Sprintf("repair cannot be %q", s.text),
+					"write report, all, or how many documents a check may repair at most",
+				)
+			}
+		},
+		"content": func(_, v *yaml.Node) {
+			s := d.text(v, "content")
+			n, err := strconv.ParseFloat(strings.TrimSuffix(s.text, "%"), 64)
+			if s.text != "" && (err != nil || !strings.HasSuffix(s.text, "%") || n < 0 || n > 100) {
+				d.find(s.pos, fmt.Sprintf("content is a share such as 10%%, not %q", s.text), "write a number from 0 to 100 and %")
+			}
+			p.Content = n / 100
+		},
+		"documents_per_second": func(_, v *yaml.Node) {
+			p.Documents = int64(d.number(v, "documents_per_second", 1, 1e9))
+		},
+	})
 }
 
 // expect reads searches whose outcome is known.

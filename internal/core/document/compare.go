@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"reflect"
+	"math/big"
 	"slices"
 )
 
@@ -17,8 +17,8 @@ type Difference struct {
 	Old, New json.RawMessage
 }
 
-// Compare lists the fields in which two documents differ, by path. Numbers are the same when they are
-// written alike; the order of an object's members says nothing.
+// Compare lists the fields in which two documents differ, by path. Numbers are the same however
+// they are written; the order of an object's members says nothing.
 func Compare(old, new []byte) ([]Difference, error) {
 	var sides [2]any
 	for i, b := range [][]byte{old, new} {
@@ -37,7 +37,7 @@ func compare(path string, old, new any, out *[]Difference) error {
 	a, isObject := old.(map[string]any)
 	b, too := new.(map[string]any)
 	if !isObject || !too {
-		if reflect.DeepEqual(old, new) {
+		if same(old, new) {
 			return nil
 		}
 		d := Difference{Path: path}
@@ -73,4 +73,27 @@ func compare(path string, old, new any, out *[]Difference) error {
 		*out = append(*out, d)
 	}
 	return nil
+}
+
+// same reports whether two values that are not both objects are the same.
+func same(a, b any) bool {
+	switch a := a.(type) {
+	case json.Number:
+		b, ok := b.(json.Number)
+		return ok && (a == b || sameNumber(string(a), string(b)))
+	case []any:
+		b, ok := b.([]any)
+		return ok && slices.EqualFunc(a, b, same)
+	case map[string]any:
+		b, ok := b.(map[string]any)
+		return ok && maps.EqualFunc(a, b, same)
+	}
+	return a == b
+}
+
+// sameNumber compares numbers that are written in two ways; those of documents fit into a double.
+func sameNumber(a, b string) bool {
+	x, ok := new(big.Rat).SetString(a)
+	y, too := new(big.Rat).SetString(b)
+	return ok && too && x.Cmp(y) == 0
 }

@@ -9,10 +9,11 @@ import (
 // all documents of the engine, for those that have no row, then through all rows in the order of their
 // keys, a segment at a time.
 type Coverage struct {
-	Round int       `json:"round"`
-	Began time.Time `json:"began"`
-	// Scanned is when the engine's documents were last looked up in the source.
+	Round int `json:"round"`
+	// Scanned is when the engine's documents were last looked up in the source, and Looked whether that was
+	// in this round.
 	Scanned *time.Time `json:"scanned,omitempty"`
+	Looked  bool       `json:"looked,omitempty"`
 	// Tree and After are where the round goes on.
 	Tree  int      `json:"tree"`
 	After []string `json:"after,omitempty"`
@@ -37,8 +38,13 @@ const Segments = 128
 // SegmentRows is how many rows a segment has, out of so many.
 func SegmentRows(rows int64) int { return int(max(500, (rows+Segments-1)/Segments)) }
 
-// Starts reports whether a round has just begun, so that the engine's documents are to be looked up.
-func (c *Coverage) Starts() bool { return len(c.Done) == 0 && c.Tree == 0 && c.After == nil }
+// Restart begins another round, with what this one has not come to taken for what it was.
+func (c *Coverage) Restart() {
+	c.Before, c.Done, c.Tree, c.After, c.Looked = c.All(), nil, 0, nil, false
+}
+
+// Scan notes that the engine's documents were looked up in the source, beginning at a time.
+func (c *Coverage) Scan(at time.Time) { c.Scanned, c.Looked = &at, true }
 
 // Took takes in a segment, out of so many trees. It reports whether the round is over.
 func (c *Coverage) Took(s Segment, trees int) bool {
@@ -51,7 +57,7 @@ func (c *Coverage) Took(s Segment, trees int) bool {
 	if c.Tree++; c.Tree < trees {
 		return false
 	}
-	c.Before, c.Done, c.Tree, c.Round = c.Done, nil, 0, c.Round+1
+	c.Before, c.Done, c.Tree, c.Looked, c.Round = c.Done, nil, 0, false, c.Round+1
 	return true
 }
 

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"math"
 	"time"
+
+	"github.com/robfig/cron/v3"
 )
 
 // Kind is how a document is not what its row makes.
@@ -119,6 +121,16 @@ type Policy struct {
 	Content float64
 	// Documents is how many documents a second a check compares at most; 0 is no bound.
 	Documents int64
+	// Refresh is how often all documents are compared and mended, because values change with the time; 0 is
+	// never.
+	Refresh time.Duration
+	// Unstable: the definition has functions whose value may change although no row does.
+	Unstable bool
+}
+
+// ParseSchedule reads a cron expression of five fields.
+func ParseSchedule(text string) (cron.Schedule, error) {
+	return cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(text)
 }
 
 // What a policy may say of repairs.
@@ -151,4 +163,69 @@ func Summary(kinds map[Kind]int64) string {
 		out += fmt.Sprintf("%d %s", kinds[k], words[k])
 	}
 	return out
+}
+
+// Asked is what a check or a repair is to do.
+type Asked struct {
+	// Repair: documents that were found before are built and sent again, nothing else is compared.
+	Repair bool `json:"repair,omitempty"`
+	// Most is how many documents are compared, spread over the keys; 0 is all.
+	Most int64 `json:"most,omitempty"`
+	// After and Upto bound the keys that are compared; empty bounds nothing.
+	After string `json:"after,omitempty"`
+	Upto  string `json:"upto,omitempty"`
+	// Content is the share that is compared as a whole, and Documents how many are compared a second at
+	// most; without them the definition's hold.
+	Content   *float64 `json:"content,omitempty"`
+	Documents int64    `json:"documents,omitempty"`
+	// Keys, Kind and Cause say what is repaired; empty says nothing.
+	Keys  []string `json:"keys,omitempty"`
+	Kind  Kind     `json:"kind,omitempty"`
+	Cause Cause    `json:"cause,omitempty"`
+	// Mend says what becomes of differences that a check finds: one of those of a policy, or empty for what
+	// the definition says.
+	Mend string `json:"mend,omitempty"`
+	// Deletes: more documents may be deleted than MostDeleted.
+	Deletes bool `json:"deletes,omitempty"`
+}
+
+// Whole reports whether all of an edition is compared.
+func (a *Asked) Whole() bool { return !a.Repair && a.Most == 0 && a.After == "" && a.Upto == "" }
+
+// Outcome is how far a check or a repair is, and what came of it.
+type Outcome struct {
+	Found
+	// Rows are to be compared, and Scanned documents were looked up in the source.
+	Rows    int64 `json:"rows"`
+	Scanned int64 `json:"scanned"`
+	// Fetched documents were read as a whole, in so many Requests to the engine beside those of the scan.
+	Fetched  int64 `json:"fetched"`
+	Requests int64 `json:"requests"`
+	// Unsettled differ, while changes were on their way for too long to tell why.
+	Unsettled int64 `json:"unsettled"`
+	// Repaired were built and sent again and are right now; Held were not, so that not more are deleted or
+	// repaired without a person's word than may be.
+	Repaired int64 `json:"repaired"`
+	Held     int64 `json:"held"`
+	// Began: the edition's round is that of this check, and goes on after a restart.
+	Began bool `json:"began,omitempty"`
+	// Problem is why it does not go on, or has ended before its end.
+	Problem string `json:"problem,omitempty"`
+}
+
+// Differing is how many documents differed.
+func (f *Found) Differing() (n int64) {
+	for _, k := range f.Kinds {
+		n += k
+	}
+	return n
+}
+
+// Add takes in a difference.
+func (f *Found) Add(kind Kind, cause Cause) {
+	if f.Kinds == nil {
+		f.Kinds, f.Causes = map[Kind]int64{}, map[Cause]int64{}
+	}
+	f.Kinds[kind]++
+	f.Causes[cause]++
 }

@@ -11,14 +11,14 @@ func TestCoverage(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	begin := time.Date(2031, 5, 4, 0, 0, 0, 0, time.UTC)
 	var c Coverage
-	if c.Proven(100, begin) != 0 || c.Checked() != nil || !c.Starts() {
+	if c.Proven(100, begin) != 0 || c.Checked() != nil {
 		t.Error("something is proven before anything was looked at")
 	}
 	now := begin
 	const rows = 1000
 	for round := range 20 {
 		hour, scanned := now.Add(1), now.Add(1)
-		c.Scanned = &scanned
+		c.Scan(scanned)
 		for left, over := int64(rows), false; !over; {
 			now = now.Add(time.Minute)
 			s := Segment{Rows: min(left, 1+r.Int64N(200)), Upto: []string{"k"}, At: now}
@@ -36,7 +36,7 @@ func TestCoverage(t *testing.T) {
 				t.Fatalf("%f of all rounds: %+v", got, c)
 			}
 		}
-		if at := c.Checked(); at == nil || !at.Equal(scanned) || !c.Starts() {
+		if at := c.Checked(); at == nil || !at.Equal(scanned) || c.Looked {
 			t.Errorf("round %d: checked %v", round, at)
 		}
 	}

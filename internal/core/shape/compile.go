@@ -626,7 +626,7 @@ func (c *compiler) shifting(p definition.Pos, list []Shift) {
 			c.find(
 				p,
 				fmt.Sprintf(
-					"take it out; or, if it is enough that documents follow when their rows change, allow it at the index: functions_allowed: [%s]",
+					"take it out; or allow it at the index: functions_allowed: [%s]. Documents follow when their rows change then, and with refresh: 1h once an hour, too",
 					s.Function,
 				),
 				"%s, and documents would not follow",

@@ -58,17 +58,26 @@ func (m *Meter) Total() int64 {
 	return m.total
 }
 
-// Lags keeps the most recent lags, for percentiles.
+// Lags keeps the lags of the last while, for percentiles.
 type Lags struct {
 	mu   sync.Mutex // guards what follows
-	ring [1024]time.Duration
+	ring [1024]lag
 	n    int
 }
 
-// Add takes one lag.
+type lag struct {
+	at time.Time
+	d  time.Duration
+}
+
+// LagWindow is how long a lag counts.
+const LagWindow = 5 * time.Minute
+
+// Add takes one lag, of a change that has just arrived.
 func (l *Lags) Add(d time.Duration) {
+	now := time.Now()
 	l.mu.Lock()
-	l.ring[l.n%len(l.ring)] = d
+	l.ring[l.n%len(l.ring)] = lag{now, d}
 	l.n++
 	l.mu.Unlock()
 }
@@ -79,7 +88,7 @@ type Percentiles struct {
 	P50, P95, P99 float64
 }
 
-// Percentiles of the most recent lags.
+// Percentiles of the most recent lags within the window.
 func (l *Lags) Percentiles() Percentiles {
 	p, _ := l.Since(0)
 	return p
@@ -91,8 +100,11 @@ func (l *Lags) Since(n int) (Percentiles, int) {
 	l.mu.Lock()
 	total := l.n
 	var recent []time.Duration
+	since := time.Now().Add(-LagWindow)
 	for i := max(n, total-len(l.ring)); i < total; i++ {
-		recent = append(recent, l.ring[i%len(l.ring)])
+		if x := l.ring[i%len(l.ring)]; x.at.After(since) {
+			recent = append(recent, x.d)
+		}
 	}
 	l.mu.Unlock()
 	p := Percentiles{Changes: len(recent)}

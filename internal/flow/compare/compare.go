@@ -2,15 +2,18 @@
 package compare
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
+	"sync"
 	"time"
-
-	"github.com/tidwall/gjson"
 
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
+	"pingo/internal/core/drift"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/source"
@@ -19,18 +22,32 @@ import (
 // atOnce is how many documents are read together.
 const atOnce = 250
 
-// Edition is what is compared.
+// Edition is what is compared. Make one with New.
 type Edition struct {
-	Name   string
-	Shape  *shape.Shape
-	Reader source.Reader
-	Engine engine.Engine
+	name   string
+	shape  *shape.Shape
+	reader source.Reader
+	engine engine.Engine
+	bare   func() []*shape.Tree
+}
+
+// New prepares the comparison of an edition of a shape.
+func New(name string, s *shape.Shape, reader source.Reader, e engine.Engine) *Edition {
+	return &Edition{name, s, reader, e, sync.OnceValue(func() []*shape.Tree {
+		out := make([]*shape.Tree, len(s.Trees))
+		for i, t := range s.Trees {
+			out[i] = keysOnly(t)
+		}
+		return out
+	})}
 }
 
 // Options say how much is compared, and how fast.
 type Options struct {
 	// Rows are all, and Most are compared at most, spread over the keys; 0 compares all.
 	Rows, Most int64
+	// Content is the share of documents that are compared as a whole, not by their fingerprints alone.
+	Content float64
 	// Wait is called after so many documents and bytes, and holds up the rest.
 	Wait func(ctx context.Context, documents, bytes int, took time.Duration) error
 }
@@ -43,15 +60,16 @@ type Result struct {
 	// mostDifferent; More are those beyond.
 	Different []Different
 	More      int64
-
-	each func(key string) // called for each that was compared
 }
 
 // Different is a document that is not what its row makes.
 type Different struct {
-	Key string
+	Key  string
+	Kind drift.Kind
 	// Made is the fingerprint of what the row makes now; empty when it makes nothing.
 	Made string
+	// Ours: the document that the engine holds is whole as Pingo wrote it. Only Keys looks.
+	Ours bool
 }
 
 // mostDifferent bounds the memory of a comparison of everything with nothing.
@@ -96,23 +114,22 @@ func Spread(
 }
 
 // Rows compares the documents of rows with those that the edition holds. A change on its way makes a
-// difference, too: who wants to know waits, and looks at these keys again.
+// difference, too: who wants to know confirms them.
 func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	out := &Result{}
-	for _, t := range e.Shape.Trees {
-		set := document.NewSet(t)
-		err := Spread(ctx, e.Reader, t, o.Rows, o.Most, func(after, upto []string) error {
+	for _, t := range e.shape.Trees {
+		r := e.Range(t)
+		whole := Share{Of: o.Content}
+		err := Spread(ctx, e.reader, t, o.Rows, o.Most, func(after, upto []string) error {
 			began := time.Now()
-			set.Reset()
-			err := e.Reader.ReadRange(ctx, set, after, upto)
-			rows, bytes := set.Rows(0).Len(), set.Rows(0).Bytes()
-			if source.FaultOf(err) == source.BadValue {
-				rows, err = e.byKeys(ctx, t, set, after, upto, out)
-			} else if err == nil {
-				err = e.documents(ctx, set, out)
-			}
-			if err != nil || o.Wait == nil {
+			rows, bytes, err := r.Compare(ctx, after, upto, whole.Next())
+			if err != nil {
 				return err
+			}
+			out.Compared += int64(r.Compared)
+			out.add(r.Different)
+			if o.Wait == nil {
+				return nil
 			}
 			return o.Wait(ctx, rows, bytes, time.Since(began))
 		})
@@ -123,104 +140,203 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	return out, nil
 }
 
+// Share says of one thing after the other whether it belongs to a share of them, evenly spread.
+type Share struct {
+	Of  float64
+	sum float64
+}
+
+// Next reports whether the next one does.
+func (s *Share) Next() bool {
+	before := math.Floor(s.sum + 1e-9)
+	s.sum += s.Of
+	return math.Floor(s.sum+1e-9) > before
+}
+
+// Range compares one range of a tree's rows after the other, with buffers that are used again.
+type Range struct {
+	edition *Edition
+	tree    *shape.Tree
+	set     *document.Set
+	arena   []byte
+
+	// Compared are the documents of the last range, and Different those of them that are not what their
+	// rows make.
+	Compared  int
+	Different []Different
+	// Requests were sent to the engine, and Fetched documents read as a whole.
+	Requests, Fetched int
+	each              func(key string) // called for each that was compared
+}
+
+// Range prepares to compare ranges of a tree.
+func (e *Edition) Range(t *shape.Tree) *Range {
+	return &Range{edition: e, tree: t, set: document.NewSet(t)}
+}
+
+// Compare compares the documents of the rows after one key up to and with another. whole says that they are
+// compared as a whole, not by their fingerprints alone. It returns how many rows and bytes there were.
+func (r *Range) Compare(ctx context.Context, after, upto []string, whole bool) (rows, bytes int, err error) {
+	r.Compared, r.Different, r.Requests, r.Fetched = 0, nil, 0, 0
+	r.set.Reset()
+	err = r.edition.reader.ReadRange(ctx, r.set, after, upto)
+	rows, bytes = r.set.Rows(0).Len(), r.set.Bytes()
+	switch {
+	case source.FaultOf(err) == source.BadValue:
+		rows, err = r.byKeys(ctx, after, upto, whole)
+	case err == nil:
+		err = r.documents(ctx, whole)
+	}
+	return rows, bytes, err
+}
+
 // byKeys compares a range with rows in it that cannot be read, which are left out. It returns how many
 // rows there are.
-func (e *Edition) byKeys(
-	ctx context.Context,
-	t *shape.Tree,
-	set *document.Set,
-	after, upto []string,
-	out *Result,
-) (int, error) {
+func (r *Range) byKeys(ctx context.Context, after, upto []string, whole bool) (int, error) {
 	var keys [][]string
-	err := e.Reader.Keys(ctx, t, after, upto, func(key []string) error {
+	err := r.edition.reader.Keys(ctx, r.tree, after, upto, func(key []string) error {
 		keys = append(keys, slices.Clone(key))
 		return nil
 	})
 	if err != nil {
 		return 0, err
 	}
-	return len(keys), e.readable(ctx, set, keys, out)
+	for some := range slices.Chunk(keys, atOnce) {
+		if err := r.readable(ctx, some, whole); err != nil {
+			return 0, err
+		}
+	}
+	return len(keys), nil
 }
 
 // readable compares the documents of those rows that can be read.
-func (e *Edition) readable(ctx context.Context, set *document.Set, keys [][]string, out *Result) error {
-	set.Reset()
-	err := e.Reader.ReadKeys(ctx, set, keys)
+func (r *Range) readable(ctx context.Context, keys [][]string, whole bool) error {
+	r.set.Reset()
+	err := r.edition.reader.ReadKeys(ctx, r.set, keys)
 	switch {
 	case source.FaultOf(err) != source.BadValue:
 		if err == nil {
-			err = e.documents(ctx, set, out)
+			err = r.documents(ctx, whole)
 		}
 		return err
 	case len(keys) == 1:
 		return nil // it is a failed document
 	}
 	half := len(keys) / 2
-	if err := e.readable(ctx, set, keys[:half], out); err != nil {
+	if err := r.readable(ctx, keys[:half], whole); err != nil {
 		return err
 	}
-	return e.readable(ctx, set, keys[half:], out)
+	return r.readable(ctx, keys[half:], whole)
 }
 
-// documents compares the documents of a set.
-func (e *Edition) documents(ctx context.Context, set *document.Set, out *Result) error {
-	keys := make([]string, set.Rows(0).Len())
-	if len(keys) == 0 {
-		return nil
-	}
-	fingerprints := make([]string, len(keys))
-	var buffer []byte
-	for row := range keys {
-		keys[row] = string(set.AppendKey(buffer[:0], row))
-		buffer = set.Append(buffer[:0], row)
-		fingerprints[row] = document.Fingerprint(buffer)
-		if out.each != nil {
-			out.each(keys[row])
+// documents compares the documents of the rows that were read.
+func (r *Range) documents(ctx context.Context, whole bool) error {
+	n := r.set.Rows(0).Len()
+	for from := 0; from < n; from += atOnce {
+		if err := r.some(ctx, from, min(n, from+atOnce), whole); err != nil {
+			return err
 		}
 	}
-	stored, err := e.Engine.Get(ctx, e.Name, keys)
-	if err != nil {
-		return fmt.Errorf("reading documents of %s: %w", e.Name, err)
-	}
-	var different []Different
-	for row, key := range keys {
-		if gjson.GetBytes(stored[key], definition.FingerprintField).String() != fingerprints[row] {
-			different = append(different, Different{key, fingerprints[row]})
-		}
-	}
-	out.Compared += int64(len(keys))
-	out.add(different)
 	return nil
 }
 
-// Keys compares some documents, also such that no row makes any more, and lists those that differ.
+func (r *Range) some(ctx context.Context, from, to int, whole bool) error {
+	keys, ends := make([]string, to-from), make([]int, to-from)
+	r.arena = r.arena[:0]
+	var key []byte
+	for i := range keys {
+		key = r.set.AppendKey(key[:0], from+i)
+		keys[i] = string(key)
+		r.arena = r.set.Append(r.arena, from+i)
+		ends[i] = len(r.arena)
+		if r.each != nil {
+			r.each(keys[i])
+		}
+	}
+	var stored map[string]json.RawMessage
+	var prints map[string]string
+	var err error
+	if whole {
+		stored, err = r.edition.engine.Get(ctx, r.edition.name, keys)
+	} else {
+		prints, err = r.edition.engine.Fingerprints(ctx, r.edition.name, keys)
+	}
+	if err != nil {
+		return fmt.Errorf("reading documents of %s: %w", r.edition.name, err)
+	}
+	r.Requests, r.Fetched = r.Requests+1, r.Fetched+len(stored)
+	start := 0
+	for i, key := range keys {
+		made := r.arena[start:ends[i]]
+		start = ends[i]
+		d := Different{Key: key, Made: document.Fingerprint(made)}
+		if !whole {
+			print, has := prints[key]
+			switch {
+			case !has:
+				d.Kind = drift.Missing
+			case print != d.Made:
+				d.Kind = drift.Stale
+			}
+		} else if err := r.judge(&d, made, stored[key]); err != nil {
+			return err
+		}
+		if d.Kind != "" {
+			r.Different = append(r.Different, d)
+		}
+	}
+	r.Compared += len(keys)
+	return nil
+}
+
+// judge says how a document differs from what the engine has.
+func (r *Range) judge(d *Different, made, stored []byte) error {
+	switch {
+	case stored == nil:
+		d.Kind = drift.Missing
+		return nil
+	case bytes.Equal(made, stored):
+		return nil
+	}
+	diffs, err := document.Compare(made, stored)
+	if err != nil {
+		return fmt.Errorf("document %s of %s: %w", d.Key, r.edition.name, err)
+	}
+	if len(diffs) == 0 {
+		return nil
+	}
+	d.Kind, d.Ours = drift.Altered, document.Written(r.tree, stored)
+	for _, x := range diffs {
+		if x.Path == definition.FingerprintField {
+			d.Kind = drift.Stale
+		}
+	}
+	return nil
+}
+
+// Keys compares some documents as a whole, also such that no row makes any more, and lists those that
+// differ.
 func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) {
 	var different []Different
-	for len(keys) > 0 {
-		some := keys[:min(atOnce, len(keys))]
-		keys = keys[len(some):]
-		wanted := make([][][]string, len(e.Shape.Trees))
+	for some := range slices.Chunk(keys, atOnce) {
+		wanted := make([][][]string, len(e.shape.Trees))
 		for _, key := range some {
-			tree, values, err := document.ParseKey(e.Shape, key)
-			if err != nil {
-				return nil, err
+			if tree, values, err := document.ParseKey(e.shape, key); err == nil { // else no row is meant
+				wanted[tree] = append(wanted[tree], values)
 			}
-			wanted[tree] = append(wanted[tree], values)
 		}
 		made := map[string]bool{}
-		out := &Result{}
-		for i, t := range e.Shape.Trees {
+		for i, t := range e.shape.Trees {
 			if len(wanted[i]) == 0 {
 				continue
 			}
-			set := document.NewSet(t)
-			out.each = func(key string) { made[key] = true }
-			if err := e.readable(ctx, set, wanted[i], out); err != nil {
+			r := e.Range(t)
+			r.each = func(key string) { made[key] = true }
+			if err := r.readable(ctx, wanted[i], true); err != nil {
 				return nil, err
 			}
+			different = append(different, r.Different...)
 		}
-		different = append(different, out.Different...)
 		var gone []string
 		for _, key := range some {
 			if !made[key] {
@@ -230,15 +346,144 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) 
 		if len(gone) == 0 {
 			continue
 		}
-		stored, err := e.Engine.Get(ctx, e.Name, gone)
+		stored, err := e.engine.Get(ctx, e.name, gone)
 		if err != nil {
-			return nil, fmt.Errorf("reading documents of %s: %w", e.Name, err)
+			return nil, fmt.Errorf("reading documents of %s: %w", e.name, err)
 		}
 		for _, key := range gone {
-			if _, there := stored[key]; there {
-				different = append(different, Different{Key: key})
+			doc, there := stored[key]
+			if !there {
+				continue
 			}
+			d := Different{Key: key, Kind: drift.Orphaned}
+			if tree, _, err := document.ParseKey(e.shape, key); err == nil {
+				d.Ours = document.Written(e.shape.Trees[tree], doc)
+			}
+			different = append(different, d)
 		}
 	}
 	return different, nil
+}
+
+// keysOnly is a tree of the same rows that reads nothing but their keys.
+func keysOnly(t *shape.Tree) *shape.Tree {
+	root := *t.Root()
+	root.Columns, root.Fields, root.Children = root.Columns[:len(root.Key)], nil, nil
+	return &shape.Tree{Index: t.Index, Name: t.Name, Nodes: []*shape.Node{&root}}
+}
+
+// Rowless lists those of some documents that no row makes.
+func (e *Edition) Rowless(ctx context.Context, keys []string) (out []Different, err error) {
+	has := map[string]bool{}
+	wanted := make([][][]string, len(e.shape.Trees))
+	for _, key := range keys {
+		if tree, values, err := document.ParseKey(e.shape, key); err == nil {
+			wanted[tree] = append(wanted[tree], values)
+		}
+	}
+	for i, t := range e.bare() {
+		for some := range slices.Chunk(wanted[i], 4*atOnce) {
+			set := document.NewSet(t)
+			err := e.reader.ReadKeys(ctx, set, some)
+			if source.FaultOf(err) == source.BadValue { // a key that is none of the table's
+				set, err = nil, e.eachKey(ctx, t, some, has)
+			}
+			if err != nil {
+				return nil, err
+			}
+			if set != nil {
+				noteKeys(set, has)
+			}
+		}
+	}
+	for _, key := range keys {
+		if !has[key] {
+			out = append(out, Different{Key: key, Kind: drift.Orphaned})
+		}
+	}
+	return out, nil
+}
+
+func noteKeys(set *document.Set, has map[string]bool) {
+	for row := range set.Rows(0).Len() {
+		has[string(set.AppendKey(nil, row))] = true
+	}
+}
+
+// eachKey looks for rows one by one, and takes keys that the source cannot read for such of no row.
+func (e *Edition) eachKey(ctx context.Context, t *shape.Tree, keys [][]string, has map[string]bool) error {
+	set := document.NewSet(t)
+	for _, key := range keys {
+		set.Reset()
+		err := e.reader.ReadKeys(ctx, set, [][]string{key})
+		if err != nil && source.FaultOf(err) != source.BadValue {
+			return err
+		}
+		if err == nil {
+			noteKeys(set, has)
+		}
+	}
+	return nil
+}
+
+// Confirming says how documents that differ are looked at again.
+type Confirming struct {
+	// CaughtUp waits until every change committed so far is delivered.
+	CaughtUp func(ctx context.Context) error
+	// Failing reports whether a document is failed, which is no difference.
+	Failing func(key string) bool
+	// Repair has documents built and sent once more before they count; nil when they are to count as they
+	// are.
+	Repair func(ctx context.Context, list []Different) error
+}
+
+const (
+	// MostLooks is how often documents are looked at that differ while their rows are written.
+	MostLooks = 8
+	// proven is how many looks in a row must show the same row, and another document.
+	proven = 2
+)
+
+// Confirm looks again at documents that differ, and lists those that differ all the same. A document of a
+// row that is being written is not there yet at every look, so it counts only when its row made the same at
+// looks between which all changes had arrived.
+func (e *Edition) Confirm(ctx context.Context, suspects []Different, c Confirming) (wrong []Different, err error) {
+	made, same, enough := map[string]string{}, map[string]int{}, proven
+	if c.Repair != nil {
+		enough++ // the first look was before it
+	}
+	for look := 0; len(suspects) > 0 && look < MostLooks; look++ {
+		if look == 1 && c.Repair != nil {
+			if err := c.Repair(ctx, suspects); err != nil {
+				return nil, err
+			}
+		}
+		keys := make([]string, len(suspects))
+		for i, d := range suspects {
+			keys[i], made[d.Key] = d.Key, d.Made
+		}
+		if err := c.CaughtUp(ctx); err != nil {
+			return nil, err
+		}
+		now, err := e.Keys(ctx, keys)
+		if err != nil {
+			return nil, err
+		}
+		suspects = nil
+		for _, d := range now {
+			switch {
+			case c.Failing(d.Key):
+			case d.Made != made[d.Key]:
+				same[d.Key] = 0
+				suspects = append(suspects, d)
+			default:
+				if same[d.Key]++; same[d.Key] >= enough {
+					wrong = append(wrong, d)
+					continue
+				}
+				suspects = append(suspects, d)
+			}
+		}
+	}
+	return wrong, nil
 }

@@ -68,6 +68,8 @@ type Stats struct {
 	Lag       stats.Lags
 	Rows      stats.Counted // in the source
 	Documents stats.Counted // in the engine
+	// Apart is since when the counts do not fit together although nothing is on its way; nil while they do.
+	Apart atomic.Pointer[time.Time]
 }
 
 // Missed is whether changes may be missing for good.

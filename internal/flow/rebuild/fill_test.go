@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"pingo/internal/core/change"
+	"pingo/internal/core/document"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
@@ -392,6 +393,15 @@ func (a *altering) Get(_ context.Context, _ string, keys []string) (map[string]j
 		}
 	}
 	return out, nil
+}
+
+func (a *altering) Fingerprints(ctx context.Context, edition string, keys []string) (map[string]string, error) {
+	docs, err := a.Get(ctx, edition, keys)
+	out := map[string]string{}
+	for key, doc := range docs {
+		out[key] = document.Fingerprint(doc)
+	}
+	return out, err
 }
 
 // A document that an engine lost is sent again; one that it makes something else of stops the switch until

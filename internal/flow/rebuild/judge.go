@@ -91,8 +91,12 @@ func (j *judge) gates(ctx context.Context, record *records.Edition) ([]reindex.G
 	return append(gates, searches...), nil
 }
 
-// sampled is how many documents a sample has.
-const sampled = 2000
+const (
+	// sampled is how many documents a sample has.
+	sampled = 2000
+	// comparedWhole is the share of documents that are compared as a whole where all are compared.
+	comparedWhole = 0.1
+)
 
 // content compares the edition's documents with their rows, as far as the definition wants that; nil when
 // it does not. Those that differ may be on their way, and are built once more before they count.
@@ -103,16 +107,16 @@ func (j *judge) content(
 	caughtUp func(context.Context) error,
 	p *pacer,
 ) ([]reindex.Gate, error) {
-	of := &compare.Edition{Name: record.Name(), Shape: record.Shape, Reader: j.reader, Engine: j.engine}
-	o := compare.Options{Rows: rows, Wait: p.after}
+	of := compare.New(record.Name(), record.Shape, j.reader, j.engine)
+	o := compare.Options{Rows: rows, Wait: p.after, Content: comparedWhole}
 	switch j.policy().Compare {
 	case reindex.CompareNone:
 		return nil, nil
 	case reindex.CompareSample:
-		o.Most = sampled
+		o.Most, o.Content = sampled, 1
 	}
 	found, err := of.Rows(ctx, o)
-	for look := 1; err == nil && found.More > 0 && look < mostLooks; look++ {
+	for look := 1; err == nil && found.More > 0 && look < compare.MostLooks; look++ {
 		// So many may be those of a wide change that is on its way.
 		if err = caughtUp(ctx); err == nil {
 			found, err = of.Rows(ctx, o)
@@ -121,64 +125,17 @@ func (j *judge) content(
 	if err != nil {
 		return nil, err
 	}
-	wrong, err := j.confirm(ctx, of, found.Different, caughtUp)
+	wrong, err := of.Confirm(ctx, found.Different, compare.Confirming{
+		CaughtUp: caughtUp, Failing: j.edition.Failing, Repair: j.repair,
+	})
 	if err != nil {
 		return nil, err
 	}
-	return []reindex.Gate{reindex.Content(found.Compared, rows, wrong, found.More)}, nil
-}
-
-const (
-	// mostLooks is how often documents are looked at that differ while their rows are written.
-	mostLooks = 8
-	// proven is how many looks in a row must show the same row, and another document.
-	proven = 2
-)
-
-// confirm builds documents once more that differ, and lists those that differ all the same. A document
-// of a row that is being written is not there yet at every look, so it counts only when its row made
-// the same at looks between which all changes had arrived.
-func (j *judge) confirm(
-	ctx context.Context,
-	of *compare.Edition,
-	suspects []compare.Different,
-	caughtUp func(context.Context) error,
-) (wrong []string, err error) {
-	made, same := map[string]string{}, map[string]int{}
-	for look := 0; len(suspects) > 0 && look < mostLooks; look++ {
-		if look == 1 { // it was not on its way
-			if err := j.repair(ctx, suspects); err != nil {
-				return nil, err
-			}
-		}
-		keys := make([]string, len(suspects))
-		for i, d := range suspects {
-			keys[i], made[d.Key] = d.Key, d.Made
-		}
-		if err := caughtUp(ctx); err != nil {
-			return nil, err
-		}
-		now, err := of.Keys(ctx, keys)
-		if err != nil {
-			return nil, err
-		}
-		suspects = nil
-		for _, d := range now {
-			switch {
-			case j.edition.Failing(d.Key):
-			case d.Made != made[d.Key]:
-				same[d.Key] = 0
-				suspects = append(suspects, d)
-			default:
-				if same[d.Key]++; look > 0 && same[d.Key] > proven {
-					wrong = append(wrong, d.Key)
-					continue
-				}
-				suspects = append(suspects, d)
-			}
-		}
+	keys := make([]string, len(wrong))
+	for i, d := range wrong {
+		keys[i] = d.Key
 	}
-	return wrong, nil
+	return []reindex.Gate{reindex.Content(found.Compared, rows, keys, found.More)}, nil
 }
 
 // repair has documents built and sent once more.

@@ -11,12 +11,14 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"pingo/internal/api"
+	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/stats"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/rebuild"
 	"pingo/internal/flow/stream"
+	"pingo/internal/flow/sweep"
 )
 
 // Fed is an edition that this process feeds.
@@ -25,6 +27,7 @@ type Fed struct {
 	// Followers are one for each source that its documents are made from.
 	Followers []*stream.Follower
 	Fill      *rebuild.Fill
+	Checker   *sweep.Checker
 }
 
 // Live reports whether the edition answers under the public name.
@@ -47,8 +50,8 @@ func (f *Fed) Oldest() time.Time {
 // there are more.
 const unreadAfter = 5 * time.Second
 
-// catchingUpAfter is how old the oldest change must be before an index is catching up.
-const catchingUpAfter = 3 * time.Second
+// usualLag is how old the oldest change may be of an index that is in sync, or as old as nearly all were of late.
+const usualLag = 250 * time.Millisecond
 
 // Trouble is a trouble as the API has it.
 func Trouble(t *stats.Trouble) *api.Trouble {
@@ -242,6 +245,18 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 		s.Trouble = &api.Trouble{Since: missed.Since, Message: missed.Reason, Blocked: !missed.Refill}
 		s.Unnoticed = true
 	}
+	if p.live != nil {
+		st := shown.Checker.Status()
+		rows := int64(0)
+		if s.Rows != nil {
+			rows = *s.Rows
+		}
+		s.Drift = Drift(&st.Coverage, st.Kinds, st.Causes, rows, now)
+		if !st.Since.IsZero() {
+			s.Drift.Since = &st.Since
+		}
+		s.Drift.ApartSince = e.Stats.Apart.Load()
+	}
 	Describe(&s, now)
 	return s
 }
@@ -326,19 +341,49 @@ func Describe(s *api.IndexStatus, now time.Time) {
 			span(now.Sub(*s.ReadAt)),
 		)
 	default:
-		s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(
-			s.Failed,
-		)
-		if lag := time.Duration(s.LagMS) * time.Millisecond; lag > catchingUpAfter {
-			s.State = api.StateCatchingUp
-			s.Sentence = fmt.Sprintf(
-				"Behind by %s: %s waiting to be delivered%s",
-				span(lag),
-				count(int64(s.Waiting), "document is", "documents are"),
-				exceptFailed(s.Failed),
-			)
-		}
+		inSync(s, now)
 	}
+}
+
+// inSync describes an index that nothing keeps from being in sync.
+func inSync(s *api.IndexStatus, now time.Time) {
+	lag := time.Duration(s.LagMS * float64(time.Millisecond))
+	s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(s.Failed)
+	if lag > 0 {
+		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(lag) + exceptFailed(s.Failed)
+	}
+	d := s.Drift
+	switch {
+	case lag > max(usualLag, time.Duration(s.Lag.P99*float64(time.Millisecond))):
+		s.State = api.StateCatchingUp
+		s.Sentence = fmt.Sprintf(
+			"Behind by %s: %s waiting to be delivered%s",
+			span(lag),
+			count(int64(s.Waiting), "document is", "documents are"),
+			exceptFailed(s.Failed),
+		)
+	case d != nil && d.Differing > 0:
+		kinds := map[drift.Kind]int64{}
+		for k, n := range d.Kinds {
+			kinds[drift.Kind(k)] = n
+		}
+		s.State = api.StateDiffers
+		s.Sentence = fmt.Sprintf(
+			"%s not what the database makes of it: %s. pingo drift show %s tells why, pingo repair %s mends.",
+			count(d.Differing, "document is", "documents are"), drift.Summary(kinds), s.Name, s.Name)
+	case d != nil && d.ApartSince != nil:
+		s.State = api.StateDiffers
+		s.Sentence = fmt.Sprintf(
+			"The engine has %s for %s for %s, and nothing is on its way. A check looks which.",
+			count(deref(s.Documents), "document", "documents"), count(deref(s.Rows), "row", "rows"), span(now.Sub(*d.ApartSince)))
+	}
+}
+
+func deref(n *int64) int64 {
+	if n == nil {
+		return 0
+	}
+	return *n
 }
 
 func exceptFailed(n int64) string {
@@ -439,7 +484,7 @@ func Overall(s *api.Status, ready bool) {
 		}
 		return
 	}
-	what := map[string]string{api.StateCatchingUp: "catching up", api.StateFilling: "being filled", api.StateWaiting: "waiting", api.StateBlocked: "blocked and needs you"}[s.State]
+	what := map[string]string{api.StateCatchingUp: "catching up", api.StateFilling: "being filled", api.StateDiffers: "not what the database makes of it", api.StateWaiting: "waiting", api.StateBlocked: "blocked and needs you"}[s.State]
 	is := "is"
 	if len(named[worst]) > 1 {
 		is, what = "are", strings.Replace(what, "needs you", "need you", 1)

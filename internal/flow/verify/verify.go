@@ -28,6 +28,7 @@ func Count(
 	eng *connect.Engine,
 	log *slog.Logger,
 ) {
+	var sofar apart
 	for {
 		began := time.Now()
 		if state, _ := fill.State(); state == reindex.Previous { // nobody asks
@@ -42,6 +43,7 @@ func Count(
 		if n, err := eng.Count(ctx, e.Record.Name()); err == nil {
 			e.Stats.Documents.Set(n)
 		}
+		e.Stats.Apart.Store(sofar.look(e, began))
 		if err := e.ForgetDismissed(ctx); err != nil && ctx.Err() == nil {
 			log.Warn("dismissed documents not read", "edition", e.Record.Name(), "error", err)
 		}
@@ -49,6 +51,40 @@ func Count(
 			return
 		}
 	}
+}
+
+// apart looks whether the counts of both sides fit together.
+type apart struct {
+	delivered int64
+	times     int
+	since     time.Time
+}
+
+// apartTimes is how many counts must be apart with nothing delivered between them: an engine shows what it has
+// taken a moment later.
+const apartTimes = 4
+
+// look takes in counts that were begun at a time. It returns since when they are apart; nil when they are not,
+// or nobody can tell, since documents are on their way.
+func (a *apart) look(e *deliver.Edition, at time.Time) *time.Time {
+	rows, _ := e.Stats.Rows.Get()
+	documents, _ := e.Stats.Documents.Get()
+	delivered := e.Stats.Delivered.Total()
+	quiet := delivered == a.delivered && e.Waiting() == 0
+	a.delivered = delivered
+	// A failed document may be there as it was before.
+	if rows == nil || documents == nil || !quiet || *documents <= *rows && *documents >= *rows-int64(e.Failed()) {
+		a.times = 0
+		return nil
+	}
+	if a.times == 0 {
+		a.since = at
+	}
+	if a.times++; a.times < apartTimes {
+		return nil
+	}
+	since := a.since
+	return &since
 }
 
 // Capture watches the capture of a source.

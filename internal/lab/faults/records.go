@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"pingo/internal/core/drift"
 	"pingo/internal/flow"
 	"pingo/internal/records"
 )
@@ -257,4 +258,53 @@ func (r *recorded) BacklogSize(
 		return b, err
 	})
 	return b.n, b.oldest, err
+}
+
+func (r *recorded) Coverage(ctx context.Context, e *records.Edition) (*drift.Coverage, error) {
+	return call(ctx, r.p, to, "coverage "+e.Name(), func(bool) (*drift.Coverage, error) {
+		return r.Records.Coverage(context.Background(), e)
+	})
+}
+
+func (r *recorded) SaveCoverage(ctx context.Context, e *records.Edition, c *drift.Coverage) error {
+	return r.edition(ctx, "save coverage", e, func(e *records.Edition) error {
+		return r.Records.SaveCoverage(context.Background(), e, c)
+	})
+}
+
+func (r *recorded) Differences(ctx context.Context, e *records.Edition) ([]records.Difference, error) {
+	return call(ctx, r.p, to, "differences "+e.Name(), func(bool) ([]records.Difference, error) {
+		return r.Records.Differences(context.Background(), e)
+	})
+}
+
+func (r *recorded) SaveDifferences(
+	ctx context.Context,
+	e *records.Edition,
+	found []records.Difference,
+	settled []string,
+) error {
+	return r.edition(ctx, "save differences", e, func(e *records.Edition) error {
+		return r.Records.SaveDifferences(context.Background(), e, found, settled)
+	})
+}
+
+func (r *recorded) NextOrder(ctx context.Context, e *records.Edition) (*records.Order, error) {
+	return call(ctx, r.p, to, "order "+e.Name(), func(bool) (*records.Order, error) {
+		return r.Records.NextOrder(context.Background(), e)
+	})
+}
+
+func (r *recorded) SaveOrder(
+	ctx context.Context,
+	e *records.Edition,
+	id int64,
+	o *drift.Outcome,
+	ended bool,
+) (stands bool, err error) {
+	err = r.edition(ctx, "save order", e, func(e *records.Edition) (err error) {
+		stands, err = r.Records.SaveOrder(context.Background(), e, id, o, ended)
+		return err
+	})
+	return stands, err
 }

@@ -37,6 +37,7 @@ func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState
 			Source:  e.Shape.Source,
 			Others:  e.Shape.Sources()[1:],
 			Course:  e.Course,
+			Ordered: r.ordered(e),
 			Expired: e.State == reindex.Previous && (e.Missed != nil || !e.KeptUntil.After(time.Now())),
 		}
 		if e.Missed != nil {
@@ -278,6 +279,8 @@ func (r *Records) DeleteEdition(_ context.Context, e *records.Edition) error {
 			return nil
 		}
 		delete(r.editions, of(e))
+		delete(r.coverage, of(e))
+		maps.DeleteFunc(r.different, func(at documentOf, _ records.Difference) bool { return at.edition == of(e) })
 		maps.DeleteFunc(r.chunks, func(c chunk, _ records.Chunk) bool { return c.edition == of(e) })
 		maps.DeleteFunc(r.failed, func(d documentOf, _ records.Failed) bool { return d.edition == of(e) })
 		maps.DeleteFunc(

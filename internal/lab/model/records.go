@@ -11,6 +11,7 @@ import (
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/definition"
+	"pingo/internal/core/drift"
 	"pingo/internal/records"
 )
 
@@ -39,6 +40,9 @@ type recorded struct {
 	processes  map[string]records.Process
 	gone       map[string]bool
 	decided    map[edition]bool
+	coverage   map[edition]drift.Coverage
+	different  map[documentOf]records.Difference
+	orders     []records.Order
 }
 
 type edition struct {
@@ -71,6 +75,8 @@ func NewRecords(editions ...*records.Edition) *Records {
 		processes: map[string]records.Process{},
 		gone:      map[string]bool{},
 		decided:   map[edition]bool{},
+		coverage:  map[edition]drift.Coverage{},
+		different: map[documentOf]records.Difference{},
 	}}
 	for _, e := range editions {
 		r.editions[of(e)] = *e
@@ -89,7 +95,8 @@ func (r recorded) copy() recorded {
 	r.applied, r.editions, r.numbered = slices.Clone(r.applied), maps.Clone(r.editions), maps.Clone(r.numbered)
 	r.chunks, r.failed, r.backlog = maps.Clone(r.chunks), maps.Clone(r.failed), maps.Clone(r.backlog)
 	r.leases, r.processes, r.gone = maps.Clone(r.leases), maps.Clone(r.processes), maps.Clone(r.gone)
-	r.decided = maps.Clone(r.decided)
+	r.decided, r.coverage, r.different = maps.Clone(r.decided), maps.Clone(r.coverage), maps.Clone(r.different)
+	r.orders = slices.Clone(r.orders)
 	return r
 }
 

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"pingo/internal/core/change"
+	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
 	"pingo/internal/source"
 	"pingo/internal/source/journal"
@@ -211,6 +212,46 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		p.settle(seen, now, xmin)
 	}
 	return fresh, nil
+}
+
+const (
+	// searched is how many changes are searched for those of a row, and told how many are told of.
+	searched, told = 200_000, 20
+)
+
+// ChangesOf lists some of the changes of a row that are not done.
+func (p *Feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error) {
+	result, err := p.pool.Query(
+		ctx,
+		`SELECT seq, at, layout, op::text, key, before, after FROM (SELECT * FROM pingo_capture.journal ORDER BY seq DESC LIMIT $2) j
+		WHERE key = $1 ORDER BY seq DESC LIMIT $3`,
+		key,
+		searched,
+		told,
+	)
+	if err != nil {
+		return nil, journalError(err)
+	}
+	var rows []noted
+	var n noted
+	if _, err := pgx.ForEachRow(result, []any{&n.Seq, &n.At, &n.layout, &n.Op, &n.Key, &n.Before, &n.After}, func() error {
+		rows = append(rows, n)
+		n.Key, n.Before, n.After = nil, nil, nil
+		return nil
+	}); err != nil {
+		return nil, journalError(err)
+	}
+	layouts, err := p.readLayouts(ctx) // those that Changes keeps are its own
+	if err != nil {
+		return nil, err
+	}
+	var out []change.Change
+	for _, n := range slices.Backward(rows) {
+		if l, known := layouts[n.layout]; known && l.Table == table {
+			out = append(out, n.Change(l, several))
+		}
+	}
+	return out, nil
 }
 
 func journalError(err error) error {

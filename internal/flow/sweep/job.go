@@ -1,0 +1,306 @@
+package sweep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"pingo/internal/core/drift"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
+	"pingo/internal/flow/compare"
+	"pingo/internal/records"
+)
+
+// job is a check or a repair: what is to be done, at which pace, and what has come of it.
+type job struct {
+	c     *Checker
+	asked drift.Asked
+	mend  string
+	few   int64
+	whole compare.Share
+	pace  reindex.Pace
+
+	mu     sync.Mutex // guards what follows
+	out    drift.Outcome
+	budget reindex.Budget
+	strain reindex.Strain
+	sizer  reindex.Sizer
+	gone   int64 // documents that a repair has deleted
+}
+
+// outcome is what has come of it so far.
+func (j *job) outcome() drift.Outcome {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	out := j.out
+	out.Kinds, out.Causes = maps.Clone(j.out.Kinds), maps.Clone(j.out.Causes)
+	return out
+}
+
+func (j *job) tell(do func(o *drift.Outcome)) {
+	j.mu.Lock()
+	do(&j.out)
+	j.mu.Unlock()
+	out := j.outcome()
+	j.c.mu.Lock()
+	defer j.c.mu.Unlock()
+	if j.c.running != nil {
+		j.c.outcome = out
+	}
+}
+
+// recast gives another cause to some of the missing documents.
+func (j *job) recast(cause drift.Cause, n int64) {
+	j.tell(func(o *drift.Outcome) {
+		n = min(n, o.Causes[drift.ByEngine])
+		o.Causes[drift.ByEngine] -= n
+		o.Causes[cause] += n
+	})
+}
+
+// wait keeps the pace after so many documents, and leaves a strained source alone.
+func (j *job) wait(ctx context.Context, documents, bytes int, took time.Duration) error {
+	now := time.Now()
+	j.mu.Lock()
+	j.sizer.Saw(documents, bytes)
+	rest := j.strain.Rest(documents, took)
+	j.budget.Spend(j.pace, documents, bytes, now)
+	wait := max(rest, j.budget.Wait(now))
+	j.mu.Unlock()
+	if wait > 0 && !retry.Sleep(ctx, wait) {
+		return ctx.Err()
+	}
+	return ctx.Err()
+}
+
+// lookedUp is how many documents of the engine are looked up in the source together.
+const lookedUp = 1000
+
+// scan looks up all documents of the engine in the source.
+func (j *job) scan(ctx context.Context) error {
+	var keys []string
+	var rowless []compare.Different
+	flush := func() error {
+		if len(keys) == 0 {
+			return nil
+		}
+		began := time.Now()
+		found, err := j.c.of.Rowless(ctx, keys)
+		if err != nil {
+			return err
+		}
+		n := len(keys)
+		rowless, keys = append(rowless, found...), keys[:0]
+		j.tell(func(o *drift.Outcome) { o.Scanned += int64(n) })
+		if len(rowless) > records.MostDifferences { // they are enough to see what is wrong
+			return errEnough
+		}
+		return j.wait(ctx, n, 0, time.Since(began))
+	}
+	err := j.c.engine.Scan(ctx, j.c.edition.Record.Name(), func(key, _ string) error {
+		if keys = append(keys, key); len(keys) < lookedUp {
+			return nil
+		}
+		return flush()
+	})
+	if err == nil {
+		err = flush()
+	}
+	if err != nil && !errors.Is(err, errEnough) {
+		return fmt.Errorf("looking up the documents of %s: %w", j.c.edition.Record.Name(), err)
+	}
+	_, err = j.confirm(ctx, rowless, 0)
+	return err
+}
+
+var errEnough = errors.New("enough")
+
+// span is a range of keys.
+type span struct {
+	after, upto []string
+	whole       bool
+}
+
+// segment compares the rows of a tree after a key, about so many, with so many side by side.
+func (j *job) segment(ctx context.Context, t *shape.Tree, after []string, most, side int) (drift.Segment, error) {
+	var spans []span
+	var s drift.Segment
+	for planned := 0; planned < most; {
+		j.mu.Lock()
+		rows := min(j.pace.Most(j.sizer.Rows(), j.sizer.BytesPerRow()), most-planned)
+		j.mu.Unlock()
+		end, err := j.c.reader.ChunkEnd(ctx, t, after, rows)
+		if err != nil {
+			return s, err
+		}
+		spans = append(spans, span{after, end, j.whole.Next()})
+		planned += rows
+		if after, s.Upto = end, end; end == nil {
+			break
+		}
+	}
+	var err error
+	s.Rows, s.Differing, err = j.spans(ctx, t, spans, side)
+	return s, err
+}
+
+// spans compares ranges of a tree. It returns how many rows there were, and how many of their documents
+// are not proven to be right.
+func (j *job) spans(ctx context.Context, t *shape.Tree, spans []span, side int) (rows, differing int64, err error) {
+	var mu sync.Mutex // guards what follows
+	var suspects []compare.Different
+	group, within := errgroup.WithContext(ctx)
+	next := make(chan span)
+	group.Go(func() error {
+		defer close(next)
+		for _, s := range spans {
+			select {
+			case next <- s:
+			case <-within.Done():
+				return within.Err()
+			}
+		}
+		return nil
+	})
+	for range min(side, len(spans)) {
+		group.Go(func() error {
+			r := j.c.of.Range(t)
+			for s := range next {
+				began := time.Now()
+				n, bytes, err := r.Compare(within, s.after, s.upto, s.whole)
+				if err != nil {
+					return err
+				}
+				mu.Lock()
+				rows += int64(n)
+				suspects = append(suspects, r.Different...)
+				mu.Unlock()
+				j.tell(func(o *drift.Outcome) {
+					o.Compared += int64(r.Compared)
+					o.Requests += int64(r.Requests)
+					o.Fetched += int64(r.Fetched)
+				})
+				if err := j.wait(within, n, bytes, time.Since(began)); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return 0, 0, err
+	}
+	differing, err = j.confirm(ctx, suspects, rows)
+	return rows, differing, err
+}
+
+// confirm looks again at documents that differ, out of so many compared, and records and mends those that
+// differ all the same. It returns how many are not proven to be right then.
+func (j *job) confirm(ctx context.Context, suspects []compare.Different, compared int64) (left int64, err error) {
+	for some := range slices.Chunk(suspects, lookedUp) {
+		wrong, err := j.c.of.Confirm(ctx, some, compare.Confirming{CaughtUp: j.c.settle, Failing: j.c.edition.Failing})
+		if errors.Is(err, errUnsettled) {
+			j.tell(func(o *drift.Outcome) { o.Unsettled += int64(len(some)) })
+			left += int64(len(some))
+			continue
+		}
+		if err != nil {
+			return left, err
+		}
+		n, err := j.found(ctx, wrong, compared)
+		left += n
+		if err != nil {
+			return left, err
+		}
+	}
+	return left, nil
+}
+
+// found records documents that are not what their rows make, and mends those that may be.
+func (j *job) found(ctx context.Context, wrong []compare.Different, compared int64) (left int64, err error) {
+	if len(wrong) == 0 {
+		return 0, nil
+	}
+	local, unstable := drift.Found{Compared: compared}, j.c.policy().Unstable
+	list := make([]records.Difference, len(wrong))
+	for i, d := range wrong {
+		cause := drift.CauseOf(drift.Evidence{Kind: d.Kind, Ours: d.Ours, Unstable: unstable})
+		list[i] = records.Difference{Key: d.Key, Kind: d.Kind, Cause: cause}
+		local.Add(d.Kind, list[i].Cause)
+	}
+	emptied := local.CauseOfMissing() == drift.Emptied
+	for i := range list {
+		if emptied && list[i].Kind == drift.Missing {
+			list[i].Cause = drift.Emptied
+		}
+		j.tell(func(o *drift.Outcome) { o.Add(list[i].Kind, list[i].Cause) })
+	}
+	if err := j.c.note(ctx, list, nil); err != nil {
+		return int64(len(list)), err
+	}
+	still, err := j.repair(ctx, wrong)
+	return int64(len(still)), err
+}
+
+// repair mends the documents that may be without another word, and returns those that differ afterwards.
+func (j *job) repair(ctx context.Context, wrong []compare.Different) (still []compare.Different, err error) {
+	if j.mend == drift.ReportOnly {
+		return wrong, nil
+	}
+	var mended []compare.Different
+	documents := int64(0)
+	if n, _ := j.c.edition.Stats.Documents.Get(); n != nil {
+		documents = *n
+	}
+	done := j.outcome().Repaired
+	for _, d := range wrong {
+		switch {
+		case j.mend == drift.RepairFew && done+int64(len(mended)) >= j.few,
+			d.Kind == drift.Orphaned && !j.asked.Deletes && j.gone >= drift.MostDeleted(documents):
+			still = append(still, d)
+			continue
+		case d.Kind == drift.Orphaned:
+			j.gone++
+		}
+		mended = append(mended, d)
+	}
+	if n := int64(len(still)); n > 0 {
+		j.tell(func(o *drift.Outcome) { o.Held += n })
+	}
+	for some := range slices.Chunk(mended, lookedUp) {
+		if err := j.c.repair(ctx, some); err != nil {
+			return append(still, some...), err
+		}
+		keys := make([]string, len(some))
+		for i, d := range some {
+			keys[i] = d.Key
+		}
+		now, err := j.c.of.Keys(ctx, keys)
+		if err == nil {
+			now, err = j.c.of.Confirm(ctx, now, compare.Confirming{CaughtUp: j.c.settle, Failing: j.c.edition.Failing})
+		}
+		if err != nil {
+			return append(still, some...), err
+		}
+		var list []records.Difference
+		for _, d := range now {
+			list = append(list, records.Difference{Key: d.Key, Kind: d.Kind, Cause: drift.Unrepaired})
+			keys = slices.DeleteFunc(keys, func(key string) bool { return key == d.Key })
+		}
+		still = append(still, now...)
+		if err := j.c.note(ctx, list, keys); err != nil {
+			return still, err
+		}
+		n := int64(len(some) - len(now))
+		j.tell(func(o *drift.Outcome) { o.Repaired += n })
+	}
+	return still, nil
+}
