@@ -97,11 +97,11 @@ func Confidence(differing, compared, rows int64) float64 {
 	if compared == 0 {
 		return 1
 	}
+	n, p := float64(compared), min(1, float64(differing)/float64(compared)) // documents without a row come on top
 	if compared >= rows {
-		return float64(differing) / float64(compared)
+		return p
 	}
 	const z = 1.6449 // one-sided
-	n, p := float64(compared), float64(differing)/float64(compared)
 	left := math.Sqrt(float64(rows-compared) / float64(max(rows-1, 1)))
 	spread := z * left * math.Sqrt(p*(1-p)/n+z*z/(4*n*n))
 	return min(1, (p+z*z/(2*n)+spread)/(1+z*z/n))

@@ -205,6 +205,11 @@ func (j *job) spans(ctx context.Context, t *shape.Tree, spans []span, side int) 
 // confirm looks again at documents that differ, out of so many compared, and records and mends those that
 // differ all the same. It returns how many are not proven to be right then.
 func (j *job) confirm(ctx context.Context, suspects []compare.Different, compared int64) (left int64, err error) {
+	missing := drift.Found{Compared: compared, Kinds: map[drift.Kind]int64{}}
+	for _, d := range suspects {
+		missing.Kinds[d.Kind]++
+	}
+	emptied := missing.CauseOfMissing() == drift.Emptied
 	for some := range slices.Chunk(suspects, lookedUp) {
 		wrong, err := j.c.of.Confirm(ctx, some, compare.Confirming{CaughtUp: j.c.settle, Failing: j.c.edition.Failing})
 		if errors.Is(err, errUnsettled) {
@@ -215,7 +220,7 @@ func (j *job) confirm(ctx context.Context, suspects []compare.Different, compare
 		if err != nil {
 			return left, err
 		}
-		n, err := j.found(ctx, wrong, compared)
+		n, err := j.found(ctx, wrong, emptied)
 		left += n
 		if err != nil {
 			return left, err
@@ -225,24 +230,24 @@ func (j *job) confirm(ctx context.Context, suspects []compare.Different, compare
 }
 
 // found records documents that are not what their rows make, and mends those that may be.
-func (j *job) found(ctx context.Context, wrong []compare.Different, compared int64) (left int64, err error) {
+func (j *job) found(ctx context.Context, wrong []compare.Different, emptied bool) (left int64, err error) {
 	if len(wrong) == 0 {
 		return 0, nil
 	}
-	local, unstable := drift.Found{Compared: compared}, j.c.policy().Unstable
+	unstable := j.c.policy().Unstable
 	list := make([]records.Difference, len(wrong))
 	for i, d := range wrong {
 		cause := drift.CauseOf(drift.Evidence{Kind: d.Kind, Ours: d.Ours, Unstable: unstable})
-		list[i] = records.Difference{Key: d.Key, Kind: d.Kind, Cause: cause}
-		local.Add(d.Kind, list[i].Cause)
-	}
-	emptied := local.CauseOfMissing() == drift.Emptied
-	for i := range list {
-		if emptied && list[i].Kind == drift.Missing {
-			list[i].Cause = drift.Emptied
+		if emptied && d.Kind == drift.Missing {
+			cause = drift.Emptied
 		}
-		j.tell(func(o *drift.Outcome) { o.Add(list[i].Kind, list[i].Cause) })
+		list[i] = records.Difference{Key: d.Key, Kind: d.Kind, Cause: cause}
 	}
+	j.tell(func(o *drift.Outcome) {
+		for _, d := range list {
+			o.Add(d.Kind, d.Cause)
+		}
+	})
 	if err := j.c.note(ctx, list, nil); err != nil {
 		return int64(len(list)), err
 	}

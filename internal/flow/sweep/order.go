@@ -46,7 +46,7 @@ func (c *Checker) carryOut(ctx context.Context, order *records.Order) {
 	doing, stop := context.WithCancelCause(ctx)
 	var recording sync.WaitGroup
 	recording.Go(func() {
-		for retry.Sleep(doing, recordEvery) {
+		for first := true; first || retry.Sleep(doing, recordEvery); first = false {
 			out := j.outcome()
 			if stands, err := c.store.SaveOrder(doing, c.edition.Record, order.ID, &out, false); err == nil && !stands {
 				stop(errStopped)

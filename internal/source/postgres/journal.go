@@ -224,7 +224,7 @@ func (p *Feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]
 	result, err := p.pool.Query(
 		ctx,
 		`SELECT seq, at, layout, op::text, key, before, after FROM (SELECT * FROM pingo_capture.journal ORDER BY seq DESC LIMIT $2) j
-		WHERE key = $1 ORDER BY seq DESC LIMIT $3`,
+		WHERE key = CASE WHEN cardinality($1::text[]) = 1 THEN ($1::text[])[1] ELSE ($1::text[])::text END ORDER BY seq DESC LIMIT $3`,
 		key,
 		searched,
 		told,

@@ -1,0 +1,290 @@
+package cli_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"pingo/internal/api"
+	"pingo/internal/core/definition"
+	"pingo/internal/lab/pgtest"
+)
+
+// saboteur changes documents in an engine behind Pingo's back.
+type saboteur interface {
+	get(key string) map[string]any
+	put(key string, doc map[string]any)
+	remove(keys ...string)
+}
+
+type httpSaboteur struct {
+	t   *testing.T
+	url string // of the edition
+}
+
+func (s *httpSaboteur) call(method, path, body string) []byte {
+	s.t.Helper()
+	r, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	b, err := io.ReadAll(answer.Body)
+	if err != nil || answer.StatusCode > 299 || bytes.Contains(b, []byte(`"errors":true`)) {
+		s.t.Fatalf("%s %s: %s %.300s %v", method, path, answer.Status, b, err)
+	}
+	return b
+}
+
+func (s *httpSaboteur) get(key string) map[string]any {
+	var out struct {
+		Source map[string]any `json:"_source"`
+	}
+	if err := json.Unmarshal(s.call("GET", "/_doc/"+key, ""), &out); err != nil {
+		s.t.Fatal(err)
+	}
+	return out.Source
+}
+
+func (s *httpSaboteur) put(key string, doc map[string]any) {
+	b, err := json.Marshal(doc)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	s.call("PUT", "/_doc/"+key+"?refresh=true", string(b))
+}
+
+func (s *httpSaboteur) remove(keys ...string) {
+	var b strings.Builder
+	for _, key := range keys {
+		fmt.Fprintf(&b, "{\"delete\":{\"_id\":%q}}\n", key)
+	}
+	s.call("POST", "/_bulk?refresh=true", b.String())
+}
+
+type sqlSaboteur struct {
+	t     *testing.T
+	conn  *pgx.Conn
+	table string
+}
+
+func (s *sqlSaboteur) get(key string) (doc map[string]any) {
+	if err := s.conn.QueryRow(context.Background(), "SELECT pingo_document FROM "+s.table+" WHERE pingo_key = $1", key).Scan(&doc); err != nil {
+		s.t.Fatal(err)
+	}
+	return doc
+}
+
+func (s *sqlSaboteur) put(key string, doc map[string]any) {
+	_, err := s.conn.Exec(context.Background(), "INSERT INTO "+s.table+` (pingo_key, pingo_version, pingo_document) VALUES ($1, 1, $2)
+		ON CONFLICT (pingo_key) DO UPDATE SET pingo_document = excluded.pingo_document`, key, doc)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+func (s *sqlSaboteur) remove(keys ...string) {
+	if _, err := s.conn.Exec(context.Background(), "DELETE FROM "+s.table+" WHERE pingo_key = ANY($1)", keys); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+func numbers(from, to int) (out []string) {
+	for n := from; n <= to; n++ {
+		out = append(out, fmt.Sprint(n))
+	}
+	return out
+}
+
+// planted are differences by key: how each is to be found.
+type planted map[string]string
+
+func (p planted) add(kind, cause string, keys ...string) {
+	for _, key := range keys {
+		p[key] = kind + ", " + cause
+	}
+}
+
+// found compares what a check has found with what was planted.
+func (w *world) found(index string, want planted) {
+	w.t.Helper()
+	d, err := w.client.Drift(w.t.Context(), index, "", "", 10_000)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	got := planted{}
+	for _, x := range d.Differences {
+		got.add(x.Kind, x.Cause, x.Key)
+	}
+	if maps.Equal(got, want) {
+		return
+	}
+	for _, key := range slices.Sorted(maps.Keys(want)) {
+		if got[key] != want[key] {
+			w.t.Errorf("%s %s: found %q, planted %q", index, key, got[key], want[key])
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(got)) {
+		if want[key] == "" {
+			w.t.Errorf("%s %s: %s was never planted", index, key, got[key])
+		}
+	}
+}
+
+// check runs a command of drift or repair that may end with 1, and returns what it says as JSON.
+func (w *world) order(want int, args ...string) (o api.DriftOrder) {
+	w.t.Helper()
+	out, errs, code := w.run(append(args, "-o", "json")...)
+	if err := json.Unmarshal([]byte(out), &o); err != nil || code != want {
+		w.t.Fatalf("pingo %s: exit %d, %v\n%s%s", strings.Join(args, " "), code, err, out, errs)
+	}
+	return o
+}
+
+// Whatever is done to documents behind Pingo's back, and to rows while nobody notices, is found on both engines,
+// with its cause, while other rows are written all the time; and it is mended.
+func TestSabotage(t *testing.T) {
+	w := newWorld(t)
+	w.sabotage(w.engine.URL)
+}
+
+func (w *world) sabotage(search string) {
+	t := w.t
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, seen int NOT NULL);
+		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, 3000) i`)
+	w.serve()
+	w.must("apply", "--yes", w.write(tarns("m", "    drift: { sweep: 0, content: 100% }\n")))
+	tables := pgtest.Connect(t, w.pg.URL("tables"))
+	engines := map[string]saboteur{
+		"tarns": &httpSaboteur{t, search + "/" + w.edition("tarns")},
+		"tarns_tables": &sqlSaboteur{
+			t, tables, pgx.Identifier{"pingo_search", w.edition("tarns_tables")}.Sanitize(),
+		},
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	var work sync.WaitGroup
+	defer work.Wait()
+	defer stop()
+	writer := pgtest.Connect(t, w.pg.URL("lodge"))
+	work.Go(func() { // what is planted is among the others
+		for n := 0; ctx.Err() == nil; n++ {
+			if _, err := writer.Exec(context.Background(), `UPDATE tarns SET seen = seen + 1 WHERE id BETWEEN 1000 + $1 % 2000 AND 1003 + $1 % 2000`, n*7); err != nil {
+				t.Error(err)
+				return
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+	})
+
+	for index, engine := range engines {
+		if o := w.order(0, "drift", "check", index); o.Differing != 0 || o.Compared < 3000 || o.Scanned < 3000 || o.Unsettled != 0 {
+			t.Errorf("%s before anything was done: %+v", index, o)
+		}
+		want := planted{}
+		engine.remove(numbers(1, 8)...)
+		want.add("missing", "changed in the engine", numbers(1, 8)...)
+		for _, key := range numbers(11, 18) {
+			doc := engine.get(key)
+			doc["name"] = "somebody was here"
+			engine.put(key, doc)
+		}
+		want.add("altered", "changed in the engine", numbers(11, 18)...)
+		for _, key := range numbers(21, 28) {
+			doc := engine.get(key)
+			doc["name"], doc[definition.FingerprintField] = "and here", "0123456789abcdef"
+			engine.put(key, doc)
+		}
+		want.add("stale", "changed in the engine", numbers(21, 28)...)
+		for _, key := range numbers(9001, 9005) {
+			engine.put(key, map[string]any{"name": "mine"})
+		}
+		want.add("orphaned", "changed in the engine", numbers(9001, 9005)...)
+		o := w.order(1, "drift", "check", index)
+		if o.Differing != 29 || o.Kinds["missing"] != 8 || o.Causes["changed in the engine"] != 29 {
+			t.Errorf("%s: %+v", index, o)
+		}
+		w.found(index, want)
+		w.index(10*time.Second, "it is said", index, func(ix api.IndexStatus) bool {
+			return ix.State == api.StateDiffers && strings.Contains(ix.Sentence, "29 documents are not what the database makes of it")
+		})
+		for key, state := range map[string]string{"1": "missing", "11": "altered", "21": "stale", "9001": "orphaned", "900": "good", "99999": "none"} {
+			traced, err := w.client.Trace(t.Context(), index, key)
+			if err != nil || traced.State != state && traced.State != "waiting" {
+				t.Errorf("%s %s: %+v %v, not %s", index, key, traced, err, state)
+			}
+		}
+
+		if out, _, _ := w.run("repair", index, "--dry-run"); !strings.Contains(out, "29 documents") {
+			t.Error(out)
+		}
+		if o := w.order(0, "repair", index, "1"); o.Repaired != 1 {
+			t.Errorf("%+v", o)
+		}
+		if o := w.order(0, "repair", index, "--kind", "altered", "--yes"); o.Repaired != 8 {
+			t.Errorf("%+v", o)
+		}
+		if o := w.order(0, "repair", index, "--yes"); o.Repaired != 20 {
+			t.Errorf("%+v", o)
+		}
+		w.found(index, planted{})
+		w.order(0, "drift", "check", index)
+	}
+
+	// Rows change while capture is off, which nobody could see.
+	pgtest.Exec(t, lodge, `BEGIN; ALTER TABLE tarns DISABLE TRIGGER USER; UPDATE tarns SET name = 'unseen' WHERE id BETWEEN 31 AND 38;
+		DELETE FROM tarns WHERE id BETWEEN 41 AND 48; INSERT INTO tarns SELECT i, 'unseen', 0 FROM generate_series(7001, 7005) i;
+		DO $$ DECLARE t name; BEGIN FOR t IN SELECT tgname FROM pg_trigger WHERE tgrelid = 'tarns'::regclass LOOP
+			EXECUTE format('ALTER TABLE tarns ENABLE ALWAYS TRIGGER %I', t); END LOOP; END $$; COMMIT`)
+	for index := range engines {
+		want := planted{}
+		want.add("stale", "change not noticed", numbers(31, 38)...)
+		want.add("orphaned", "change not noticed", numbers(41, 48)...)
+		want.add("missing", "change not noticed", numbers(7001, 7005)...)
+		w.order(1, "drift", "check", index)
+		w.found(index, want)
+		if o := w.order(0, "drift", "check", index, "--repair"); o.Repaired != 21 || o.Held != 0 {
+			t.Errorf("%+v", o)
+		}
+		w.found(index, planted{})
+	}
+
+	// An index that somebody has emptied is filled by its repair; not more are deleted than may be.
+	for index, engine := range engines {
+		engine.remove(append(numbers(1, 3000), numbers(7001, 7005)...)...)
+		for n := range 60 {
+			engine.put(fmt.Sprint(20_000+n), map[string]any{"name": "mine"})
+		}
+		o := w.order(1, "drift", "check", index, "--repair")
+		if o.Causes["engine's index emptied"] < 1500 || o.Causes["engine's index emptied"] != o.Kinds["missing"] || o.Kinds["orphaned"] != 60 || o.Held == 0 || o.Repaired+o.Held != o.Differing {
+			t.Errorf("%+v", o)
+		}
+		w.order(0, "repair", index, "--yes", "--deletes")
+		w.order(0, "drift", "check", index)
+	}
+	stop()
+	work.Wait()
+	for index := range engines {
+		w.must("wait", index)
+		w.equalTo(lodge, tarns("m", ""), index, 0)
+		w.index(10*time.Second, "it is in sync and proven", index, func(ix api.IndexStatus) bool {
+			return ix.State == api.StateInSync && ix.Drift != nil && ix.Drift.Hour == 1
+		})
+	}
+}
