@@ -54,7 +54,7 @@ function Shell({ caller, leave }: { caller: Session; leave: (c: null) => void })
       <Container component="main" id="main" tabIndex={-1} maxWidth="lg" sx={{ py: { xs: 2, sm: 3 }, outline: 'none' }}>
         <Routes>
           <Route path="/" element={<Overview />} />
-          <Route path="/indexes/:name" element={<IndexPage />} />
+          <Route path="/indexes/:name/:tab?" element={<IndexPage />} />
           <Route path="/sources/:name" element={<SourcePage />} />
           <Route path="/definition" element={<Definition />} />
           <Route path="*" element={<NotFound />} />

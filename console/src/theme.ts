@@ -43,6 +43,7 @@ export const looks: Record<State, { color: 'success' | 'warning' | 'info' | 'err
   'in sync': { color: 'success', sign: '✓', word: 'in sync' },
   'catching up': { color: 'warning', sign: '…', word: 'catching up' },
   filling: { color: 'info', sign: '↻', word: 'filling' },
+  differs: { color: 'warning', sign: '≠', word: 'differs' },
   waiting: { color: 'warning', sign: '…', word: 'waiting' },
   blocked: { color: 'error', sign: '!', word: 'blocked' },
   empty: { color: 'info', sign: '○', word: 'nothing yet' },

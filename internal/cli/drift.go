@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -54,8 +55,9 @@ func (a *App) driftShow() *cobra.Command {
 func (a *App) showDrift(d *api.Drift) {
 	fmt.Fprintf(a.Out, "%s: %s.\n", d.Edition, d.Status.Sentence)
 	if d.Status.CheckedAt != nil {
-		fmt.Fprintf(a.Out, "  hour %.0f%% · day %.0f%% · week %.0f%% of %s rows\n",
-			100*d.Status.Hour, 100*d.Status.Day, 100*d.Status.Week, humanize.Comma(d.Rows))
+		down := func(share float64) string { return fmt.Sprintf("%g%%", math.Floor(share*1000)/10) } // never up to all
+		fmt.Fprintf(a.Out, "  %s within an hour · %s within a day · %s within a week, of %s rows\n",
+			down(d.Status.Hour), down(d.Status.Day), down(d.Status.Week), humanize.Comma(d.Rows))
 	}
 	if d.Status.Differing == 0 {
 		fmt.Fprintln(a.Out, "No document is known to differ.")

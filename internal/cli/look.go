@@ -65,6 +65,7 @@ func (a *App) showStatus(s *api.Status) {
 				"lag p50",
 				"lag p99",
 				"docs/s",
+				"proven",
 			},
 			3,
 			4,
@@ -89,6 +90,7 @@ func (a *App) showStatus(s *api.Status) {
 					),
 					milliseconds(ix.Lag.P99, ix.Lag.Changes > 0),
 					fmt.Sprintf("%.1f", ix.PerSecond),
+					proven(ix.Drift),
 				},
 			)
 		}
@@ -176,6 +178,14 @@ func (a *App) showStatus(s *api.Status) {
 			)
 		}
 	}
+}
+
+// proven says how much of an index was compared with its rows, in a column.
+func proven(d *api.DriftStatus) string {
+	if d == nil {
+		return "–"
+	}
+	return strings.TrimPrefix(d.Sentence, "proven equal: ")
 }
 
 // state is a state in the colour of what it means.

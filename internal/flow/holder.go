@@ -381,6 +381,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 			return
 		}
 		work.Go(func() { f.Checker.Run(ctx) })
+		work.Go(func() { watchName(ctx, h, f) })
 		f.Fill.Run(ctx, caughtUp, func(ctx context.Context) {
 			for _, other := range h.all() {
 				if other != f && other.record.Index == record.Index {
@@ -495,6 +496,24 @@ func (h *holder) keepAnswering(ctx context.Context, f *fed) {
 			h.log.Warn("public name not looked at", "edition", f.record.Name(), "reason", err)
 		}
 	}) // it ends with ctx only
+}
+
+// lookAtNameEvery is how often it is looked where a public name leads.
+const lookAtNameEvery = 5 * time.Second
+
+// watchName looks, while an edition is the live one, whether the public name leads to it. Somebody may have moved
+// it; or a switch was on its way for long, to an edition that the records do not know any more since they were
+// put back (small storm, seed 60008497).
+func watchName(ctx context.Context, h *holder, f *fed) {
+	for retry.Sleep(ctx, lookAtNameEvery) {
+		if state, _ := f.Fill.State(); state != reindex.Switched {
+			continue
+		}
+		names, err := f.engine.Resolve(ctx, f.record.Index)
+		if err == nil && !slices.Equal(names, []string{f.record.Name()}) {
+			h.keepAnswering(ctx, f)
+		}
+	}
 }
 
 // answerElsewhere sees to it that the public name points to the live edition, when there is

@@ -111,8 +111,10 @@ func (e *episode) restoreRecords(work *sync.WaitGroup) {
 	d, on := time.Duration(3+e.random.IntN(10))*time.Second, e.random.IntN(2) == 0
 	work.Go(func() {
 		time.Sleep(d)
-		for source, c := range e.records.Claims() {
-			// A claim that has moved by less than two marks tells nobody anything.
+		for source, db := range e.sources {
+			// A claim that has moved by less than two marks tells nobody anything. It is that of the source
+			// itself: the records may have been put back meanwhile, to where there was none.
+			c, _ := db.Copy().Journal()
 			known := c.Epoch <= max(claims[source].Epoch, claiming[source])
 			on = on || known && c.Mark < claims[source].Mark+2
 		}

@@ -11,12 +11,12 @@ import (
 
 // SaveSwitched records that an edition answers under the public name. The one that did is kept as the
 // previous one for some time, unless that is 0 or it lacks changes. It fails with ErrOvertaken when there
-// is a newer edition than one that has never answered.
+// is a newer edition than one that has never answered. It may be called again when the answer got lost.
 func (r *Records) SaveSwitched(ctx context.Context, e *Edition, keep time.Duration) error {
 	n, err := r.fenced(
 		ctx,
 		`WITH saved AS (UPDATE edition e SET state = 'switched', kept_until = NULL WHERE index_name = $3 AND number = $4
-			AND state <> 'cancelled' AND `+held+` AND (state = 'returning' OR NOT EXISTS (SELECT FROM edition n
+			AND state <> 'cancelled' AND `+held+` AND (state IN ('switched', 'returning') OR NOT EXISTS (SELECT FROM edition n
 				WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled')) RETURNING index_name, number, state),
 		stepped AS (UPDATE edition e SET state = CASE WHEN $5 > 0 AND missed IS NULL THEN 'previous' ELSE 'cancelled' END,
 				kept_until = now() + $5 * interval '1 second'

@@ -1,18 +1,19 @@
-import { Autocomplete, Box, CircularProgress, FormControlLabel, Link, Paper, Stack, Switch, TextField, Typography } from '@mui/material';
+import { Autocomplete, Box, CircularProgress, FormControlLabel, Link, Paper, Stack, Switch, Tab, Tabs, TextField, Typography } from '@mui/material';
 import { useEffect, useRef, useState } from 'react';
 import { Link as To, useParams } from 'react-router-dom';
-import { useGet, useLive, type Document as Doc, type Hits, type Plan, type Preview } from '../api';
+import { useGet, useLive, type Document as Doc, type Hits, type IndexStatus, type Plan, type Preview } from '../api';
 import { count, headline, texts } from '../format';
 import { FailedDocuments } from '../parts/failed';
+import { Drift } from '../parts/drift';
 import { History } from '../parts/history';
 import { Reindex } from '../parts/reindex';
+import { Record } from '../parts/record';
 import { Code, Empty, Notice, StateMark, StateWord } from '../parts/parts';
 
 export function IndexPage() {
-  const name = useParams().name!;
+  const { name = '', tab = '' } = useParams();
   const { status } = useLive();
   const ix = status?.indexes.find((i) => i.name === name);
-  const [key, setKey] = useState('');
   if (!status) return <Box sx={{ display: 'grid', placeItems: 'center', py: 12 }}><CircularProgress aria-label="Loading" /></Box>;
   if (!ix) return <Empty title={`There is no index ${name}`}><Link component={To} to="/">Back to the overview</Link></Empty>;
   return (
@@ -24,9 +25,24 @@ export function IndexPage() {
         <StateWord state={ix.state} />
       </Stack>
       <Typography variant="body2" sx={{ mt: 1, mb: 3, maxWidth: '80ch', overflowWrap: 'anywhere' }}>
-        {ix.sentence} {count(ix.rows)} rows, {count(ix.documents)} documents in {ix.edition}.
+        {ix.sentence} {count(ix.rows)} rows, {count(ix.documents)} documents in {ix.edition}{ix.drift && `, ${ix.drift.sentence}`}.
         {ix.built > 0 && ` Since the process started, ${count(ix.built)} were built: ${count(ix.delivered)} delivered, ${count(ix.unchanged)} not sent because they had not changed, ${count(ix.refused)} refused.`}
       </Typography>
+      <Tabs value={tab in tabs ? tab : ''} aria-label={`About ${name}`} sx={{ mb: 2.5, borderBottom: 1, borderColor: 'divider' }}>
+        {Object.entries(tabs).map(([at, label]) => <Tab key={at} value={at} label={label} component={To} to={`/indexes/${name}${at && `/${at}`}`} />)}
+      </Tabs>
+      {tab === 'drift' ? <Drift ix={ix} /> : tab === 'record' ? <Record ix={ix} /> : <Look ix={ix} />}
+    </>
+  );
+}
+
+const tabs: { [at: string]: string } = { '': 'Search', record: 'Record', drift: 'Drift' };
+
+function Look({ ix }: { ix: IndexStatus }) {
+  const [key, setKey] = useState('');
+  const { name } = ix;
+  return (
+    <>
       {ix.fill && <Reindex ix={ix} />}
       {ix.failed > 0 && <FailedDocuments name={name} failed={ix.failed} show={setKey} />}
       <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
@@ -122,7 +138,7 @@ function Document({ name, docKey, delivered }: { name: string; docKey: string; d
         <Stack sx={{ gap: 1.5 }}>
           <Stack direction="row" sx={{ gap: 1 }}>
             <StateMark state={data.same ? 'in sync' : 'catching up'} />
-            <Typography variant="body2">{data.verdict}</Typography>
+            <Typography variant="body2">{data.verdict} <Link component={To} to={`/indexes/${name}/record?key=${encodeURIComponent(docKey)}`}>Trace it</Link></Typography>
           </Stack>
           <Code>{json(data.built)}</Code>
           {!data.same && <><Typography variant="body2">In the engine:</Typography><Code>{json(data.stored)}</Code></>}

@@ -27,8 +27,10 @@ type Segment struct {
 	Tree int `json:"tree"`
 	// Upto is its last key; nil at the end of its tree.
 	Upto      []string  `json:"upto,omitempty"`
-	Rows      int64     `json:"rows"`
+	Rows int64    `json:"rows"`
+	// Differing documents were found, and Unsettled ones, of which nobody could tell.
 	Differing int64     `json:"differing,omitempty"`
+	Unsettled int64     `json:"unsettled,omitempty"`
 	At        time.Time `json:"at"`
 }
 
@@ -36,7 +38,7 @@ type Segment struct {
 const Segments = 128
 
 // SegmentRows is how many rows a segment has, out of so many.
-func SegmentRows(rows int64) int { return int(max(500, (rows+Segments-1)/Segments)) }
+func SegmentRows(rows int64) int { return int(max(100, (rows+Segments-1)/Segments)) }
 
 // Restart begins another round, with what this one has not come to taken for what it was.
 func (c *Coverage) Restart() {
@@ -71,7 +73,7 @@ func rest(list []Segment, rows int64) []Segment {
 	}
 	if len(list) > 0 {
 		list[0].Rows -= rows
-		list[0].Differing = min(list[0].Differing, list[0].Rows)
+		list[0].Differing, list[0].Unsettled = min(list[0].Differing, list[0].Rows), min(list[0].Unsettled, list[0].Rows)
 	}
 	return list
 }
@@ -80,8 +82,8 @@ func rest(list []Segment, rows int64) []Segment {
 func (c *Coverage) All() []Segment { return append(slices.Clone(c.Done), c.Before...) }
 
 // Proven is the share of rows, out of so many, whose documents were found to be what the rows make since a
-// time; none unless the engine's documents were looked up since then, too.
-func (c *Coverage) Proven(rows int64, since time.Time) float64 {
+// time, where some still differ; none unless the engine's documents were looked up since then, too.
+func (c *Coverage) Proven(rows, differing int64, since time.Time) float64 {
 	if c.Scanned == nil || c.Scanned.Before(since) {
 		return 0
 	}
@@ -89,9 +91,10 @@ func (c *Coverage) Proven(rows int64, since time.Time) float64 {
 	for _, s := range c.All() {
 		known += s.Rows
 		if !s.At.Before(since) {
-			proven += s.Rows - s.Differing
+			proven += s.Rows - s.Unsettled
 		}
 	}
+	proven = max(0, proven-differing)
 	if rows = max(rows, known); rows == 0 {
 		if len(c.All()) > 0 {
 			return 1 // an empty index was looked at, and has nothing that could differ

@@ -11,7 +11,7 @@ func TestCoverage(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	begin := time.Date(2031, 5, 4, 0, 0, 0, 0, time.UTC)
 	var c Coverage
-	if c.Proven(100, begin) != 0 || c.Checked() != nil {
+	if c.Proven(100, 0, begin) != 0 || c.Checked() != nil {
 		t.Error("something is proven before anything was looked at")
 	}
 	now := begin
@@ -29,10 +29,10 @@ func TestCoverage(t *testing.T) {
 			if over != (left == 0) || c.Round != round+1 && over {
 				t.Fatalf("round %d: %+v", round, c)
 			}
-			if got, want := c.Proven(rows, hour), float64(rows-left)/rows; got != want {
+			if got, want := c.Proven(rows, 0, hour), float64(rows-left)/rows; got != want {
 				t.Fatalf("%f of this round instead of %f", got, want)
 			}
-			if got := c.Proven(rows, begin); round > 0 && got != 1 || c.Proven(rows, now.Add(1)) != 0 {
+			if got := c.Proven(rows, 0, begin); round > 0 && got != 1 || c.Proven(rows, 0, now.Add(1)) != 0 {
 				t.Fatalf("%f of all rounds: %+v", got, c)
 			}
 		}
@@ -40,11 +40,14 @@ func TestCoverage(t *testing.T) {
 			t.Errorf("round %d: checked %v", round, at)
 		}
 	}
-	c.Took(Segment{Rows: 500, Differing: 100, Upto: []string{"k"}, At: now}, 1)
-	if got := c.Proven(rows, begin); got != 0.9 {
+	c.Took(Segment{Rows: 500, Differing: 50, Unsettled: 100, Upto: []string{"k"}, At: now}, 1)
+	if got := c.Proven(rows, 0, begin); got != 0.9 {
 		t.Errorf("with a tenth that differs, %f is proven", got)
 	}
-	if c.Proven(2*rows, begin) != 0.45 {
+	if got := c.Proven(rows, 50, begin); got != 0.85 {
+		t.Errorf("while 50 differ, %f is proven", got)
+	}
+	if c.Proven(2*rows, 0, begin) != 0.45 {
 		t.Error("rows that came since were looked at, it says")
 	}
 }

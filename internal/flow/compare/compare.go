@@ -90,12 +90,13 @@ func Spread(
 	rows, most int64,
 	each func(after, upto []string) error,
 ) error {
-	skipped := 0 // rows between two ranges
+	together, skipped := int64(atOnce), int64(0) // rows of a range, and between two
 	if most > 0 && most < rows {
-		skipped = int(atOnce*rows/most) - atOnce
+		together = min(atOnce, max(10, most/8))
+		skipped = together*rows/most - together
 	}
 	for after := []string(nil); ; {
-		end, err := reader.ChunkEnd(ctx, t, after, atOnce)
+		end, err := reader.ChunkEnd(ctx, t, after, int(together))
 		if err != nil {
 			return err
 		}
@@ -103,7 +104,7 @@ func Spread(
 			return err
 		}
 		if end != nil && skipped > 0 {
-			if end, err = reader.ChunkEnd(ctx, t, end, skipped); err != nil {
+			if end, err = reader.ChunkEnd(ctx, t, end, int(skipped)); err != nil {
 				return err
 			}
 		}
@@ -118,11 +119,10 @@ func Spread(
 func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	out := &Result{}
 	for _, t := range e.shape.Trees {
-		r := e.Range(t)
-		whole := Share{Of: o.Content}
+		r := e.Range(t, Share{Of: o.Content})
 		err := Spread(ctx, e.reader, t, o.Rows, o.Most, func(after, upto []string) error {
 			began := time.Now()
-			rows, bytes, err := r.Compare(ctx, after, upto, whole.Next())
+			rows, bytes, err := r.Compare(ctx, after, upto)
 			if err != nil {
 				return err
 			}
@@ -142,21 +142,24 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 
 // Share says of one thing after the other whether it belongs to a share of them, evenly spread.
 type Share struct {
-	Of  float64
-	sum float64
+	Of float64
+	// From is what there was before the first, so that others belong to it another time; it belongs when
+	// that is 0.
+	From float64
 }
 
 // Next reports whether the next one does.
 func (s *Share) Next() bool {
-	before := math.Floor(s.sum + 1e-9)
-	s.sum += s.Of
-	return math.Floor(s.sum+1e-9) > before
+	before := math.Ceil(s.From - 1e-9)
+	s.From += s.Of
+	return math.Ceil(s.From-1e-9) > before
 }
 
 // Range compares one range of a tree's rows after the other, with buffers that are used again.
 type Range struct {
 	edition *Edition
 	tree    *shape.Tree
+	whole   Share
 	set     *document.Set
 	arena   []byte
 
@@ -169,30 +172,31 @@ type Range struct {
 	each              func(key string) // called for each that was compared
 }
 
-// Range prepares to compare ranges of a tree.
-func (e *Edition) Range(t *shape.Tree) *Range {
-	return &Range{edition: e, tree: t, set: document.NewSet(t)}
+// Range prepares to compare ranges of a tree. A share of the documents is compared as a whole, the others by
+// their fingerprints.
+func (e *Edition) Range(t *shape.Tree, whole Share) *Range {
+	return &Range{edition: e, tree: t, whole: whole, set: document.NewSet(t)}
 }
 
-// Compare compares the documents of the rows after one key up to and with another. whole says that they are
-// compared as a whole, not by their fingerprints alone. It returns how many rows and bytes there were.
-func (r *Range) Compare(ctx context.Context, after, upto []string, whole bool) (rows, bytes int, err error) {
+// Compare compares the documents of the rows after one key up to and with another. It returns how many rows
+// and bytes there were.
+func (r *Range) Compare(ctx context.Context, after, upto []string) (rows, bytes int, err error) {
 	r.Compared, r.Different, r.Requests, r.Fetched = 0, nil, 0, 0
 	r.set.Reset()
 	err = r.edition.reader.ReadRange(ctx, r.set, after, upto)
 	rows, bytes = r.set.Rows(0).Len(), r.set.Bytes()
 	switch {
 	case source.FaultOf(err) == source.BadValue:
-		rows, err = r.byKeys(ctx, after, upto, whole)
+		rows, err = r.byKeys(ctx, after, upto)
 	case err == nil:
-		err = r.documents(ctx, whole)
+		err = r.documents(ctx)
 	}
 	return rows, bytes, err
 }
 
 // byKeys compares a range with rows in it that cannot be read, which are left out. It returns how many
 // rows there are.
-func (r *Range) byKeys(ctx context.Context, after, upto []string, whole bool) (int, error) {
+func (r *Range) byKeys(ctx context.Context, after, upto []string) (int, error) {
 	var keys [][]string
 	err := r.edition.reader.Keys(ctx, r.tree, after, upto, func(key []string) error {
 		keys = append(keys, slices.Clone(key))
@@ -202,7 +206,7 @@ func (r *Range) byKeys(ctx context.Context, after, upto []string, whole bool) (i
 		return 0, err
 	}
 	for some := range slices.Chunk(keys, atOnce) {
-		if err := r.readable(ctx, some, whole); err != nil {
+		if err := r.readable(ctx, some); err != nil {
 			return 0, err
 		}
 	}
@@ -210,38 +214,39 @@ func (r *Range) byKeys(ctx context.Context, after, upto []string, whole bool) (i
 }
 
 // readable compares the documents of those rows that can be read.
-func (r *Range) readable(ctx context.Context, keys [][]string, whole bool) error {
+func (r *Range) readable(ctx context.Context, keys [][]string) error {
 	r.set.Reset()
 	err := r.edition.reader.ReadKeys(ctx, r.set, keys)
 	switch {
 	case source.FaultOf(err) != source.BadValue:
 		if err == nil {
-			err = r.documents(ctx, whole)
+			err = r.documents(ctx)
 		}
 		return err
 	case len(keys) == 1:
 		return nil // it is a failed document
 	}
 	half := len(keys) / 2
-	if err := r.readable(ctx, keys[:half], whole); err != nil {
+	if err := r.readable(ctx, keys[:half]); err != nil {
 		return err
 	}
-	return r.readable(ctx, keys[half:], whole)
+	return r.readable(ctx, keys[half:])
 }
 
 // documents compares the documents of the rows that were read.
-func (r *Range) documents(ctx context.Context, whole bool) error {
+func (r *Range) documents(ctx context.Context) error {
 	n := r.set.Rows(0).Len()
 	for from := 0; from < n; from += atOnce {
-		if err := r.some(ctx, from, min(n, from+atOnce), whole); err != nil {
+		if err := r.some(ctx, from, min(n, from+atOnce)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Range) some(ctx context.Context, from, to int, whole bool) error {
+func (r *Range) some(ctx context.Context, from, to int) error {
 	keys, ends := make([]string, to-from), make([]int, to-from)
+	var whole, others []string
 	r.arena = r.arena[:0]
 	var key []byte
 	for i := range keys {
@@ -252,25 +257,33 @@ func (r *Range) some(ctx context.Context, from, to int, whole bool) error {
 		if r.each != nil {
 			r.each(keys[i])
 		}
+		if r.whole.Next() {
+			whole = append(whole, keys[i])
+		} else {
+			others = append(others, keys[i])
+		}
 	}
 	var stored map[string]json.RawMessage
 	var prints map[string]string
 	var err error
-	if whole {
-		stored, err = r.edition.engine.Get(ctx, r.edition.name, keys)
-	} else {
-		prints, err = r.edition.engine.Fingerprints(ctx, r.edition.name, keys)
+	if len(whole) > 0 {
+		stored, err = r.edition.engine.Get(ctx, r.edition.name, whole)
+		r.Requests, r.Fetched = r.Requests+1, r.Fetched+len(stored)
+	}
+	if err == nil && len(others) > 0 {
+		prints, err = r.edition.engine.Fingerprints(ctx, r.edition.name, others)
+		r.Requests++
 	}
 	if err != nil {
 		return fmt.Errorf("reading documents of %s: %w", r.edition.name, err)
 	}
-	r.Requests, r.Fetched = r.Requests+1, r.Fetched+len(stored)
 	start := 0
 	for i, key := range keys {
 		made := r.arena[start:ends[i]]
 		start = ends[i]
 		d := Different{Key: key, Made: document.Fingerprint(made)}
-		if !whole {
+		if len(others) > 0 && key == others[0] {
+			others = others[1:]
 			print, has := prints[key]
 			switch {
 			case !has:
@@ -330,9 +343,9 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) 
 			if len(wanted[i]) == 0 {
 				continue
 			}
-			r := e.Range(t)
+			r := e.Range(t, Share{Of: 1})
 			r.each = func(key string) { made[key] = true }
-			if err := r.readable(ctx, wanted[i], true); err != nil {
+			if err := r.readable(ctx, wanted[i]); err != nil {
 				return nil, err
 			}
 			different = append(different, r.Different...)

@@ -102,7 +102,11 @@ func (d *Drifts) Show(ctx context.Context, index string, asked DriftAsked) (*api
 	known := int64(0)
 	for _, s := range coverage.All() {
 		known += s.Rows
-		out.Segments = append(out.Segments, api.DriftSegment{Rows: s.Rows, Differing: s.Differing, At: &s.At})
+		segment := api.DriftSegment{Rows: s.Rows, Differing: s.Differing, At: &s.At}
+		if len(list) == 0 { // they were mended
+			segment.Differing = 0
+		}
+		out.Segments = append(out.Segments, segment)
 	}
 	if rest := out.Rows - known; rest > 0 && coverage.Round == 0 {
 		out.Segments = append(out.Segments, api.DriftSegment{Rows: rest})

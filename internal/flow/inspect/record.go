@@ -19,9 +19,13 @@ import (
 	"pingo/internal/source"
 )
 
-// secondLook is how soon a document that differs is looked at again, while no change is known to be on its
-// way: one may have been between the journal and the engine.
-const secondLook = 300 * time.Millisecond
+const (
+	// secondLook is how soon a document that differs is looked at again once all changes have arrived that
+	// there were at the first look: the last may have been between the journal and the engine.
+	secondLook = 100 * time.Millisecond
+	// mostWait is how long those changes are waited for.
+	mostWait = 600 * time.Millisecond
+)
 
 // Trace says why a record is, or is not, in an index as it is.
 func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, error) {
@@ -71,9 +75,15 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 		if !errors.As(err, &bad) || out.Failed == nil {
 			return nil, err
 		}
-	} else if !same(out) && w.changes == 0 && out.Failed == nil {
-		if !retry.Sleep(ctx, secondLook) {
-			return nil, ctx.Err()
+	} else if !same(out) && out.Failed == nil && len(out.Changes) == 0 {
+		began, upTo := time.Now(), map[string]int64{}
+		for settled := false; !settled && time.Since(began) < mostWait; {
+			if settled, _ = found(ctx, d.Inspector.Records, e, upTo, began); settled {
+				w = way{} // what came since changes other documents
+			}
+			if !retry.Sleep(ctx, secondLook) {
+				return nil, ctx.Err()
+			}
 		}
 		if err := d.look(ctx, e, key, out); err != nil {
 			return nil, err

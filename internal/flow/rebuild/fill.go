@@ -117,17 +117,32 @@ func (f *Fill) Note(state reindex.State, course records.Course) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	now := f.record.State
-	if now == reindex.Switched && state == reindex.Previous || now == reindex.Previous && state == reindex.Returning {
-		f.record.State = state
-		select {
-		case f.noted <- struct{}{}:
-		default:
-		}
+	// That the last step was recorded may be known to the records alone: the answer to that got lost.
+	ahead := now == reindex.Ready && (state == reindex.Switched || state == reindex.Previous) ||
+		now == reindex.Returning && state == reindex.Switched
+	if ahead || now == reindex.Switched && state == reindex.Previous ||
+		now == reindex.Previous && state == reindex.Returning {
+		f.move(state)
+	}
+}
+
+// move takes up a step that others have recorded; the caller holds mu.
+func (f *Fill) move(to reindex.State) {
+	f.record.State = to
+	select {
+	case f.noted <- struct{}{}:
+	default:
 	}
 }
 
 // Stepped notes that another edition answers now.
-func (f *Fill) Stepped() { f.Note(reindex.Previous, f.pacer.Course()) }
+func (f *Fill) Stepped() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.record.State == reindex.Switched {
+		f.move(reindex.Previous)
+	}
+}
 
 // Run fills the edition and switches to it, and again each time that it is to answer again. caughtUp
 // waits until every change noticed so far is delivered to it; answers is called whenever it has begun
@@ -154,7 +169,13 @@ func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error, an
 				continue
 			}
 		}
-		if f.edition.Until(ctx, func() error { return steps[state](ctx) }) != nil {
+		err := f.edition.Until(ctx, func() error {
+			if now, _ := f.State(); now != state {
+				return nil // it was noted meanwhile
+			}
+			return steps[state](ctx)
+		})
+		if err != nil {
 			return
 		}
 	}
@@ -501,6 +522,11 @@ func (f *Fill) switchTo(ctx context.Context, caughtUp func(context.Context) erro
 	if !f.fence.Holds() {
 		<-ctx.Done()
 		return ctx.Err()
+	}
+	if live, _, err := f.store.Live(ctx, record); err != nil {
+		return fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
+	} else if live != nil && live.Number > record.Number && record.State != reindex.Returning {
+		return fmt.Errorf("%s does not answer: %w", record.Name(), records.ErrOvertaken)
 	}
 	change := f.engine.Switch
 	if taker, can := f.engine.Engine.(engine.TakerOver); can && record.TakesOver {

@@ -451,3 +451,55 @@ func TestWhatAnEngineMakesOfDocuments(t *testing.T) {
 		<-done
 	})
 }
+
+// forgetful are records that answer to the switch of an edition that it is not known whether it was recorded.
+type forgetful struct{ *model.Records }
+
+func (f *forgetful) SaveSwitched(ctx context.Context, e *records.Edition, keep time.Duration) error {
+	if err := f.Records.SaveSwitched(ctx, e, keep); err != nil {
+		return err
+	}
+	return errors.New("connection lost")
+}
+
+// An edition whose switch was recorded, without an answer, and that another one has taken the place of
+// meanwhile, does not take the public name again (small storm, seed 60000815).
+func TestAnAnswerToTheSwitchGetsLost(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		first := &records.Edition{Index: "huts", State: reindex.Preparing, Shape: model.Shape(), Engine: "main"}
+		r := &rig{table: model.NewTable(100), engine: model.NewEngine(), store: model.NewRecords(first)}
+		r.open(first)
+		r.fill.store = &forgetful{r.store}
+		r.fill.judge.store = r.fill.store
+		ctx, stop := context.WithCancel(t.Context())
+		go r.e.Run(ctx, model.Claimed())
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			r.fill.Run(ctx, r.e.Barrier, func(context.Context) {})
+		}()
+		time.Sleep(time.Minute)
+		later, err := r.store.NewEdition(ctx, model.Shape(), "main", 1, records.Course{})
+		if err == nil {
+			err = r.store.SaveSwitched(ctx, later, time.Hour)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := r.engine.Switch(ctx, "huts", later.Name()); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Minute)
+		if now := r.engine.Switched(); now != later.Name() {
+			t.Errorf("%s has taken the name", now)
+		}
+		r.fill.Note(reindex.Previous, records.Course{})
+		time.Sleep(time.Minute)
+		if state, _ := r.fill.State(); state != reindex.Previous || r.engine.Switched() != later.Name() {
+			t.Errorf("%s, while %s has the name", state, r.engine.Switched())
+		}
+		stop()
+		<-r.e.Ended()
+		<-done
+	})
+}

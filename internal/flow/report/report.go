@@ -369,7 +369,7 @@ func inSync(s *api.IndexStatus, now time.Time) {
 		}
 		s.State = api.StateDiffers
 		s.Sentence = fmt.Sprintf(
-			"%s not what the database makes of it: %s. pingo drift show %s tells why, pingo repair %s mends.",
+			"%s not what their rows make: %s. pingo drift show %s tells why, pingo repair %s mends.",
 			count(d.Differing, "document is", "documents are"), drift.Summary(kinds), s.Name, s.Name)
 	case d != nil && d.ApartSince != nil:
 		s.State = api.StateDiffers
@@ -484,7 +484,7 @@ func Overall(s *api.Status, ready bool) {
 		}
 		return
 	}
-	what := map[string]string{api.StateCatchingUp: "catching up", api.StateFilling: "being filled", api.StateDiffers: "not what the database makes of it", api.StateWaiting: "waiting", api.StateBlocked: "blocked and needs you"}[s.State]
+	what := map[string]string{api.StateCatchingUp: "catching up", api.StateFilling: "being filled", api.StateDiffers: "not what the rows make", api.StateWaiting: "waiting", api.StateBlocked: "blocked and needs you"}[s.State]
 	is := "is"
 	if len(named[worst]) > 1 {
 		is, what = "are", strings.Replace(what, "needs you", "need you", 1)

@@ -117,7 +117,7 @@ func (j *job) scan(ctx context.Context) error {
 	if err != nil && !errors.Is(err, errEnough) {
 		return fmt.Errorf("looking up the documents of %s: %w", j.c.edition.Record.Name(), err)
 	}
-	_, err = j.confirm(ctx, rowless, 0)
+	_, _, err = j.confirm(ctx, rowless, 0)
 	return err
 }
 
@@ -126,7 +126,6 @@ var errEnough = errors.New("enough")
 // span is a range of keys.
 type span struct {
 	after, upto []string
-	whole       bool
 }
 
 // segment compares the rows of a tree after a key, about so many, with so many side by side.
@@ -141,20 +140,25 @@ func (j *job) segment(ctx context.Context, t *shape.Tree, after []string, most, 
 		if err != nil {
 			return s, err
 		}
-		spans = append(spans, span{after, end, j.whole.Next()})
+		spans = append(spans, span{after, end})
 		planned += rows
 		if after, s.Upto = end, end; end == nil {
 			break
 		}
 	}
 	var err error
-	s.Rows, s.Differing, err = j.spans(ctx, t, spans, side)
+	s.Rows, s.Differing, s.Unsettled, err = j.spans(ctx, t, spans, side)
 	return s, err
 }
 
-// spans compares ranges of a tree. It returns how many rows there were, and how many of their documents
-// are not proven to be right.
-func (j *job) spans(ctx context.Context, t *shape.Tree, spans []span, side int) (rows, differing int64, err error) {
+// spans compares ranges of a tree. It returns how many rows there were, how many of their documents differ
+// now, and of how many nobody could tell.
+func (j *job) spans(
+	ctx context.Context,
+	t *shape.Tree,
+	spans []span,
+	side int,
+) (rows, differing, unsettled int64, err error) {
 	var mu sync.Mutex // guards what follows
 	var suspects []compare.Different
 	group, within := errgroup.WithContext(ctx)
@@ -172,10 +176,10 @@ func (j *job) spans(ctx context.Context, t *shape.Tree, spans []span, side int) 
 	})
 	for range min(side, len(spans)) {
 		group.Go(func() error {
-			r := j.c.of.Range(t)
+			r := j.c.of.Range(t, j.whole)
 			for s := range next {
 				began := time.Now()
-				n, bytes, err := r.Compare(within, s.after, s.upto, s.whole)
+				n, bytes, err := r.Compare(within, s.after, s.upto)
 				if err != nil {
 					return err
 				}
@@ -196,15 +200,19 @@ func (j *job) spans(ctx context.Context, t *shape.Tree, spans []span, side int) 
 		})
 	}
 	if err := group.Wait(); err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
-	differing, err = j.confirm(ctx, suspects, rows)
-	return rows, differing, err
+	differing, unsettled, err = j.confirm(ctx, suspects, rows)
+	return rows, differing, unsettled, err
 }
 
 // confirm looks again at documents that differ, out of so many compared, and records and mends those that
-// differ all the same. It returns how many are not proven to be right then.
-func (j *job) confirm(ctx context.Context, suspects []compare.Different, compared int64) (left int64, err error) {
+// differ all the same. It returns how many differ then, and of how many nobody could tell.
+func (j *job) confirm(
+	ctx context.Context,
+	suspects []compare.Different,
+	compared int64,
+) (left, unsettled int64, err error) {
 	missing := drift.Found{Compared: compared, Kinds: map[drift.Kind]int64{}}
 	for _, d := range suspects {
 		missing.Kinds[d.Kind]++
@@ -214,19 +222,19 @@ func (j *job) confirm(ctx context.Context, suspects []compare.Different, compare
 		wrong, err := j.c.of.Confirm(ctx, some, compare.Confirming{CaughtUp: j.c.settle, Failing: j.c.edition.Failing})
 		if errors.Is(err, errUnsettled) {
 			j.tell(func(o *drift.Outcome) { o.Unsettled += int64(len(some)) })
-			left += int64(len(some))
+			unsettled += int64(len(some))
 			continue
 		}
 		if err != nil {
-			return left, err
+			return left, unsettled, err
 		}
 		n, err := j.found(ctx, wrong, emptied)
 		left += n
 		if err != nil {
-			return left, err
+			return left, unsettled, err
 		}
 	}
-	return left, nil
+	return left, unsettled, nil
 }
 
 // found records documents that are not what their rows make, and mends those that may be.

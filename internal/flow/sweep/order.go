@@ -142,7 +142,7 @@ func (c *Checker) all(ctx context.Context, j *job) error {
 
 // sample compares some documents, spread over the keys.
 func (c *Checker) sample(ctx context.Context, j *job, rows int64) error {
-	j.tell(func(o *drift.Outcome) { o.Rows, o.Compared = min(rows, j.asked.Most), 0 })
+	j.tell(func(o *drift.Outcome) { o.Compared = 0 })
 	found, err := c.of.Rows(ctx, compare.Options{
 		Rows: rows, Most: j.asked.Most, Content: j.whole.Of,
 		Wait: func(ctx context.Context, documents, bytes int, took time.Duration) error {
@@ -153,7 +153,7 @@ func (c *Checker) sample(ctx context.Context, j *job, rows int64) error {
 	if err != nil {
 		return err
 	}
-	_, err = j.confirm(ctx, found.Different, found.Compared)
+	_, _, err = j.confirm(ctx, found.Different, found.Compared)
 	return err
 }
 
@@ -180,7 +180,7 @@ func (c *Checker) between(ctx context.Context, j *job, refuse func(string, ...an
 	last := bounds[0]
 	err := c.reader.Keys(ctx, t, bounds[0], bounds[1], func(key []string) error {
 		if rows++; rows%lookedUp == 0 {
-			spans = append(spans, span{last, slices.Clone(key), j.whole.Next()})
+			spans = append(spans, span{last, slices.Clone(key)})
 			last = slices.Clone(key)
 		}
 		return nil
@@ -189,7 +189,7 @@ func (c *Checker) between(ctx context.Context, j *job, refuse func(string, ...an
 		return err
 	}
 	j.tell(func(o *drift.Outcome) { o.Rows, o.Compared = rows, 0 })
-	_, _, err = j.spans(ctx, t, append(spans, span{last, bounds[1], j.whole.Next()}), workers)
+	_, _, _, err = j.spans(ctx, t, append(spans, span{last, bounds[1]}), workers)
 	return err
 }
 

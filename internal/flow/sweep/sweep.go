@@ -127,7 +127,7 @@ func (c *Checker) Status() Status {
 
 const (
 	// tryAgain is how soon something is tried again that failed, or cannot be done now.
-	tryAgain = 5 * time.Second
+	tryAgain = 2 * time.Second
 	// idleFor is how soon it is looked again whether there is anything to do.
 	idleFor = 30 * time.Second
 	// betweenRounds is how long there is at least between the beginnings of two rounds.
@@ -217,6 +217,8 @@ type steady struct {
 func (s *steady) next(ctx context.Context) time.Duration {
 	c, now, policy := s.c, time.Now(), s.c.policy()
 	switch {
+	case c.state().Pending():
+		return tryAgain
 	case c.state() != reindex.Switched || c.edition.Missed.Load() != nil:
 		return idleFor
 	case c.edition.Waiting() > 0 || c.edition.Trouble.Get() != nil: // fresh changes go first
@@ -317,6 +319,9 @@ func (c *Checker) countedRows() int64 {
 // newJob is a job with what the definition says where it was not asked for something else.
 func (c *Checker) newJob(asked drift.Asked) *job {
 	policy := c.policy()
+	c.mu.Lock()
+	round := c.coverage.Round
+	c.mu.Unlock()
 	j := &job{c: c, asked: asked, mend: asked.Mend, few: policy.Few, whole: compare.Share{Of: policy.Content}}
 	if j.mend == "" {
 		j.mend = policy.Repair
@@ -324,6 +329,7 @@ func (c *Checker) newJob(asked drift.Asked) *job {
 	if asked.Content != nil {
 		j.whole.Of = *asked.Content
 	}
+	j.whole.From = j.whole.Of * float64(round%1000) // others in each round
 	j.pace.Documents = asked.Documents
 	if policy.Documents > 0 && (j.pace.Documents == 0 || policy.Documents < j.pace.Documents) {
 		j.pace.Documents = policy.Documents
@@ -347,7 +353,7 @@ func (c *Checker) step(ctx context.Context, j *job, side int) (over bool, err er
 	}
 	rows := c.countedRows()
 	most := drift.SegmentRows(rows)
-	if side > 1 { // larger ones keep all busy
+	if side > 1 && rows > 10_000 { // larger ones keep all busy
 		most *= 4
 	}
 	s, err := j.segment(ctx, c.edition.Record.Shape.Trees[at.Tree], at.After, most, side)

@@ -84,7 +84,8 @@ func (r *Records) SaveEdition(_ context.Context, e *records.Edition) error {
 // SaveSwitched records that an edition answers.
 func (r *Records) SaveSwitched(_ context.Context, e *records.Edition, keep time.Duration) error {
 	return r.fenced(e, func(known records.Edition) error {
-		if known.State == reindex.Cancelled || known.State != reindex.Returning && r.overtaken(e) {
+		is := known.State == reindex.Switched || known.State == reindex.Returning
+		if known.State == reindex.Cancelled || !is && r.overtaken(e) {
 			return records.ErrOvertaken
 		}
 		until := time.Now().Add(keep)

@@ -29,7 +29,8 @@ type recorded struct {
 	applied    []*records.Applied
 	editions   map[edition]records.Edition
 	numbered   map[string]int
-	births     int // of the world, as history is: they never go back
+	births     int // of the world, as lines are: they never go back
+	lines      int // of history, that there were
 	history    int
 	chunks     map[chunk]records.Chunk
 	failed     map[documentOf]records.Failed
@@ -105,11 +106,12 @@ func (r recorded) copy() recorded {
 func (r *Records) Restore(copied any, on bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	births, history := r.births, r.history
+	births, lines := r.births, r.lines
 	r.recorded = copied.(recorded).copy()
-	r.births = births
+	r.births, r.lines = births, lines
 	if on {
-		r.history = history + 1
+		r.lines++
+		r.history = r.lines
 	}
 }
 
