@@ -271,11 +271,7 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, " 99999: There is no such row") {
 		t.Error(out)
 	}
-	if out := w.must("trace", "huts", "7"); !strings.Contains(
-		out,
-		"The document in the engine is what the row makes now.",
-	) ||
-		!strings.Contains(out, "The index is in sync") {
+	if out := w.must("trace", "huts", "7"); !strings.Contains(out, "The engine holds what the row makes now.") {
 		t.Error(out)
 	}
 	pgtest.Exec(t, lodge, `ALTER TABLE guest_notes RENAME written_at TO "writtenAt"`)

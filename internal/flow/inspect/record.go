@@ -146,6 +146,9 @@ func (d *Drifts) onTheirWay(ctx context.Context, e *Edition, t *shape.Tree, valu
 	}
 	for name, src := range e.Sources {
 		depth, err := src.Depth(ctx)
+		if source.FaultOf(err) == source.NoCapture {
+			continue // the status says that changes are not noticed
+		}
 		if err != nil {
 			return w, fmt.Errorf("asking source %s: %w", name, err)
 		}
