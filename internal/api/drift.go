@@ -167,3 +167,14 @@ type WaitingChange struct {
 	Op     string    `json:"op"`
 	At     time.Time `json:"at"`
 }
+
+// Alert is the data of an event that is sent when an index passes a limit, and when that is over.
+type Alert struct {
+	Index string `json:"index"`
+	// About is lag, failed, differing or blocked.
+	About  string `json:"about"  enum:"lag,failed,differing,blocked"`
+	Raised bool   `json:"raised"`
+	// Sentence says how it is, and Since when the limit was passed.
+	Sentence string    `json:"sentence"`
+	Since    time.Time `json:"since"`
+}

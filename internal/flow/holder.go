@@ -17,6 +17,7 @@ import (
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
+	"pingo/internal/flow/alarm"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/lease"
@@ -198,6 +199,9 @@ func (h *holder) run(ctx context.Context) {
 			}
 		})
 		h.work.Go(func() { h.read(ctx, x) })
+		h.work.Go(func() {
+			alarm.Run(ctx, func() []api.IndexStatus { return h.currentStatus(x).Indexes }, h.connections.Alerts, h.log)
+		})
 	}
 	for {
 		select {

@@ -10,6 +10,7 @@ import (
 	"sort"
 	"strings"
 
+	"pingo/internal/core/alert"
 	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 )
@@ -87,6 +88,14 @@ type Definition struct {
 	Sources []*Source
 	Engines []*Engine
 	Indexes []*Index
+	// Alerts say whom to tell when something is wrong for long.
+	Alerts Alerts
+}
+
+// Alerts say when somebody is told, and where events are sent; URL is empty when they are only logged.
+type Alerts struct {
+	URL, Secret Secret
+	Limits      alert.Limits
 }
 
 // Source is an application database.

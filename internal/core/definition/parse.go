@@ -16,6 +16,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"gopkg.in/yaml.v3"
 
+	"pingo/internal/core/alert"
 	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 )
@@ -25,7 +26,7 @@ import (
 // A non-empty list of findings means that the definition cannot be used. What is not
 // Broken in it can still be looked at.
 func Parse(files []File, kinds Kinds, look Lookup) (*Definition, Findings) {
-	d := &decoder{def: &Definition{}, kinds: kinds, lookup: look}
+	d := &decoder{def: &Definition{Alerts: Alerts{Limits: alert.DefaultLimits}}, kinds: kinds, lookup: look}
 	for _, f := range files {
 		d.file = f.Name
 		d.document(f)
@@ -104,6 +105,7 @@ func (d *decoder) document(f File) {
 		"sources": func(_, v *yaml.Node) { d.each(v, "sources", d.source) },
 		"engines": func(_, v *yaml.Node) { d.each(v, "engines", d.engine) },
 		"indexes": func(_, v *yaml.Node) { d.each(v, "indexes", d.index) },
+		"alerts":  func(_, v *yaml.Node) { d.alerts(v) },
 	})
 }
 

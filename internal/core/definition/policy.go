@@ -138,6 +138,39 @@ func (d *decoder) drift(p *drift.Policy, v *yaml.Node) {
 	})
 }
 
+// alerts reads whom to tell, and when.
+func (d *decoder) alerts(v *yaml.Node) {
+	a := &d.def.Alerts
+	var url, secret scalar
+	limit := func(into *int64, what string) func(_, v *yaml.Node) {
+		return func(_, v *yaml.Node) { *into = int64(d.number(v, what, 0, 1e12)) }
+	}
+	d.object(v, "alerts", fields{
+		"url":       func(_, v *yaml.Node) { url = d.text(v, "url") },
+		"secret":    func(_, v *yaml.Node) { secret = d.text(v, "secret") },
+		"lag":       func(_, v *yaml.Node) { a.Limits.Lag = d.span(v, "lag", time.Second, longestKept) },
+		"blocked":   func(_, v *yaml.Node) { a.Limits.Blocked = d.span(v, "blocked", time.Second, longestKept) },
+		"failed":    limit(&a.Limits.Failed, "failed"),
+		"differing": limit(&a.Limits.Differing, "differing"),
+	})
+	if url.text == "" {
+		return
+	}
+	a.URL = d.secretURL(url, "alerts", []string{"https", "http"})
+	a.Secret = Secret{Written: secret.text, Pos: secret.pos}
+	if secret.text == "" || reference.ReplaceAllString(secret.text, "") != "" {
+		d.find(
+			url.pos,
+			"events are signed, with a secret that is written nowhere in the definition",
+			"put a secret of Standard Webhooks (whsec_ and base64) into an environment variable, and write secret: ${NAME}",
+		)
+		return
+	}
+	if _, err := a.Secret.Reveal(d.lookup); err != nil {
+		d.find(secret.pos, err.Error(), "set it where pingo serve runs, then try again")
+	}
+}
+
 // expect reads searches whose outcome is known.
 func (d *decoder) expect(v *yaml.Node) (out []reindex.Expectation) {
 	const example = "write - { search: words, finds: KEY, among: 3 }"

@@ -122,12 +122,12 @@ func (f *Fill) Note(state reindex.State, course records.Course) {
 		now == reindex.Returning && state == reindex.Switched
 	if ahead || now == reindex.Switched && state == reindex.Previous ||
 		now == reindex.Previous && state == reindex.Returning {
-		f.move(state)
+		move(f, state)
 	}
 }
 
-// move takes up a step that others have recorded; the caller holds mu.
-func (f *Fill) move(to reindex.State) {
+// move has a fill take up a step that others have recorded; the caller holds mu.
+func move(f *Fill, to reindex.State) {
 	f.record.State = to
 	select {
 	case f.noted <- struct{}{}:
@@ -140,7 +140,7 @@ func (f *Fill) Stepped() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.record.State == reindex.Switched {
-		f.move(reindex.Previous)
+		move(f, reindex.Previous)
 	}
 }
 

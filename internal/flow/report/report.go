@@ -50,8 +50,12 @@ func (f *Fed) Oldest() time.Time {
 // there are more.
 const unreadAfter = 5 * time.Second
 
-// usualLag is how old the oldest change may be of an index that is in sync, or as old as nearly all were of late.
-const usualLag = 250 * time.Millisecond
+const (
+	// usualLag is how old the oldest change may be of an index that is in sync; or as old as nearly all were
+	// of late, but not older than mostLag.
+	usualLag = 250 * time.Millisecond
+	mostLag  = 3 * time.Second
+)
 
 // Trouble is a trouble as the API has it.
 func Trouble(t *stats.Trouble) *api.Trouble {
@@ -354,7 +358,7 @@ func inSync(s *api.IndexStatus, now time.Time) {
 	}
 	d := s.Drift
 	switch {
-	case lag > max(usualLag, time.Duration(s.Lag.P99*float64(time.Millisecond))):
+	case lag > max(usualLag, min(mostLag, time.Duration(s.Lag.P99*float64(time.Millisecond)))):
 		s.State = api.StateCatchingUp
 		s.Sentence = fmt.Sprintf(
 			"Behind by %s: %s waiting to be delivered%s",

@@ -1,0 +1,124 @@
+// Package alert says when something has been wrong for long enough to tell somebody, and when that is over.
+package alert
+
+import (
+	"cmp"
+	"slices"
+	"time"
+)
+
+// Limits are what an index may come to before somebody is told.
+type Limits struct {
+	// Lag is how old its oldest change may be, and Blocked for how long it may be blocked or wait.
+	Lag, Blocked time.Duration
+	// Failed documents and Differing ones that there may be.
+	Failed, Differing int64
+}
+
+// DefaultLimits hold where a definition says nothing.
+var DefaultLimits = Limits{Lag: time.Minute, Blocked: time.Minute}
+
+// What a limit is about.
+const (
+	Lag       = "lag"
+	Blocked   = "blocked"
+	Failed    = "failed"
+	Differing = "differing"
+)
+
+// Reading is how an index stands towards one limit.
+type Reading struct {
+	Index, What string
+	Over        bool
+	// Sentence says how it is.
+	Sentence string
+}
+
+// Event is that a limit was passed, or is no more.
+type Event struct {
+	Reading
+	Raised bool
+	// Since is since when the limit was passed.
+	Since time.Time
+}
+
+// How long a limit must be passed until it is told, and not be passed until it is over: what comes and goes is
+// told once.
+const (
+	raiseAfter = 10 * time.Second
+	clearAfter = 30 * time.Second
+)
+
+// Watch tells events from readings. The zero value is ready. It is not safe for concurrent use.
+type Watch struct {
+	known map[string]*alarm
+}
+
+type alarm struct {
+	over, fine time.Time // since when it is so, zero when it is not
+	raised     bool
+	since      time.Time
+	last       Reading
+}
+
+// Look takes in how everything stands, and lists what is to be told, in order. What has no reading any more
+// is over.
+func (w *Watch) Look(now time.Time, readings []Reading) (out []Event) {
+	if w.known == nil {
+		w.known = map[string]*alarm{}
+	}
+	seen := map[string]bool{}
+	for _, r := range readings {
+		id := r.Index + " " + r.What
+		seen[id] = true
+		a := w.known[id]
+		if a == nil {
+			if !r.Over {
+				continue
+			}
+			a = &alarm{}
+			w.known[id] = a
+		}
+		out = append(out, a.look(now, r)...)
+		if !a.raised && !r.Over {
+			delete(w.known, id)
+		}
+	}
+	for id, a := range w.known {
+		if seen[id] {
+			continue
+		}
+		r := a.last
+		r.Over, r.Sentence = false, "nobody tells of it any more"
+		out = append(out, a.look(now, r)...)
+		if !a.raised {
+			delete(w.known, id)
+		}
+	}
+	slices.SortFunc(out, func(a, b Event) int { return cmp.Or(cmp.Compare(a.Index, b.Index), cmp.Compare(a.What, b.What)) })
+	return out
+}
+
+func (a *alarm) look(now time.Time, r Reading) []Event {
+	a.last = r
+	if r.Over {
+		a.fine = time.Time{}
+		if a.over.IsZero() {
+			a.over = now
+		}
+		if a.raised || now.Sub(a.over) < raiseAfter {
+			return nil
+		}
+		a.raised, a.since = true, a.over
+		return []Event{{r, true, a.since}}
+	}
+	a.over = time.Time{}
+	if a.fine.IsZero() {
+		a.fine = now
+	}
+	if !a.raised || now.Sub(a.fine) < clearAfter {
+		return nil
+	}
+	a.raised = false
+	return []Event{{r, false, a.since}}
+}
