@@ -97,7 +97,7 @@ func run(ctx context.Context, rows int, only, out string) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, *pgx.Conn) error
-	}{{"fill", b.fill}, {"documents", b.documents}, {"changes", b.changes}, {"writes", b.writes}, {"real", b.real}, {"standin", b.standin}, {"events", b.events}, {"ways", b.ways}, {"pace", b.pace}} {
+	}{{"fill", b.fill}, {"documents", b.documents}, {"changes", b.changes}, {"writes", b.writes}, {"real", b.real}, {"standin", b.standin}, {"events", b.events}, {"ways", b.ways}, {"pace", b.pace}, {"drift", b.drift}} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), part.name) {
 			continue
 		}

@@ -4,6 +4,7 @@ import { useCallback, useEffect, useState } from 'react';
 import { NavLink, Route, Routes } from 'react-router-dom';
 import { call, LiveContext, queryClient, SessionContext, useEvents, type Session } from './api';
 import { Definition } from './pages/Definition';
+import { Failed } from './pages/Failed';
 import { IndexPage } from './pages/IndexPage';
 import { NotFound } from './pages/NotFound';
 import { Overview } from './pages/Overview';
@@ -38,10 +39,11 @@ function Shell({ caller, leave }: { caller: Session; leave: (c: null) => void })
           <Stack direction="row" sx={{ alignItems: 'center', gap: { xs: 1.5, sm: 3 }, height: 56 }}>
             <Stack direction="row" sx={{ alignItems: 'center', gap: 1 }}>
               <img src="/icon.svg" alt="" width={26} height={26} />
-              <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '-0.02em' }}>Pingo</Typography>
+              <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '-0.02em', display: { xs: 'none', sm: 'inline' } }}>Pingo</Typography>
             </Stack>
             <Stack component="nav" aria-label="Pages" direction="row" sx={{ gap: { xs: 1.5, sm: 2.5 }, flexGrow: 1, '& a': { color: 'text.secondary', textDecoration: 'none', fontSize: '0.9rem', py: 1 }, '& a.active': { color: 'text.primary', fontWeight: 600 } }}>
               <NavLink to="/" end>Overview</NavLink>
+              <NavLink to="/failed">Failed</NavLink>
               <NavLink to="/definition">Definition</NavLink>
             </Stack>
             <SchemeButton />
@@ -57,6 +59,7 @@ function Shell({ caller, leave }: { caller: Session; leave: (c: null) => void })
           <Route path="/indexes/:name/:tab?" element={<IndexPage />} />
           <Route path="/sources/:name" element={<SourcePage />} />
           <Route path="/definition" element={<Definition />} />
+          <Route path="/failed" element={<Failed />} />
           <Route path="*" element={<NotFound />} />
         </Routes>
       </Container>

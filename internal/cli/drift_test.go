@@ -323,7 +323,7 @@ indexes:
 	is("9999", "none", "no such row")
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = 'bottomless' WHERE id = 8")
 	w.index(10*time.Second, "it is refused", "tarns", func(ix api.IndexStatus) bool { return ix.Failed == 1 })
-	if traced := is("8", "refused", "expression of the definition fails"); traced.Failed == nil ||
+	if traced := is("8", "refused", "The expression of field depth fails on the row: depth::int"); traced.Failed == nil ||
 		!strings.Contains(traced.Failed.Reason, "bottomless") || traced.Next == "" {
 		t.Errorf("%+v", traced)
 	}

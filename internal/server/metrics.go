@@ -40,6 +40,20 @@ var (
 		"engine",
 	)
 	failedMetric  = metric("index_failed_documents", "Failed documents now.", "index", "source", "engine")
+	differingMetric = metric(
+		"index_differing_documents",
+		"Documents that are known not to be what their rows make.",
+		"index",
+		"source",
+		"engine",
+	)
+	provenMetric = metric(
+		"index_proven_share",
+		"Share of the rows whose documents were found to be what the rows make within the last day, from 0 to 1.",
+		"index",
+		"source",
+		"engine",
+	)
 	waitingMetric = metric(
 		"index_waiting_documents",
 		"Documents that wait to be delivered.",
@@ -156,6 +170,10 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 			gauge(documentsMetric, float64(*ix.Documents), labels()...)
 		}
 		gauge(failedMetric, float64(ix.Failed), labels()...)
+		if ix.Drift != nil {
+			gauge(differingMetric, float64(ix.Drift.Differing), labels()...)
+			gauge(provenMetric, ix.Drift.Day, labels()...)
+		}
 		gauge(waitingMetric, float64(ix.Waiting), labels()...)
 		counter(deliveredMetric, ix.Delivered, labels()...)
 		counter(builtMetric, ix.Built, labels()...)

@@ -37,7 +37,7 @@ export function Drift({ ix }: { ix: IndexStatus }) {
             <Box>
               <Typography variant="h2">{status.differing > 0 ? `${count(status.differing)} ${status.differing === 1 ? 'document differs' : 'documents differ'}` : capital(status.sentence)}</Typography>
               <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5, maxWidth: '70ch' }}>
-                {status.differing > 0 ? `The others: ${status.sentence}.` : 'Rows and documents are compared both ways, slowly, all the time. A check does it at once.'}
+                {status.differing > 0 ? `${capital(status.sentence)}.` : 'Rows and documents are compared both ways, slowly, all the time. A check does it at once.'}
               </Typography>
             </Box>
           </Stack>
@@ -119,8 +119,7 @@ const ages: { within: number; word: string; strength: number }[] = [
 // Strip shows the rows in the order of their keys, coloured by when they were compared.
 function Strip({ drift }: { drift: All }) {
   const rows = Math.max(1, drift.segments.reduce((n, s) => n + s.rows, 0));
-  const look = (at?: string, differing = 0) => {
-    if (differing > 0) return 'var(--mui-palette-warning-main)';
+  const look = (at?: string) => {
     const age = at ? ages.find((a) => Date.now() - Date.parse(at) < a.within) : undefined;
     return age ? `color-mix(in srgb, var(--mui-palette-success-main) ${age.strength}%, var(--mui-palette-background-paper))` : 'var(--mui-palette-divider)';
   };
@@ -129,7 +128,9 @@ function Strip({ drift }: { drift: All }) {
       <Box role="img" aria-label={`${percent(drift.status.day)} of the rows were compared within a day`} sx={{ display: 'flex', height: 18, borderRadius: 1, overflow: 'hidden', gap: drift.segments.length < 80 ? '1px' : 0 }}>
         {drift.segments.map((s, i) => (
           <Tooltip key={i} title={`${count(s.rows)} rows, ${s.at ? `compared ${ago(s.at)}` : 'never compared'}${s.differing ? `, ${count(s.differing)} differed` : ''}`}>
-            <Box sx={{ width: `${(100 * s.rows) / rows}%`, minWidth: s.rows > 0 ? 2 : 0, bgcolor: look(s.at, s.differing) }} />
+            <Box sx={{ width: `${(100 * s.rows) / rows}%`, minWidth: s.rows > 0 ? 2 : 0, display: 'flex', bgcolor: look(s.at) }}>
+              {s.differing > 0 && <Box sx={{ ml: 'auto', minWidth: 4, width: `${Math.min(100, (100 * s.differing) / Math.max(1, s.rows))}%`, bgcolor: 'warning.main' }} />}
+            </Box>
           </Tooltip>
         ))}
         {drift.segments.length === 0 && <Box sx={{ flex: 1, bgcolor: 'divider' }} />}
@@ -138,7 +139,7 @@ function Strip({ drift }: { drift: All }) {
         <span>Rows by key, compared within</span>
         {ages.map((a) => <Legend key={a.word} color={look(new Date(Date.now() - a.within * 0.9).toISOString())}>{a.word}</Legend>)}
         <Legend color={look()}>never</Legend>
-        <Legend color={look(undefined, 1)}>some differed</Legend>
+        <Legend color="var(--mui-palette-warning-main)">some differed</Legend>
       </Stack>
     </Box>
   );

@@ -12,14 +12,14 @@ export function FailedDocuments({ name, failed, show }: { name: string; failed: 
   return (
     <Paper component="section" id="failed" aria-label="Failed documents" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, borderColor: 'error.main' }}>
       <Typography variant="h2" gutterBottom>{count(failed)} failed {failed === 1 ? 'document' : 'documents'}</Typography>
-      <Typography variant="body2" sx={{ color: 'text.secondary', mb: 1.5, maxWidth: '80ch' }}>The engine refused these. Each is tried again when its row changes, and leaves this list when it is accepted. Nothing else waits for it.</Typography>
+      <Typography variant="body2" sx={{ color: 'text.secondary', mb: 1.5, maxWidth: '80ch' }}>They could not be built, or the engine refused them. Each is tried again when its row changes, and leaves this list when it is accepted. Nothing else waits for it.</Typography>
       {error && <Notice color="error">{error.message}</Notice>}
       <Stack sx={{ gap: 2 }}>{data?.map((g) => <Group key={g.cause} name={name} group={g} again={again} treated={() => setAgain((n) => n + 1)} show={show} />)}</Stack>
     </Paper>
   );
 }
 
-function Group({ name, group: g, again, treated, show }: { name: string; group: FailedGroup; again: number; treated: () => void; show: (key: string) => void }) {
+export function Group({ name, group: g, again, treated, show }: { name: string; group: FailedGroup; again: number; treated: () => void; show: (key: string) => void }) {
   const may = useMay('operator');
   const [said, setSaid] = useState('');
   const [error, setError] = useState('');

@@ -3,6 +3,7 @@ package retry
 import (
 	"fmt"
 	"regexp"
+	"strings"
 
 	"github.com/cespare/xxhash/v2"
 )
@@ -34,12 +35,17 @@ const AsTheEngineSays = "The engine refuses the document for the reason that it 
 
 var (
 	quoted  = regexp.MustCompile(`\B'[^']*'|"[^"]*"`) // not the ' of a word such as field's
-	numbers = regexp.MustCompile(`\d+`)
+	numbers = regexp.MustCompile(`SQLSTATE \w+|\d+`)
 )
 
-// Pattern takes quoted words and numbers out of a refusal's words.
+// Pattern takes quoted words and numbers out of a refusal's words, but for the codes of a database's errors.
 func Pattern(reason string) string {
-	return numbers.ReplaceAllString(quoted.ReplaceAllString(reason, "…"), "#")
+	return numbers.ReplaceAllStringFunc(quoted.ReplaceAllString(reason, "…"), func(m string) string {
+		if strings.HasPrefix(m, "SQLSTATE") {
+			return m
+		}
+		return "#"
+	})
 }
 
 // WrongType explains a value that does not fit its field.

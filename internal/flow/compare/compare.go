@@ -60,6 +60,8 @@ type Result struct {
 	// mostDifferent; More are those beyond.
 	Different []Different
 	More      int64
+	// Requests were sent to the engine, and Fetched documents read as a whole.
+	Requests, Fetched int64
 }
 
 // Different is a document that is not what its row makes.
@@ -127,6 +129,7 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 				return err
 			}
 			out.Compared += int64(r.Compared)
+			out.Requests, out.Fetched = out.Requests+int64(r.Requests), out.Fetched+int64(r.Fetched)
 			out.add(r.Different)
 			if o.Wait == nil {
 				return nil

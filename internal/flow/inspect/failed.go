@@ -4,13 +4,17 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"pingo/internal/api"
+	"pingo/internal/core/document"
 	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/records"
+	"pingo/internal/source"
 )
 
 // FailedGroups gathers failed documents by cause, of all indexes when none is named.
@@ -112,6 +116,9 @@ func (i *Inspector) FailedDocument(ctx context.Context, index, key string) (*api
 	if f.Document != nil {
 		out.Document = json.RawMessage(*f.Document)
 	}
+	if f.Kind == "source" {
+		i.blame(ctx, index, key, out)
+	}
 	if out.Now, err = i.Preview(ctx, index, key); err != nil {
 		out.Verdict = "What the row makes now is not known: " + err.Error()
 		return out, nil
@@ -177,4 +184,43 @@ func (i *Inspector) DismissFailed(
 	}
 	gone, err := i.Records.DismissFailed(ctx, record, keys)
 	return len(gone), record, err
+}
+
+// blame says which field of the root, or where, fails on a row that cannot be read, as far as it is one of them.
+func (i *Inspector) blame(ctx context.Context, index, key string, out *api.FailedDetail) {
+	e, err := i.Edition(ctx, index)
+	if err != nil {
+		return // what is known is told
+	}
+	at, values, err := document.ParseKey(e.Record.Shape, key)
+	if err != nil {
+		return
+	}
+	t := e.Record.Shape.Trees[at]
+	fails := func(where string, columns ...shape.Column) bool {
+		root := *t.Root()
+		root.Columns = append(slices.Clone(root.Columns[:len(root.Key)]), columns...)
+		root.Fields, root.Children, root.Where = nil, nil, where
+		set := document.NewSet(&shape.Tree{Index: t.Index, Name: t.Name, Nodes: []*shape.Node{&root}})
+		return source.FaultOf(e.Reader.ReadKeys(ctx, set, [][]string{values})) == source.BadValue
+	}
+	root := t.Root()
+	if root.Where != "" && fails(root.Where) {
+		out.Explanation = fmt.Sprintf("where fails on the row: %s. Correct the row or the condition.", root.Where)
+		return
+	}
+	for n, f := range root.Fields {
+		if f.At < 0 {
+			continue
+		}
+		if c := root.Columns[f.At]; fails("", c) {
+			out.Field = t.FieldPath(root, n)
+			what := "The column of field " + out.Field + " cannot be read"
+			if c.Expression != "" {
+				what = "The expression of field " + out.Field + " fails on the row: " + c.Expression
+			}
+			out.Explanation = what + ". Correct the row or the expression."
+			return
+		}
+	}
 }

@@ -4,6 +4,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -488,12 +489,30 @@ func Overall(s *api.Status, ready bool) {
 		}
 		return
 	}
-	what := map[string]string{api.StateCatchingUp: "catching up", api.StateFilling: "being filled", api.StateDiffers: "not what the rows make", api.StateWaiting: "waiting", api.StateBlocked: "blocked and needs you"}[s.State]
+	if s.State == api.StateDiffers {
+		s.Sentence = differs(s.Indexes, named[worst])
+		return
+	}
+	what := map[string]string{api.StateCatchingUp: "catching up", api.StateFilling: "being filled", api.StateWaiting: "waiting", api.StateBlocked: "blocked and needs you"}[s.State]
 	is := "is"
 	if len(named[worst]) > 1 {
 		is, what = "are", strings.Replace(what, "needs you", "need you", 1)
 	}
 	s.Sentence = fmt.Sprintf("%s %s %s.", strings.Join(named[worst], ", "), is, what)
+}
+
+// differs says of which indexes documents differ, and how many.
+func differs(all []api.IndexStatus, names []string) string {
+	var n int64
+	for _, ix := range all {
+		if ix.Drift != nil && slices.Contains(names, ix.Name) {
+			n += ix.Drift.Differing
+		}
+	}
+	if n == 0 {
+		return fmt.Sprintf("The counts of rows and documents of %s do not fit.", strings.Join(names, ", "))
+	}
+	return fmt.Sprintf("%s of %s not what their rows make.", count(n, "document", "documents"), strings.Join(names, ", ")+map[bool]string{true: " is", false: " are"}[n == 1])
 }
 
 func count(n int64, one, many string) string {

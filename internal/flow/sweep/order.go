@@ -153,6 +153,7 @@ func (c *Checker) sample(ctx context.Context, j *job, rows int64) error {
 	if err != nil {
 		return err
 	}
+	j.tell(func(o *drift.Outcome) { o.Requests, o.Fetched = found.Requests, found.Fetched })
 	_, _, err = j.confirm(ctx, found.Different, found.Compared)
 	return err
 }
