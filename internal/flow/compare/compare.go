@@ -48,7 +48,7 @@ type Options struct {
 	Rows, Most int64
 	// Content is the share of documents that are compared as a whole, not by their fingerprints alone.
 	Content float64
-	// Wait is called after so many documents and bytes, and holds up the rest.
+	// Wait is called after so many documents and bytes, which the source took so long for, and holds up the rest.
 	Wait func(ctx context.Context, documents, bytes int, took time.Duration) error
 }
 
@@ -123,7 +123,6 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	for _, t := range e.shape.Trees {
 		r := e.Range(t, Share{Of: o.Content})
 		err := Spread(ctx, e.reader, t, o.Rows, o.Most, func(after, upto []string) error {
-			began := time.Now()
 			rows, bytes, err := r.Compare(ctx, after, upto)
 			if err != nil {
 				return err
@@ -134,7 +133,7 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 			if o.Wait == nil {
 				return nil
 			}
-			return o.Wait(ctx, rows, bytes, time.Since(began))
+			return o.Wait(ctx, rows, bytes, r.Took)
 		})
 		if err != nil {
 			return nil, err
@@ -170,8 +169,9 @@ type Range struct {
 	// rows make.
 	Compared  int
 	Different []Different
-	// Requests were sent to the engine, and Fetched documents read as a whole.
+	// Requests were sent to the engine, and Fetched documents read as a whole; the source Took so long.
 	Requests, Fetched int
+	Took              time.Duration
 	each              func(key string) // called for each that was compared
 }
 
@@ -186,7 +186,9 @@ func (e *Edition) Range(t *shape.Tree, whole Share) *Range {
 func (r *Range) Compare(ctx context.Context, after, upto []string) (rows, bytes int, err error) {
 	r.Compared, r.Different, r.Requests, r.Fetched = 0, nil, 0, 0
 	r.set.Reset()
+	began := time.Now()
 	err = r.edition.reader.ReadRange(ctx, r.set, after, upto)
+	r.Took = time.Since(began)
 	rows, bytes = r.set.Rows(0).Len(), r.set.Bytes()
 	switch {
 	case source.FaultOf(err) == source.BadValue:

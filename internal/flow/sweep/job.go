@@ -31,8 +31,9 @@ type job struct {
 	mu     sync.Mutex // guards what follows
 	out    drift.Outcome
 	budget reindex.Budget
-	strain reindex.Strain
 	sizer  reindex.Sizer
+	// looking and reading are how the source does, asked for keys and for whole documents.
+	looking, reading reindex.Strain
 	gone   int64 // documents that a repair has deleted
 }
 
@@ -66,12 +67,14 @@ func (j *job) recast(cause drift.Cause, n int64) {
 	})
 }
 
-// wait keeps the pace after so many documents, and leaves a strained source alone.
-func (j *job) wait(ctx context.Context, documents, bytes int, took time.Duration) error {
+// wait keeps the pace after so many documents, and leaves a source alone that is strained by how long it took.
+func (j *job) wait(ctx context.Context, strain *reindex.Strain, documents, bytes int, took time.Duration) error {
 	now := time.Now()
 	j.mu.Lock()
-	j.sizer.Saw(documents, bytes)
-	rest := j.strain.Rest(documents, took)
+	if bytes > 0 {
+		j.sizer.Saw(documents, bytes)
+	}
+	rest := strain.Rest(documents, took)
 	j.budget.Spend(j.pace, documents, bytes, now)
 	wait := max(rest, j.budget.Wait(now))
 	j.mu.Unlock()
@@ -103,7 +106,7 @@ func (j *job) scan(ctx context.Context) error {
 		if len(rowless) > records.MostDifferences { // they are enough to see what is wrong
 			return errEnough
 		}
-		return j.wait(ctx, n, 0, time.Since(began))
+		return j.wait(ctx, &j.looking, n, 0, time.Since(began))
 	}
 	err := j.c.engine.Scan(ctx, j.c.edition.Record.Name(), func(key, _ string) error {
 		if keys = append(keys, key); len(keys) < lookedUp {
@@ -178,7 +181,6 @@ func (j *job) spans(
 		group.Go(func() error {
 			r := j.c.of.Range(t, j.whole)
 			for s := range next {
-				began := time.Now()
 				n, bytes, err := r.Compare(within, s.after, s.upto)
 				if err != nil {
 					return err
@@ -192,7 +194,7 @@ func (j *job) spans(
 					o.Requests += int64(r.Requests)
 					o.Fetched += int64(r.Fetched)
 				})
-				if err := j.wait(within, n, bytes, time.Since(began)); err != nil {
+				if err := j.wait(within, &j.reading, n, bytes, r.Took); err != nil {
 					return err
 				}
 			}

@@ -147,7 +147,7 @@ func (c *Checker) sample(ctx context.Context, j *job, rows int64) error {
 		Rows: rows, Most: j.asked.Most, Content: j.whole.Of,
 		Wait: func(ctx context.Context, documents, bytes int, took time.Duration) error {
 			j.tell(func(o *drift.Outcome) { o.Compared += int64(documents) })
-			return j.wait(ctx, documents, bytes, took)
+			return j.wait(ctx, &j.reading, documents, bytes, took)
 		},
 	})
 	if err != nil {
