@@ -70,9 +70,20 @@ func (b *bench) drift(ctx context.Context, conn *pgx.Conn) error {
 	}
 	fill, check := median(fills), median(checks)
 	b.report("drift/fill", fill, "rows/s", "from its beginning until all rows are sent")
-	b.report("drift/check", check, "rows/s", "all documents looked up in the source, all rows compared, a tenth of them as a whole")
+	b.report(
+		"drift/check",
+		check,
+		"rows/s",
+		"all documents looked up in the source, all rows compared, a tenth of them as a whole",
+	)
 	b.report("drift/ratio", check/fill, "", "a check against a fill")
-	b.report("drift/load", float64(last.Requests)/float64(last.Compared)*1000, "requests", "to the engine for 1,000 documents, beside the listing; %d documents read as a whole", last.Fetched)
+	b.report(
+		"drift/load",
+		float64(last.Requests)/float64(last.Compared)*1000,
+		"requests",
+		"to the engine for 1,000 documents, beside the listing; %d documents read as a whole",
+		last.Fetched,
+	)
 	b.report("drift/memory", memory, "MB", "most that the service had, fills and checks")
 	return nil
 }

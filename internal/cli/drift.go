@@ -101,7 +101,8 @@ func (a *App) driftCheck() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if content != "" {
 				var percent float64
-				if _, err := fmt.Sscanf(strings.TrimSuffix(content, "%"), "%g", &percent); err != nil || !strings.HasSuffix(content, "%") {
+				if _, err := fmt.Sscanf(strings.TrimSuffix(content, "%"), "%g", &percent); err != nil ||
+					!strings.HasSuffix(content, "%") {
 					return UsageError{Err: fmt.Errorf("--content is a share such as 10%%, not %q", content)}
 				}
 				share := percent / 100
@@ -139,7 +140,9 @@ func (a *App) driftStop() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var id int64
 			if _, err := fmt.Sscan(args[1], &id); err != nil {
-				return UsageError{Err: fmt.Errorf("a check has a number, as pingo drift show lists it, not %q", args[1])}
+				return UsageError{
+					Err: fmt.Errorf("a check has a number, as pingo drift show lists it, not %q", args[1]),
+				}
 			}
 			o, err := a.client().AskDrift(cmd.Context(), args[0], api.DriftAction{Action: api.DriftStop, ID: id})
 			if err != nil {
@@ -182,7 +185,14 @@ func (a *App) order(ctx context.Context, index string, action api.DriftAction, n
 				bar = progressbar.NewOptions64(2*max(o.Rows, 1), progressbar.OptionSetWriter(a.Err),
 					progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) }))
 			}
-			bar.Describe(fmt.Sprintf("%s of %s rows, %d differ", humanize.Comma(o.Compared), humanize.Comma(o.Rows), o.Differing))
+			bar.Describe(
+				fmt.Sprintf(
+					"%s of %s rows, %d differ",
+					humanize.Comma(o.Compared),
+					humanize.Comma(o.Rows),
+					o.Differing,
+				),
+			)
 			_ = bar.Set64(min(o.Compared+o.Scanned, 2*max(o.Rows, 1))) // a bar that is not drawn is no failure
 		}
 	}
@@ -206,8 +216,16 @@ func (a *App) showOrder(o *api.DriftOrder) {
 	for _, cause := range slices.Sorted(maps.Keys(o.Causes)) {
 		fmt.Fprintf(a.Out, "  %s: %s\n", cause, documents(o.Causes[cause]))
 	}
-	fmt.Fprintf(a.Out, "  took %s; %s of the engine looked up, %s read as a whole, %s requests for the others\n",
-		inWords(o.EndedAt.Sub(*o.BeganAt).Seconds()), documents(o.Scanned), humanize.Comma(o.Fetched), humanize.Comma(o.Requests))
+	fmt.Fprintf(
+		a.Out,
+		"  took %s; %s of the engine looked up, %s read as a whole, %s requests for the others\n",
+		inWords(
+			o.EndedAt.Sub(*o.BeganAt).Seconds(),
+		),
+		documents(o.Scanned),
+		humanize.Comma(o.Fetched),
+		humanize.Comma(o.Requests),
+	)
 }
 
 func (a *App) repair() *cobra.Command {
@@ -217,7 +235,9 @@ func (a *App) repair() *cobra.Command {
 		Use: "repair INDEX [KEY...]", Short: "Build documents anew and send them again: those that were found to differ, or those named",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return UsageError{Err: fmt.Errorf("%s takes an index, and keys if only those are meant", cmd.CommandPath())}
+				return UsageError{
+					Err: fmt.Errorf("%s takes an index, and keys if only those are meant", cmd.CommandPath()),
+				}
 			}
 			return nil
 		},
@@ -236,7 +256,13 @@ deleted. Afterwards they are compared again. Without keys, those are mended that
 				}
 				if d.Matching == 0 {
 					return a.Print(d, func() {
-						fmt.Fprintf(a.Out, "No document of %s is known to differ: %s. pingo drift check %s looks.\n", d.Index, d.Status.Sentence, d.Index)
+						fmt.Fprintf(
+							a.Out,
+							"No document of %s is known to differ: %s. pingo drift check %s looks.\n",
+							d.Index,
+							d.Status.Sentence,
+							d.Index,
+						)
 					})
 				}
 				if dry {
@@ -286,7 +312,13 @@ func (a *App) showTraced(t *api.Traced) {
 		fmt.Fprintf(a.Out, "  waiting   %s of %s, made at %s\n", c.Op, c.Table, c.At.Local().Format(time.DateTime))
 	}
 	if f := t.Failed; f != nil {
-		fmt.Fprintf(a.Out, "  failed    %s, last at %s: %s\n", times(f.Attempts), f.LastAt.Local().Format(time.DateTime), f.Reason)
+		fmt.Fprintf(
+			a.Out,
+			"  failed    %s, last at %s: %s\n",
+			times(f.Attempts),
+			f.LastAt.Local().Format(time.DateTime),
+			f.Reason,
+		)
 	}
 	if len(t.Fields) > 0 {
 		fmt.Fprintln(a.Out, "\n  - in the engine   + as the row makes it now")

@@ -92,8 +92,13 @@ func (s *sqlSaboteur) get(key string) (doc map[string]any) {
 }
 
 func (s *sqlSaboteur) put(key string, doc map[string]any) {
-	_, err := s.conn.Exec(context.Background(), "INSERT INTO "+s.table+` (pingo_key, pingo_version, pingo_document) VALUES ($1, 1, $2)
-		ON CONFLICT (pingo_key) DO UPDATE SET pingo_document = excluded.pingo_document`, key, doc)
+	_, err := s.conn.Exec(
+		context.Background(),
+		"INSERT INTO "+s.table+` (pingo_key, pingo_version, pingo_document) VALUES ($1, 1, $2)
+		ON CONFLICT (pingo_key) DO UPDATE SET pingo_document = excluded.pingo_document`,
+		key,
+		doc,
+	)
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -194,7 +199,8 @@ func (w *world) sabotage(search string) {
 	})
 
 	for index, engine := range engines {
-		if o := w.order(0, "drift", "check", index); o.Differing != 0 || o.Compared < 3000 || o.Scanned < 3000 || o.Unsettled != 0 {
+		if o := w.order(0, "drift", "check", index); o.Differing != 0 || o.Compared < 3000 || o.Scanned < 3000 ||
+			o.Unsettled != 0 {
 			t.Errorf("%s before anything was done: %+v", index, o)
 		}
 		want := planted{}
@@ -222,7 +228,8 @@ func (w *world) sabotage(search string) {
 		}
 		w.found(index, want)
 		w.index(10*time.Second, "it is said", index, func(ix api.IndexStatus) bool {
-			return ix.State == api.StateDiffers && strings.Contains(ix.Sentence, "29 documents are not what their rows make")
+			return ix.State == api.StateDiffers &&
+				strings.Contains(ix.Sentence, "29 documents are not what their rows make")
 		})
 		for key, state := range map[string]string{"1": "missing", "11": "altered", "21": "stale", "9001": "orphaned", "900": "good", "99999": "none"} {
 			traced, err := w.client.Trace(t.Context(), index, key)
@@ -248,10 +255,14 @@ func (w *world) sabotage(search string) {
 	}
 
 	// Rows change while capture is off, which nobody could see.
-	pgtest.Exec(t, lodge, `BEGIN; ALTER TABLE tarns DISABLE TRIGGER USER; UPDATE tarns SET name = 'unseen' WHERE id BETWEEN 31 AND 38;
+	pgtest.Exec(
+		t,
+		lodge,
+		`BEGIN; ALTER TABLE tarns DISABLE TRIGGER USER; UPDATE tarns SET name = 'unseen' WHERE id BETWEEN 31 AND 38;
 		DELETE FROM tarns WHERE id BETWEEN 41 AND 48; INSERT INTO tarns SELECT i, 'unseen', 0 FROM generate_series(7001, 7005) i;
 		DO $$ DECLARE t name; BEGIN FOR t IN SELECT tgname FROM pg_trigger WHERE tgrelid = 'tarns'::regclass LOOP
-			EXECUTE format('ALTER TABLE tarns ENABLE ALWAYS TRIGGER %I', t); END LOOP; END $$; COMMIT`)
+			EXECUTE format('ALTER TABLE tarns ENABLE ALWAYS TRIGGER %I', t); END LOOP; END $$; COMMIT`,
+	)
 	for index := range engines {
 		want := planted{}
 		want.add("stale", "change not noticed", numbers(31, 38)...)
@@ -272,7 +283,8 @@ func (w *world) sabotage(search string) {
 			engine.put(fmt.Sprint(20_000+n), map[string]any{"name": "mine"})
 		}
 		o := w.order(1, "drift", "check", index, "--repair")
-		if o.Causes["engine's index emptied"] < 2000 || o.Kinds["orphaned"] != 60 || o.Held == 0 || o.Repaired+o.Held != o.Differing {
+		if o.Causes["engine's index emptied"] < 2000 || o.Kinds["orphaned"] != 60 || o.Held == 0 ||
+			o.Repaired+o.Held != o.Differing {
 			t.Errorf("%+v", o)
 		}
 		w.order(0, "repair", index, "--yes", "--deletes")
@@ -293,8 +305,12 @@ func (w *world) sabotage(search string) {
 func TestTraceTellsWhy(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
-	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, depth text, drained boolean NOT NULL DEFAULT false);
-		INSERT INTO tarns SELECT i, 'tarn ' || i, i::text, i % 10 = 0 FROM generate_series(1, 500) i`)
+	pgtest.Exec(
+		t,
+		lodge,
+		`CREATE TABLE tarns (id int PRIMARY KEY, name text, depth text, drained boolean NOT NULL DEFAULT false);
+		INSERT INTO tarns SELECT i, 'tarn ' || i, i::text, i % 10 = 0 FROM generate_series(1, 500) i`,
+	)
 	w.serve()
 	w.must("apply", "--yes", w.write(`
 sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
@@ -324,7 +340,8 @@ indexes:
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = 'bottomless' WHERE id = 8")
 	w.index(10*time.Second, "it is refused", "tarns", func(ix api.IndexStatus) bool { return ix.Failed == 1 })
 	if traced := is("8", "refused", "The expression of field depth fails on the row: depth::int"); traced.Failed == nil ||
-		!strings.Contains(traced.Failed.Reason, "bottomless") || traced.Next == "" {
+		!strings.Contains(traced.Failed.Reason, "bottomless") ||
+		traced.Next == "" {
 		t.Errorf("%+v", traced)
 	}
 }

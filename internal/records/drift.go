@@ -150,7 +150,12 @@ func (r *Records) AskDrift(ctx context.Context, e *Edition, asked drift.Asked, b
 
 // NextOrder is the oldest order for an edition that has not ended; nil when there is none.
 func (r *Records) NextOrder(ctx context.Context, e *Edition) (*Order, error) {
-	list, err := r.orders(ctx, "WHERE index_name = $1 AND number = $2 AND ended_at IS NULL ORDER BY id LIMIT 1", e.Index, e.Number)
+	list, err := r.orders(
+		ctx,
+		"WHERE index_name = $1 AND number = $2 AND ended_at IS NULL ORDER BY id LIMIT 1",
+		e.Index,
+		e.Number,
+	)
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}

@@ -57,7 +57,11 @@ func askDrift(f *flow.Service, d *inspect.Drifts) echo.HandlerFunc {
 		switch {
 		case !slices.Contains(driftActions, asked.Action):
 			return problemf(
-				http.StatusBadRequest, "the action is one of %s, not %q", strings.Join(driftActions, ", "), asked.Action)
+				http.StatusBadRequest,
+				"the action is one of %s, not %q",
+				strings.Join(driftActions, ", "),
+				asked.Action,
+			)
 		case !slices.Contains([]string{"", "report", "all"}, asked.Repair):
 			return problemf(http.StatusBadRequest, "repair is report or all, not %q", asked.Repair)
 		case asked.Content != nil && (*asked.Content < 0 || *asked.Content > 1):

@@ -39,7 +39,7 @@ var (
 		"source",
 		"engine",
 	)
-	failedMetric  = metric("index_failed_documents", "Failed documents now.", "index", "source", "engine")
+	failedMetric    = metric("index_failed_documents", "Failed documents now.", "index", "source", "engine")
 	differingMetric = metric(
 		"index_differing_documents",
 		"Documents that are known not to be what their rows make.",

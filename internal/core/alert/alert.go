@@ -95,7 +95,10 @@ func (w *Watch) Look(now time.Time, readings []Reading) (out []Event) {
 			delete(w.known, id)
 		}
 	}
-	slices.SortFunc(out, func(a, b Event) int { return cmp.Or(cmp.Compare(a.Index, b.Index), cmp.Compare(a.What, b.What)) })
+	slices.SortFunc(
+		out,
+		func(a, b Event) int { return cmp.Or(cmp.Compare(a.Index, b.Index), cmp.Compare(a.What, b.What)) },
+	)
 	return out
 }
 

@@ -26,7 +26,7 @@ type Coverage struct {
 type Segment struct {
 	Tree int `json:"tree"`
 	// Upto is its last key; nil at the end of its tree.
-	Upto      []string  `json:"upto,omitempty"`
+	Upto []string `json:"upto,omitempty"`
 	Rows int64    `json:"rows"`
 	// Differing documents were found, and Unsettled ones, of which nobody could tell.
 	Differing int64     `json:"differing,omitempty"`
@@ -44,6 +44,10 @@ func SegmentRows(rows int64) int { return int(max(100, (rows+Segments-1)/Segment
 func (c *Coverage) Restart() {
 	c.Before, c.Done, c.Tree, c.After, c.Looked = c.All(), nil, 0, nil, false
 }
+
+// List notes that the engine's documents were listed, so that those without a row are known when the round is
+// over.
+func (c *Coverage) List() { c.Looked = true }
 
 // Scan notes that the engine's documents were looked up in the source, beginning at a time.
 func (c *Coverage) Scan(at time.Time) { c.Scanned, c.Looked = &at, true }
@@ -73,7 +77,13 @@ func rest(list []Segment, rows int64) []Segment {
 	}
 	if len(list) > 0 {
 		list[0].Rows -= rows
-		list[0].Differing, list[0].Unsettled = min(list[0].Differing, list[0].Rows), min(list[0].Unsettled, list[0].Rows)
+		list[0].Differing, list[0].Unsettled = min(
+			list[0].Differing,
+			list[0].Rows,
+		), min(
+			list[0].Unsettled,
+			list[0].Rows,
+		)
 	}
 	return list
 }

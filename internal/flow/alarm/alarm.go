@@ -89,13 +89,29 @@ func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 			out = append(out, alert.Reading{Index: ix.Name, What: what, Over: over, Sentence: sentence})
 		}
 		lag := time.Duration(ix.LagMS * float64(time.Millisecond))
-		add(alert.Lag, lag > limits.Lag, fmt.Sprintf("the oldest change that is not in the engine is %s old, and may be %s", lag.Round(time.Second), limits.Lag))
-		add(alert.Failed, ix.Failed > limits.Failed, fmt.Sprintf("there are %d failed documents, and may be %d", ix.Failed, limits.Failed))
+		add(
+			alert.Lag,
+			lag > limits.Lag,
+			fmt.Sprintf(
+				"the oldest change that is not in the engine is %s old, and may be %s",
+				lag.Round(time.Second),
+				limits.Lag,
+			),
+		)
+		add(
+			alert.Failed,
+			ix.Failed > limits.Failed,
+			fmt.Sprintf("there are %d failed documents, and may be %d", ix.Failed, limits.Failed),
+		)
 		differing := int64(0)
 		if ix.Drift != nil {
 			differing = ix.Drift.Differing
 		}
-		add(alert.Differing, differing > limits.Differing, fmt.Sprintf("%d documents are not what their rows make, and may be %d", differing, limits.Differing))
+		add(
+			alert.Differing,
+			differing > limits.Differing,
+			fmt.Sprintf("%d documents are not what their rows make, and may be %d", differing, limits.Differing),
+		)
 		waits := ix.State == api.StateBlocked || ix.State == api.StateWaiting
 		if ix.Trouble != nil {
 			waits = waits && now.Sub(ix.Trouble.Since) > limits.Blocked

@@ -45,7 +45,8 @@ func TestEventsAreSignedAndSentAgain(t *testing.T) {
 		if err == nil {
 			err = e.DataAs(&a)
 		}
-		if err != nil || e.Type() != "pingo.index.alert" || e.Subject() != "huts" || e.ID() != r.Header.Get("Webhook-Id") ||
+		if err != nil || e.Type() != "pingo.index.alert" || e.Subject() != "huts" ||
+			e.ID() != r.Header.Get("Webhook-Id") ||
 			r.Header.Get("Content-Type") != "application/cloudevents+json" {
 			t.Errorf("%v: %s", err, body)
 		}
@@ -55,16 +56,23 @@ func TestEventsAreSignedAndSentAgain(t *testing.T) {
 	var log bytes.Buffer
 	to := Target{URL: receiver.URL + "/secret-path", Secret: secret}
 	send(t.Context(), alert.Event{
-		Reading: alert.Reading{Index: "huts", What: alert.Differing, Over: true, Sentence: "3 documents differ"}, Raised: true, Since: time.Now(),
+		Reading: alert.Reading{
+			Index:    "huts",
+			What:     alert.Differing,
+			Over:     true,
+			Sentence: "3 documents differ",
+		}, Raised: true, Since: time.Now(),
 	}, func() (Target, error) { return to, nil }, slog.New(slog.NewTextHandler(&log, nil)))
-	if a := <-taken; a.Index != "huts" || a.About != "differing" || !a.Raised || a.Sentence != "3 documents differ" || asked.Load() != 3 {
+	if a := <-taken; a.Index != "huts" || a.About != "differing" || !a.Raised || a.Sentence != "3 documents differ" ||
+		asked.Load() != 3 {
 		t.Errorf("%+v after %d requests", a, asked.Load())
 	}
 	if !strings.Contains(log.String(), "alert not sent yet") || strings.Contains(log.String(), "secret") {
 		t.Error(log.String())
 	}
 	to.Secret = "no base64!"
-	if err := post(t.Context(), to, "1", nil); err == nil || !strings.Contains(err.Error(), "none of Standard Webhooks") {
+	if err := post(t.Context(), to, "1", nil); err == nil ||
+		!strings.Contains(err.Error(), "none of Standard Webhooks") {
 		t.Error(err)
 	}
 	to.Secret, to.URL = secret, "http://127.0.0.1:1/secret-path"

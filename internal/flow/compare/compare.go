@@ -20,7 +20,7 @@ import (
 )
 
 // atOnce is how many documents are read together.
-const atOnce = 250
+const atOnce = 500
 
 // Edition is what is compared. Make one with New.
 type Edition struct {
@@ -121,7 +121,7 @@ func Spread(
 func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	out := &Result{}
 	for _, t := range e.shape.Trees {
-		r := e.Range(t, Share{Of: o.Content})
+		r := e.Range(t, Share{Of: o.Content}, nil)
 		err := Spread(ctx, e.reader, t, o.Rows, o.Most, func(after, upto []string) error {
 			rows, bytes, err := r.Compare(ctx, after, upto)
 			if err != nil {
@@ -162,6 +162,7 @@ type Range struct {
 	edition *Edition
 	tree    *shape.Tree
 	whole   Share
+	listing *Listing // nil where fingerprints are asked for
 	set     *document.Set
 	arena   []byte
 
@@ -176,9 +177,9 @@ type Range struct {
 }
 
 // Range prepares to compare ranges of a tree. A share of the documents is compared as a whole, the others by
-// their fingerprints.
-func (e *Edition) Range(t *shape.Tree, whole Share) *Range {
-	return &Range{edition: e, tree: t, whole: whole, set: document.NewSet(t)}
+// their fingerprints: those of a listing, or as they are now when it is nil.
+func (e *Edition) Range(t *shape.Tree, whole Share, l *Listing) *Range {
+	return &Range{edition: e, tree: t, whole: whole, listing: l, set: document.NewSet(t)}
 }
 
 // Compare compares the documents of the rows after one key up to and with another. It returns how many rows
@@ -275,7 +276,7 @@ func (r *Range) some(ctx context.Context, from, to int) error {
 		stored, err = r.edition.engine.Get(ctx, r.edition.name, whole)
 		r.Requests, r.Fetched = r.Requests+1, r.Fetched+len(stored)
 	}
-	if err == nil && len(others) > 0 {
+	if err == nil && len(others) > 0 && r.listing == nil {
 		prints, err = r.edition.engine.Fingerprints(ctx, r.edition.name, others)
 		r.Requests++
 	}
@@ -287,13 +288,22 @@ func (r *Range) some(ctx context.Context, from, to int) error {
 		made := r.arena[start:ends[i]]
 		start = ends[i]
 		d := Different{Key: key, Made: document.Fingerprint(made)}
+		var print uint64
+		var has bool
+		if r.listing != nil {
+			print, has = r.listing.look(key) // also of those that are compared as a whole
+		}
 		if len(others) > 0 && key == others[0] {
 			others = others[1:]
-			print, has := prints[key]
+			if r.listing == nil {
+				var text string
+				text, has = prints[key]
+				print = printOf(text)
+			}
 			switch {
 			case !has:
 				d.Kind = drift.Missing
-			case print != d.Made:
+			case print != printOf(d.Made):
 				d.Kind = drift.Stale
 			}
 		} else if err := r.judge(&d, made, stored[key]); err != nil {
@@ -348,7 +358,7 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) 
 			if len(wanted[i]) == 0 {
 				continue
 			}
-			r := e.Range(t, Share{Of: 1})
+			r := e.Range(t, Share{Of: 1}, nil)
 			r.each = func(key string) { made[key] = true }
 			if err := r.readable(ctx, wanted[i]); err != nil {
 				return nil, err

@@ -96,7 +96,10 @@ func (d *Drifts) Show(ctx context.Context, index string, asked DriftAsked) (*api
 	out.Status = *report.Drift(coverage, kinds, causes, out.Rows, time.Now())
 	out.Status.Since = since
 	for cause, n := range causes {
-		out.Causes = append(out.Causes, api.CauseSentence{Cause: string(cause), Count: n, Sentence: drift.Sentences[cause]})
+		out.Causes = append(
+			out.Causes,
+			api.CauseSentence{Cause: string(cause), Count: n, Sentence: drift.Sentences[cause]},
+		)
 	}
 	slices.SortFunc(out.Causes, func(a, b api.CauseSentence) int { return strings.Compare(a.Cause, b.Cause) })
 	known := int64(0)
@@ -240,7 +243,10 @@ func (d *Drifts) Do(ctx context.Context, index, by string, a api.DriftAction) (*
 			return nil, &BadRequest{err}
 		}
 	}
-	if kinds := []drift.Kind{"", drift.Missing, drift.Stale, drift.Altered, drift.Orphaned}; !slices.Contains(kinds, drift.Kind(a.Kind)) {
+	if kinds := []drift.Kind{"", drift.Missing, drift.Stale, drift.Altered, drift.Orphaned}; !slices.Contains(
+		kinds,
+		drift.Kind(a.Kind),
+	) {
 		return nil, &BadRequest{fmt.Errorf("a document is missing, stale, altered or orphaned, not %q", a.Kind)}
 	}
 	if n := len(a.Keys); n > mostKeys {

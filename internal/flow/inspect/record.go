@@ -44,7 +44,14 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 	t := e.Record.Shape.Trees[tree]
 	if out.Row, err = hasRow(ctx, e.Reader, t, values); err != nil {
 		if source.FaultOf(err) == source.BadValue {
-			return nil, &BadRequest{fmt.Errorf("%q is no key of %s: %w", key, e.Sources[e.Record.Shape.SourceOf(t.Root())].Named(t.Root().Table), err)}
+			return nil, &BadRequest{
+				fmt.Errorf(
+					"%q is no key of %s: %w",
+					key,
+					e.Sources[e.Record.Shape.SourceOf(t.Root())].Named(t.Root().Table),
+					err,
+				),
+			}
 		}
 		return nil, err
 	}
@@ -137,7 +144,13 @@ type way struct {
 }
 
 // onTheirWay says which changes are on their way, and tells those of the row itself.
-func (d *Drifts) onTheirWay(ctx context.Context, e *Edition, t *shape.Tree, values []string, out *api.Traced) (w way, err error) {
+func (d *Drifts) onTheirWay(
+	ctx context.Context,
+	e *Edition,
+	t *shape.Tree,
+	values []string,
+	out *api.Traced,
+) (w way, err error) {
 	note := func(n int64, oldest *time.Time) {
 		w.changes += n
 		if n > 0 && oldest != nil && (w.oldest == nil || oldest.Before(*w.oldest)) {
@@ -183,8 +196,15 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 	ago := func(at time.Time) string { return humanize.RelTime(at, now, "ago", "from now") }
 	switch {
 	case t.Failed != nil:
-		say("refused", "Its document failed: "+t.Failed.Explanation,
-			fmt.Sprintf("Mend the row or the definition; it is tried again when the row changes, or with pingo failed retry %s %s.", t.Index, t.Key))
+		say(
+			"refused",
+			"Its document failed: "+t.Failed.Explanation,
+			fmt.Sprintf(
+				"Mend the row or the definition; it is tried again when the row changes, or with pingo failed retry %s %s.",
+				t.Index,
+				t.Key,
+			),
+		)
 	case same(t) && t.Inside:
 		say("good", "The engine holds what the row makes now.", "")
 	case same(t) && t.Row:
@@ -194,30 +214,65 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 		say("none", "There is no such row, and no document.", "")
 	case len(t.Changes) > 0:
 		c := t.Changes[len(t.Changes)-1]
-		say("waiting", fmt.Sprintf("A change of the row (%s, made %s) is in the journal and not delivered yet.", c.Op, ago(c.At)), waits(c.At, now))
+		say(
+			"waiting",
+			fmt.Sprintf("A change of the row (%s, made %s) is in the journal and not delivered yet.", c.Op, ago(c.At)),
+			waits(c.At, now),
+		)
 	case w.changes > 0:
-		v := fmt.Sprintf("The engine holds something else than the row makes now, while %s on the way.", counted(w.changes))
+		v := fmt.Sprintf(
+			"The engine holds something else than the row makes now, while %s on the way.",
+			counted(w.changes),
+		)
 		at := now
 		if w.oldest != nil {
 			at = *w.oldest
-			v = fmt.Sprintf("The engine holds something else than the row makes now, while %s on the way, the oldest made %s.", counted(w.changes), ago(at))
+			v = fmt.Sprintf(
+				"The engine holds something else than the row makes now, while %s on the way, the oldest made %s.",
+				counted(w.changes),
+				ago(at),
+			)
 		}
 		say("waiting", v, waits(at, now))
 	case !t.Inside && t.Row:
-		say(string(drift.Orphaned), "The engine holds a document of the row, although where keeps it out, and no change is on its way.", repair)
+		say(
+			string(drift.Orphaned),
+			"The engine holds a document of the row, although where keeps it out, and no change is on its way.",
+			repair,
+		)
 	case !t.Inside:
-		say(string(drift.Orphaned), "The engine holds a document, although there is no such row, and no change is on its way.", repair)
+		say(
+			string(drift.Orphaned),
+			"The engine holds a document, although there is no such row, and no change is on its way.",
+			repair,
+		)
 	case !stored:
-		say(string(drift.Missing), "The row belongs in the index, but the engine has no document of it, and no change is on its way.", repair)
+		say(
+			string(drift.Missing),
+			"The row belongs in the index, but the engine has no document of it, and no change is on its way.",
+			repair,
+		)
 	case len(t.Fields) > 0 && !slices.ContainsFunc(t.Fields, func(f api.FieldDifference) bool { return f.Path == definition.FingerprintField }):
-		say(string(drift.Altered), "Something other than Pingo has changed the document in the engine: it carries the row's fingerprint and holds something else.", repair)
+		say(
+			string(drift.Altered),
+			"Something other than Pingo has changed the document in the engine: it carries the row's fingerprint and holds something else.",
+			repair,
+		)
 	case !document.Written(tree, t.Stored):
 		say(string(drift.Stale), "Something other than Pingo has changed the document in the engine.", repair)
 	default:
-		say(string(drift.Stale), "The engine holds what another state of the row made, and no change is on its way: a change went unnoticed.", repair)
+		say(
+			string(drift.Stale),
+			"The engine holds what another state of the row made, and no change is on its way: a change went unnoticed.",
+			repair,
+		)
 	}
 	if t.Difference != nil && t.State == t.Difference.Kind {
-		t.Verdict += fmt.Sprintf(" A check found that %s; the likeliest cause: %s.", ago(t.Difference.FoundAt), t.Difference.Cause)
+		t.Verdict += fmt.Sprintf(
+			" A check found that %s; the likeliest cause: %s.",
+			ago(t.Difference.FoundAt),
+			t.Difference.Cause,
+		)
 	}
 }
 

@@ -52,7 +52,8 @@ func TestVerdictsOfATrace(t *testing.T) {
 			x.Failed = &api.FailedDetail{Explanation: "no number"}
 		}
 		verdict(x, tree, c.way, now)
-		if x.State != c.state || !strings.Contains(x.Verdict, c.verdict) || !strings.Contains(x.Next, c.next) || c.next == "" && x.Next != "" {
+		if x.State != c.state || !strings.Contains(x.Verdict, c.verdict) || !strings.Contains(x.Next, c.next) ||
+			c.next == "" && x.Next != "" {
 			t.Errorf("%+v: %s: %s %s", c, x.State, x.Verdict, x.Next)
 		}
 	}

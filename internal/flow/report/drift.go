@@ -9,7 +9,13 @@ import (
 )
 
 // Drift says how much of so many rows was compared, and what is known to differ.
-func Drift(c *drift.Coverage, kinds map[drift.Kind]int64, causes map[drift.Cause]int64, rows int64, now time.Time) *api.DriftStatus {
+func Drift(
+	c *drift.Coverage,
+	kinds map[drift.Kind]int64,
+	causes map[drift.Cause]int64,
+	rows int64,
+	now time.Time,
+) *api.DriftStatus {
 	wrong := kinds[drift.Missing] + kinds[drift.Stale] + kinds[drift.Altered] // the others have no row
 	out := &api.DriftStatus{
 		Hour:      c.Proven(rows, wrong, now.Add(-time.Hour)),

@@ -228,7 +228,9 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 		}
 		_, _, f.Minute = of.Delivered.Read()
 		waits := p.filling.Fill.Waits()
-		f.Waits, f.Halted, f.ByHand, f.Paused, f.Pace = waits.Why, waits.Halted, waits.ByHand, waits.Paused, pace(waits.Now)
+		f.Waits, f.Halted, f.ByHand, f.Paused, f.Pace = waits.Why, waits.Halted, waits.ByHand, waits.Paused, pace(
+			waits.Now,
+		)
 		if f.Halted || state != reindex.Filling { // nobody knows for how long
 			f.PerSecond, f.LeftMS = 0, 0
 		}
@@ -355,7 +357,11 @@ func inSync(s *api.IndexStatus, now time.Time) {
 	lag := time.Duration(s.LagMS * float64(time.Millisecond))
 	s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(s.Failed)
 	if lag > 0 {
-		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(lag) + exceptFailed(s.Failed)
+		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(
+			lag,
+		) + exceptFailed(
+			s.Failed,
+		)
 	}
 	d := s.Drift
 	switch {
@@ -380,7 +386,14 @@ func inSync(s *api.IndexStatus, now time.Time) {
 		s.State = api.StateDiffers
 		s.Sentence = fmt.Sprintf(
 			"The engine has %s for %s for %s, and nothing is on its way. A check looks which.",
-			count(deref(s.Documents), "document", "documents"), count(deref(s.Rows), "row", "rows"), span(now.Sub(*d.ApartSince)))
+			count(
+				deref(s.Documents),
+				"document",
+				"documents",
+			),
+			count(deref(s.Rows), "row", "rows"),
+			span(now.Sub(*d.ApartSince)),
+		)
 	}
 }
 
@@ -416,7 +429,12 @@ func fillSentence(s *api.IndexStatus) string {
 	case api.FillReady:
 		stopped := f.Stopped()
 		if f.ByHand {
-			return fmt.Sprintf("%s%s is filled and waits for you: say pingo reindex switch %s, or cancel.", lead, f.Edition, s.Name)
+			return fmt.Sprintf(
+				"%s%s is filled and waits for you: say pingo reindex switch %s, or cancel.",
+				lead,
+				f.Edition,
+				s.Name,
+			)
 		}
 		if len(stopped) == 0 {
 			return lead + f.Edition + " is ready and is about to take its place."
@@ -427,7 +445,11 @@ func fillSentence(s *api.IndexStatus) string {
 		}
 		return fmt.Sprintf(
 			"%s%s is filled and waits for you, since it is worse: %s. Mend what fails, or say pingo reindex switch %s, or cancel.",
-			lead, f.Edition, strings.Join(why, "; "), s.Name)
+			lead,
+			f.Edition,
+			strings.Join(why, "; "),
+			s.Name,
+		)
 	}
 	left := ""
 	if f.LeftMS > 0 {
@@ -512,7 +534,11 @@ func differs(all []api.IndexStatus, names []string) string {
 	if n == 0 {
 		return fmt.Sprintf("The counts of rows and documents of %s do not fit.", strings.Join(names, ", "))
 	}
-	return fmt.Sprintf("%s of %s not what their rows make.", count(n, "document", "documents"), strings.Join(names, ", ")+map[bool]string{true: " is", false: " are"}[n == 1])
+	return fmt.Sprintf(
+		"%s of %s not what their rows make.",
+		count(n, "document", "documents"),
+		strings.Join(names, ", ")+map[bool]string{true: " is", false: " are"}[n == 1],
+	)
 }
 
 func count(n int64, one, many string) string {

@@ -22,11 +22,15 @@ import (
 // job is a check or a repair: what is to be done, at which pace, and what has come of it.
 type job struct {
 	c     *Checker
+	began time.Time
 	asked drift.Asked
 	mend  string
 	few   int64
 	whole compare.Share
 	pace  reindex.Pace
+
+	// listing is what the engine held when a whole check began; nil for others.
+	listing *compare.Listing
 
 	mu     sync.Mutex // guards what follows
 	out    drift.Outcome
@@ -34,7 +38,7 @@ type job struct {
 	sizer  reindex.Sizer
 	// looking and reading are how the source does, asked for keys and for whole documents.
 	looking, reading reindex.Strain
-	gone   int64 // documents that a repair has deleted
+	gone             int64 // documents that a repair has deleted
 }
 
 // outcome is what has come of it so far.
@@ -126,6 +130,30 @@ func (j *job) scan(ctx context.Context) error {
 
 var errEnough = errors.New("enough")
 
+// list lists all documents of the engine, for a whole check. Where there are too many, they are looked up at
+// its end.
+func (j *job) list(ctx context.Context) (err error) {
+	j.listing, err = j.c.of.List(ctx, func(n int) {
+		j.tell(func(o *drift.Outcome) { o.Scanned += int64(n) })
+	})
+	if err != nil {
+		err = fmt.Errorf("listing the documents of %s: %w", j.c.edition.Record.Name(), err)
+	}
+	return err
+}
+
+// unseen looks at the documents that no row was found for.
+func (j *job) unseen(ctx context.Context) error {
+	if j.listing == nil {
+		return j.scan(ctx)
+	}
+	found, err := j.c.of.Unseen(ctx, j.listing, records.MostDifferences)
+	if err == nil {
+		_, _, err = j.confirm(ctx, found, 0)
+	}
+	return err
+}
+
 // span is a range of keys.
 type span struct {
 	after, upto []string
@@ -179,7 +207,7 @@ func (j *job) spans(
 	})
 	for range min(side, len(spans)) {
 		group.Go(func() error {
-			r := j.c.of.Range(t, j.whole)
+			r := j.c.of.Range(t, j.whole, j.listing)
 			for s := range next {
 				n, bytes, err := r.Compare(within, s.after, s.upto)
 				if err != nil {

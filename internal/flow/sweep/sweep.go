@@ -322,7 +322,14 @@ func (c *Checker) newJob(asked drift.Asked) *job {
 	c.mu.Lock()
 	round := c.coverage.Round
 	c.mu.Unlock()
-	j := &job{c: c, asked: asked, mend: asked.Mend, few: policy.Few, whole: compare.Share{Of: policy.Content}}
+	j := &job{
+		c:     c,
+		began: time.Now(),
+		asked: asked,
+		mend:  asked.Mend,
+		few:   policy.Few,
+		whole: compare.Share{Of: policy.Content},
+	}
 	if j.mend == "" {
 		j.mend = policy.Repair
 	}
@@ -344,7 +351,14 @@ func (c *Checker) step(ctx context.Context, j *job, side int) (over bool, err er
 	at := c.coverage
 	c.mu.Unlock()
 	now := time.Now()
-	if !at.Looked {
+	switch {
+	case !at.Looked && side > 1:
+		if err := j.list(ctx); err != nil {
+			return false, err
+		}
+		at.List()
+		return false, c.save(ctx, at)
+	case !at.Looked:
 		if err := j.scan(ctx); err != nil {
 			return false, err
 		}
@@ -354,7 +368,7 @@ func (c *Checker) step(ctx context.Context, j *job, side int) (over bool, err er
 	rows := c.countedRows()
 	most := drift.SegmentRows(rows)
 	if side > 1 && rows > 10_000 { // larger ones keep all busy
-		most *= 4
+		most *= 8
 	}
 	s, err := j.segment(ctx, c.edition.Record.Shape.Trees[at.Tree], at.After, most, side)
 	if err != nil {
@@ -362,6 +376,13 @@ func (c *Checker) step(ctx context.Context, j *job, side int) (over bool, err er
 	}
 	s.At = now
 	over = at.Took(s, len(c.edition.Record.Shape.Trees))
+	if over && side > 1 {
+		if err := j.unseen(ctx); err != nil {
+			return false, err
+		}
+		at.Scan(j.began)
+		at.Looked = false
+	}
 	return over, c.save(ctx, at)
 }
 
