@@ -216,6 +216,9 @@ func (a *App) showOrder(o *api.DriftOrder) {
 	for _, cause := range slices.Sorted(maps.Keys(o.Causes)) {
 		fmt.Fprintf(a.Out, "  %s: %s\n", cause, documents(o.Causes[cause]))
 	}
+	if o.Asked.Action != api.DriftCheck {
+		return
+	}
 	fmt.Fprintf(
 		a.Out,
 		"  took %s; %s of the engine looked up, %s read as a whole, %s requests for the others\n",

@@ -117,7 +117,7 @@ func (i *Inspector) FailedDocument(ctx context.Context, index, key string) (*api
 		out.Document = json.RawMessage(*f.Document)
 	}
 	if f.Kind == "source" {
-		i.blame(ctx, index, key, out)
+		blame(ctx, i, index, key, out)
 	}
 	if out.Now, err = i.Preview(ctx, index, key); err != nil {
 		out.Verdict = "What the row makes now is not known: " + err.Error()
@@ -187,7 +187,7 @@ func (i *Inspector) DismissFailed(
 }
 
 // blame says which field of the root, or where, fails on a row that cannot be read, as far as it is one of them.
-func (i *Inspector) blame(ctx context.Context, index, key string, out *api.FailedDetail) {
+func blame(ctx context.Context, i *Inspector, index, key string, out *api.FailedDetail) {
 	e, err := i.Edition(ctx, index)
 	if err != nil {
 		return // what is known is told
