@@ -345,3 +345,104 @@ indexes:
 		t.Errorf("%+v", traced)
 	}
 }
+
+// However slow or away the engine is, and whatever becomes of the service, nobody is told that an index is in sync
+// while a change that is older than nearly all changes take is not in the engine.
+func TestInSyncIsNeverSaidTooEarly(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, n int NOT NULL);
+		INSERT INTO tarns SELECT i, 0 FROM generate_series(1, 20) i`)
+	w.serve()
+	w.must("apply", "--yes", w.write(`
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  tarns: { engine: main, rows: lodge.tarns, fields: { n: { filter: true } } }
+`))
+	edition := w.edition("tarns")
+	type commit struct {
+		n  int
+		at time.Time
+	}
+	var mu sync.Mutex
+	commits := map[int][]commit{}
+	ctx, stop := context.WithCancel(t.Context())
+	var work sync.WaitGroup
+	defer work.Wait()
+	defer stop()
+	writer := pgtest.Connect(t, w.pg.URL("lodge"))
+	work.Go(func() {
+		for n := 1; ctx.Err() == nil; n++ {
+			id := n*7%20 + 1
+			if _, err := writer.Exec(context.Background(), "UPDATE tarns SET n = $2 WHERE id = $1", id, n); err != nil {
+				t.Error(err)
+				return
+			}
+			mu.Lock()
+			commits[id] = append(commits[id], commit{n, time.Now()})
+			mu.Unlock()
+			pause := 3 * time.Millisecond
+			if n%200 == 0 {
+				pause = 1200 * time.Millisecond // it is quiet now and then
+			}
+			time.Sleep(pause)
+		}
+	})
+	work.Go(func() {
+		for turn := 0; ctx.Err() == nil; turn++ {
+			w.fault([]string{`{}`, `{"slow_ms": 250}`, `{}`, `{"unavailable": 10}`}[turn%4])
+			time.Sleep(1500 * time.Millisecond)
+		}
+	})
+	keys, err := json.Marshal(map[string]any{"ids": numbers(1, 20)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	said, lies := 0, 0
+	for began := time.Now(); time.Since(began) < 15*time.Second && lies < 3; time.Sleep(5 * time.Millisecond) {
+		if since := time.Since(began); since > 7*time.Second && since < 7*time.Second+20*time.Millisecond {
+			w.kill()
+			w.serve()
+		}
+		status, err := w.client.Status(t.Context())
+		if err != nil || len(status.Indexes) == 0 || status.Indexes[0].State != api.StateInSync {
+			continue
+		}
+		said++
+		ix := status.Indexes[0]
+		before := status.At.Add(-max(250*time.Millisecond, time.Duration(ix.Lag.P99*float64(time.Millisecond))))
+		answer, err := http.Post(w.engine.URL+"/"+edition+"/_mget", "application/json", bytes.NewReader(keys))
+		if err != nil {
+			continue // it is away just now
+		}
+		var docs struct {
+			Docs []struct {
+				ID     string `json:"_id"`
+				Source struct{ N int } `json:"_source"`
+			}
+		}
+		err = json.NewDecoder(answer.Body).Decode(&docs)
+		answer.Body.Close()
+		if err != nil || answer.StatusCode != 200 {
+			continue
+		}
+		mu.Lock()
+		for _, d := range docs.Docs {
+			var id int
+			fmt.Sscan(d.ID, &id)
+			for _, c := range commits[id] {
+				if c.n > d.Source.N && c.at.Before(before) {
+					t.Errorf("%s at %s, with %.0f ms at p99: %s has %d, and not %d of %v before",
+						ix.Sentence, status.At.Format("05.000"), ix.Lag.P99, d.ID, d.Source.N, c.n, status.At.Sub(c.at))
+					lies++
+					break
+				}
+			}
+		}
+		mu.Unlock()
+	}
+	if said < 50 {
+		t.Errorf("in sync was said %d times only", said)
+	}
+}
