@@ -418,7 +418,7 @@ indexes:
 		}
 		var docs struct {
 			Docs []struct {
-				ID     string `json:"_id"`
+				ID     string          `json:"_id"`
 				Source struct{ N int } `json:"_source"`
 			}
 		}
@@ -444,5 +444,70 @@ indexes:
 	}
 	if said < 50 {
 		t.Errorf("in sync was said %d times only", said)
+	}
+}
+
+// A check that is under way when its process dies goes on where it was; one can be stopped; a sample says how sure
+// it is, and a range is no more than that.
+func TestChecksGoOnAfterARestart(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, seen int NOT NULL);
+		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, 3000) i`)
+	w.serve()
+	w.must("apply", "--yes", w.write(tarns("m", "    drift: { sweep: 0 }\n")))
+	ask := func(args ...string) (o api.DriftOrder) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(w.must(append(args, "-o", "json")...)), &o); err != nil {
+			t.Fatal(err)
+		}
+		return o
+	}
+	until := func(what string, id int64, ok func(o *api.DriftOrder) bool) (o *api.DriftOrder) {
+		t.Helper()
+		w.eventually(20*time.Second, what, func() (err error) {
+			if o, err = w.client.DriftOrder(t.Context(), "tarns", id); err == nil && !ok(o) {
+				err = fmt.Errorf("%+v", o)
+			}
+			return err
+		})
+		return o
+	}
+	o := ask("drift", "check", "tarns", "--documents", "400", "--no-wait")
+	until("it has begun", o.ID, func(o *api.DriftOrder) bool { return o.Compared > 1000 })
+	w.kill()
+	w.serve()
+	done := until("it ends", o.ID, func(o *api.DriftOrder) bool { return o.EndedAt != nil })
+	if done.Differing != 0 || done.Problem != "" || done.Compared < 3000 || done.Compared > 4000 {
+		t.Errorf("%+v", done)
+	}
+	w.index(10*time.Second, "all of it is proven", "tarns", func(ix api.IndexStatus) bool { return ix.Drift.Hour == 1 })
+
+	o = ask("drift", "check", "tarns", "--documents", "50", "--no-wait")
+	until("it has begun", o.ID, func(o *api.DriftOrder) bool { return o.Compared > 0 })
+	if out := w.must("drift", "stop", "tarns", fmt.Sprint(o.ID)); !strings.Contains(out, "it was stopped") {
+		t.Error(out)
+	}
+	if _, errs, code := w.run("drift", "stop", "tarns", fmt.Sprint(o.ID)); code != 1 ||
+		!strings.Contains(errs, "has ended already") {
+		t.Errorf("%d %s", code, errs)
+	}
+	if o := ask("drift", "check", "tarns", "--sample", "500"); o.Compared < 400 || o.Compared > 700 || o.Most < 0.001 ||
+		o.Most > 0.02 ||
+		!strings.Contains(o.Sentence, "95% certain") {
+		t.Errorf("%+v", o)
+	}
+	if o := ask("drift", "check", "tarns", "--after", "100", "--upto", "350"); o.Compared != 250 || o.Rows != 250 {
+		t.Errorf("%+v", o)
+	}
+	for args, words := range map[string]string{
+		"drift check lakes": "is not known", "drift check tarns --content much": "a share such as 10%",
+		"drift check tarns --sample 5 --after 7": "leave out after and upto", "repair tarns --kind odd": "missing, stale, altered or orphaned",
+		"drift check tarns --edition tarns-e9": "is not known", "drift stop tarns seven": "has a number", "repair": "takes an index",
+	} {
+		if _, errs, code := w.run(append(strings.Fields(args), "-o", "json")...); code == 0 ||
+			!strings.Contains(errs, words) {
+			t.Errorf("%s: exit %d: %s", args, code, errs)
+		}
 	}
 }

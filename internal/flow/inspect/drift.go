@@ -59,6 +59,9 @@ func (d *Drifts) Show(ctx context.Context, index string, asked DriftAsked) (*api
 	if err != nil {
 		return nil, err
 	}
+	if err := knownKind(asked.Kind); err != nil {
+		return nil, err
+	}
 	coverage, err := d.Records.Coverage(ctx, e.Record)
 	if err != nil {
 		return nil, fmt.Errorf("reading what was compared: %w", err)
@@ -243,11 +246,8 @@ func (d *Drifts) Do(ctx context.Context, index, by string, a api.DriftAction) (*
 			return nil, &BadRequest{err}
 		}
 	}
-	if kinds := []drift.Kind{"", drift.Missing, drift.Stale, drift.Altered, drift.Orphaned}; !slices.Contains(
-		kinds,
-		drift.Kind(a.Kind),
-	) {
-		return nil, &BadRequest{fmt.Errorf("a document is missing, stale, altered or orphaned, not %q", a.Kind)}
+	if err := knownKind(a.Kind); err != nil {
+		return nil, err
 	}
 	if n := len(a.Keys); n > mostKeys {
 		return nil, &BadRequest{fmt.Errorf("there are %d keys, and a repair may name %d", n, mostKeys)}
@@ -261,6 +261,14 @@ func (d *Drifts) Do(ctx context.Context, index, by string, a api.DriftAction) (*
 		return nil, fmt.Errorf("recording what is asked for: %w", err)
 	}
 	return d.Order(ctx, index, id)
+}
+
+// knownKind refuses what is no kind of difference; empty is any.
+func knownKind(kind string) error {
+	if kinds := []drift.Kind{"", drift.Missing, drift.Stale, drift.Altered, drift.Orphaned}; slices.Contains(kinds, drift.Kind(kind)) {
+		return nil
+	}
+	return &BadRequest{fmt.Errorf("a document is missing, stale, altered or orphaned, not %q", kind)}
 }
 
 // mostKeys is how many documents a repair may name.
