@@ -349,10 +349,17 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		return nil
 	}
 	checked := func() drift.Policy {
+		out := drift.DefaultPolicy
 		if ix := h.connections.Definition().Index(record.Index); ix != nil {
-			return ix.Drift
+			out = ix.Drift
 		}
-		return drift.DefaultPolicy
+		if slices.ContainsFunc(h.all(), func(other *fed) bool {
+			state, _ := other.Fill.State()
+			return other != f && other.record.Index == record.Index && state.Pending()
+		}) {
+			out.Every, out.Refresh = 0, 0 // the sweep waits for the edition that is being filled
+		}
+		return out
 	}
 	f.Checker = sweep.New(e, f.Fill, bulk, eng, h.records, checked, caughtUp, h.log)
 	ctx, f.cancel = context.WithCancel(ctx)
