@@ -240,8 +240,11 @@ func (s *steady) next(ctx context.Context) time.Duration {
 		return min(wait, idleFor)
 	}
 	c.mu.Lock()
-	starts, first := !c.coverage.Looked, c.coverage.Round == 0
+	starts, first, checked := !c.coverage.Looked, c.coverage.Round == 0, c.coverage.Checked()
 	c.mu.Unlock()
+	if starts && checked != nil && now.Sub(*checked) < betweenRounds && policy.Refresh == 0 {
+		return idleFor // a check, or the process before, has just been through all of it
+	}
 	if starts || s.job == nil {
 		asked := drift.Asked{Documents: firstPace}
 		if policy.Refresh > 0 {
