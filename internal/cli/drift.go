@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -100,9 +101,8 @@ func (a *App) driftCheck() *cobra.Command {
   pingo drift check huts --repair --documents 500`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if content != "" {
-				var percent float64
-				if _, err := fmt.Sscanf(strings.TrimSuffix(content, "%"), "%g", &percent); err != nil ||
-					!strings.HasSuffix(content, "%") {
+				percent, err := strconv.ParseFloat(strings.TrimSuffix(content, "%"), 64)
+				if err != nil || !strings.HasSuffix(content, "%") || !(percent >= 0 && percent <= 100) {
 					return UsageError{Err: fmt.Errorf("--content is a share such as 10%%, not %q", content)}
 				}
 				share := percent / 100
@@ -138,8 +138,8 @@ func (a *App) driftStop() *cobra.Command {
 		Use: "stop INDEX NUMBER", Short: "Stop a check or a repair", Args: Exactly(2, "an index and the number of a check"),
 		Example: "  pingo drift stop huts 7",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var id int64
-			if _, err := fmt.Sscan(args[1], &id); err != nil {
+			id, err := strconv.ParseInt(args[1], 10, 64)
+			if err != nil {
 				return UsageError{
 					Err: fmt.Errorf("a check has a number, as pingo drift show lists it, not %q", args[1]),
 				}

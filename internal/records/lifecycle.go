@@ -244,12 +244,16 @@ func (r *Records) CancelEdition(ctx context.Context, e *Edition) error {
 	return err
 }
 
-// DeleteEdition forgets an edition that the engine no longer has. Under a lease it keeps one that is
+// DeleteEdition forgets an edition that the engine no longer has, and ends what was asked for of it. Under a lease it keeps one that is
 // not cancelled: records that were restored may have forgotten why it was dropped.
 func (r *Records) DeleteEdition(ctx context.Context, e *Edition) error {
 	n, err := r.fenced(
 		ctx,
-		"DELETE FROM edition WHERE index_name = $3 AND number = $4 AND ($2 = '' OR state = 'cancelled') AND "+held,
+		`WITH gone AS (DELETE FROM edition WHERE index_name = $3 AND number = $4 AND ($2 = '' OR state = 'cancelled') AND `+held+`
+			RETURNING index_name, number),
+		ended AS (UPDATE drift_order o SET ended_at = now(), outcome = outcome || '{"problem": "the edition is gone"}'
+			FROM gone WHERE o.index_name = gone.index_name AND o.number = gone.number AND o.ended_at IS NULL)
+		SELECT FROM gone`,
 		e,
 	)
 	if err == nil && n == 0 {

@@ -9,6 +9,7 @@ import (
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/definition"
+	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
@@ -305,6 +306,10 @@ func TestStaleHoldersChangeNothing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	order, err := r.AskDrift(ctx, now, drift.Asked{}, "me")
+	if err != nil {
+		t.Fatal(err)
+	}
 	for what, do := range map[string]func() error{
 		"a step":              func() error { return r.SaveEdition(ctx, &then) },
 		"a chunk planned":     func() error { return r.PlanChunk(ctx, &then, Chunk{Number: 1}, 0, true) },
@@ -315,6 +320,9 @@ func TestStaleHoldersChangeNothing(t *testing.T) {
 		"out of the backlog":  func() error { return r.RemoveFromBacklog(ctx, &then, list) },
 		"a dropped edition":   func() error { return r.DeleteEdition(ctx, &then) },
 		"missed changes":      func() error { return r.SaveMissed(ctx, &then, "z", true) },
+		"what was compared":   func() error { return r.SaveCoverage(ctx, &then, &drift.Coverage{}) },
+		"a difference":        func() error { return r.SaveDifferences(ctx, &then, []Difference{{Key: "d"}}, nil) },
+		"the end of a check":  func() error { _, err := r.SaveOrder(ctx, &then, order, &drift.Outcome{}, true); return err },
 	} {
 		if err := do(); !errors.Is(err, ErrLost) {
 			t.Errorf("%s: %v", what, err)
@@ -418,5 +426,92 @@ func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 	}
 	if n, oldest, err := r.BacklogSize(ctx, e); err != nil || n != 0 || oldest != nil {
 		t.Errorf("a deleted edition has %d in its backlog since %v, %v", n, oldest, err)
+	}
+}
+
+// What is known of drift, and what was asked for, is kept with its edition, and ends with it.
+func TestDriftIsKept(t *testing.T) {
+	r, ctx := open(t, pgtest.URL(t)), t.Context()
+	version, err := r.Apply(ctx, nil, nil, "me")
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Source: "lodge"}, "main", version, Course{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	none, err := r.Coverage(ctx, e)
+	if err != nil || none.Round != 0 || none.Looked {
+		t.Errorf("%+v %v", none, err)
+	}
+	for round := range 2 {
+		if err := r.SaveCoverage(ctx, e, &drift.Coverage{Round: round, After: []string{"7"}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if c, err := r.Coverage(ctx, e); err != nil || c.Round != 1 || !slices.Equal(c.After, []string{"7"}) {
+		t.Errorf("%+v %v", c, err)
+	}
+	found := func(list ...Difference) {
+		t.Helper()
+		if err := r.SaveDifferences(ctx, e, list, []string{"b", "none"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	found(Difference{Key: "a", Kind: drift.Stale}, Difference{Key: "c", Kind: drift.Missing})
+	before, err := r.Differences(ctx, e)
+	if err != nil || len(before) != 2 {
+		t.Fatal(before, err)
+	}
+	if err := r.SaveDifferences(ctx, e, []Difference{{Key: "a", Kind: drift.Missing, Cause: drift.Emptied}}, []string{"c"}); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := r.Differences(ctx, e); err != nil || len(list) != 1 || list[0].Kind != drift.Missing ||
+		list[0].Cause != drift.Emptied || !list[0].FoundAt.Equal(before[0].FoundAt) {
+		t.Errorf("%+v %v", list, err)
+	}
+
+	ask := func(asked drift.Asked) int64 {
+		t.Helper()
+		id, err := r.AskDrift(ctx, e, asked, "me")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return id
+	}
+	first, second := ask(drift.Asked{Most: 5}), ask(drift.Asked{Keys: []string{"a"}, Repair: true})
+	next := func(want int64) {
+		t.Helper()
+		o, err := r.NextOrder(ctx, e)
+		if err != nil || want == 0 != (o == nil) || o != nil && o.ID != want {
+			t.Errorf("%+v %v, not %d", o, err, want)
+		}
+		states, err := r.EditionStates(ctx)
+		if err != nil || len(states) != 1 || states[0].Ordered != (want != 0) {
+			t.Errorf("%+v %v", states, err)
+		}
+	}
+	next(first)
+	for _, ended := range []bool{false, true, true} { // the last one is told that it has ended
+		if stands, err := r.SaveOrder(ctx, e, first, &drift.Outcome{Rows: 7}, ended); err != nil || !stands && !ended {
+			t.Error(stands, err)
+		}
+	}
+	next(second)
+	if stopped, err := r.StopOrder(ctx, "huts", second); !stopped || err != nil {
+		t.Error(stopped, err)
+	}
+	if stands, err := r.SaveOrder(ctx, e, second, &drift.Outcome{}, true); stands || err != nil {
+		t.Error(stands, err)
+	}
+	next(0)
+	last := ask(drift.Asked{})
+	if err := r.DeleteEdition(ctx, e); err != nil {
+		t.Fatal(err)
+	}
+	list, err := r.Orders(ctx, "huts", 9)
+	if err != nil || len(list) != 3 || list[0].ID != last || list[0].EndedAt == nil || list[0].Outcome.Problem != "the edition is gone" ||
+		list[1].Outcome.Problem != "it was stopped" || list[2].Outcome.Rows != 7 || list[2].Asked.Most != 5 {
+		t.Errorf("%+v %v", list, err)
 	}
 }

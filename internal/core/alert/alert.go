@@ -30,6 +30,8 @@ const (
 type Reading struct {
 	Index, What string
 	Over        bool
+	// Holds is for how long it must be over before it is told, when that is longer than for all.
+	Holds time.Duration
 	// Sentence says how it is.
 	Sentence string
 }
@@ -109,7 +111,7 @@ func (a *alarm) look(now time.Time, r Reading) []Event {
 		if a.over.IsZero() {
 			a.over = now
 		}
-		if a.raised || now.Sub(a.over) < raiseAfter {
+		if a.raised || now.Sub(a.over) < max(raiseAfter, r.Holds) {
 			return nil
 		}
 		a.raised, a.since = true, a.over

@@ -114,6 +114,8 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "fields: [name]\n    drift: { check: nightly }", `check cannot be "nightly"`},
 		{"fields: [name]", "fields: [name]\n    drift: { repair: some }", `repair cannot be "some" — write report, all, or how many`},
 		{"fields: [name]", "fields: [name]\n    drift: { content: 0.5 }", `content is a share such as 10%, not "0.5"`},
+		{"fields: [name]", "fields: [name]\n    drift: { content: nan% }", `content is a share such as 10%, not "nan%"`},
+		{"fields: [name]", "fields: [name]\n    drift: { documents_per_second: nan }", `documents_per_second is a number from 1 to 1e+09`},
 		{"fields: [name]", "fields: [name]\n    drift: { sweep: daily }", `sweep is a time such as 30m or 24h, at most 720h, not "daily" — write a number and s, m or h, or 0 for none`},
 		{"fields: [name]", "fields: [name]\n    refresh: 5s", `refresh is a time such as 30m or 24h, at least 1m0s and at most 720h, not "5s"`},
 		{"indexes:", "alerts: { url: \"https://alarm.firnline.example/in\" }\nindexes:", "events are signed, with a secret"},

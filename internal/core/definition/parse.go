@@ -280,7 +280,7 @@ func (d *decoder) boolean(dst *bool, what string) func(k, v *yaml.Node) {
 
 func (d *decoder) number(v *yaml.Node, what string, min, max float64) float64 {
 	f, err := strconv.ParseFloat(v.Value, 64)
-	if v.Kind != yaml.ScalarNode || err != nil || f < min || f > max {
+	if v.Kind != yaml.ScalarNode || err != nil || !(f >= min && f <= max) { // nor what is no number at all
 		d.find(
 			d.at(v),
 			fmt.Sprintf("%s is a number from %g to %g, not %s", what, min, max, kindName(v)),

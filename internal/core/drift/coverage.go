@@ -10,8 +10,8 @@ import (
 // keys, a segment at a time.
 type Coverage struct {
 	Round int `json:"round"`
-	// Scanned is when the engine's documents were last looked up in the source, and Looked whether that was
-	// in this round.
+	// Scanned is when the engine's documents were last looked up in the source. Looked: it is known in this
+	// round which there are.
 	Scanned *time.Time `json:"scanned,omitempty"`
 	Looked  bool       `json:"looked,omitempty"`
 	// Tree and After are where the round goes on.
@@ -45,12 +45,11 @@ func (c *Coverage) Restart() {
 	c.Before, c.Done, c.Tree, c.After, c.Looked = c.All(), nil, 0, nil, false
 }
 
-// List notes that the engine's documents were listed, so that those without a row are known when the round is
-// over.
+// List notes that the engine's documents are known in this round.
 func (c *Coverage) List() { c.Looked = true }
 
-// Scan notes that the engine's documents were looked up in the source, beginning at a time.
-func (c *Coverage) Scan(at time.Time) { c.Scanned, c.Looked = &at, true }
+// Scan notes that they were looked up in the source, beginning at a time.
+func (c *Coverage) Scan(at time.Time) { c.Scanned = &at }
 
 // Took takes in a segment, out of so many trees. It reports whether the round is over.
 func (c *Coverage) Took(s Segment, trees int) bool {

@@ -18,6 +18,7 @@ func TestCoverage(t *testing.T) {
 	const rows = 1000
 	for round := range 20 {
 		hour, scanned := now.Add(1), now.Add(1)
+		c.List()
 		c.Scan(scanned)
 		for left, over := int64(rows), false; !over; {
 			now = now.Add(time.Minute)

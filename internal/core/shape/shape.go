@@ -279,6 +279,15 @@ type Part struct {
 // Root is the node whose rows have documents.
 func (t *Tree) Root() *Node { return t.Nodes[0] }
 
+// RootOnly is a tree of the same root rows, or of those that another condition lets in, that reads their keys and
+// some columns of them, and nothing below.
+func (t *Tree) RootOnly(where string, columns ...Column) *Tree {
+	root := *t.Root()
+	root.Columns = append(slices.Clone(root.Columns[:len(root.Key)]), columns...)
+	root.Fields, root.Children, root.Where = nil, nil, where
+	return &Tree{Index: t.Index, Name: t.Name, Nodes: []*Node{&root}}
+}
+
 // Sources are all that the documents are made from, the shape's own first.
 func (s *Shape) Sources() []string {
 	out := []string{s.Source}

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -19,6 +20,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/alert"
 	"pingo/internal/core/retry"
+	"pingo/internal/core/stats"
 )
 
 // Target is where events are sent.
@@ -30,7 +32,7 @@ type Target struct {
 
 const (
 	lookEvery = 2 * time.Second
-	// mostWaiting events wait to be sent; the oldest go when there are more.
+	// mostWaiting events wait to be sent; more are only logged.
 	mostWaiting = 100
 	// tryFor is how long sending one is tried.
 	tryFor = 10 * time.Minute
@@ -54,9 +56,13 @@ func Run(ctx context.Context, indexes func() []api.IndexStatus, target func() (T
 			}
 		}
 	}()
+	var trouble stats.TroubleSpot // so that what lasts is said once
 	for retry.Sleep(ctx, lookEvery) {
 		to, err := target()
-		if err != nil {
+		switch {
+		case err == nil:
+			trouble.Clear()
+		case trouble.Report(err.Error(), true):
 			log.Warn("alerts are not sent", "reason", err)
 		}
 		now := time.Now()
@@ -82,41 +88,21 @@ func Run(ctx context.Context, indexes func() []api.IndexStatus, target func() (T
 // readings say how indexes stand towards limits.
 func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 	var out []alert.Reading
-	now := time.Now()
 	for i := range indexes {
 		ix := &indexes[i]
-		add := func(what string, over bool, sentence string) {
-			out = append(out, alert.Reading{Index: ix.Name, What: what, Over: over, Sentence: sentence})
+		add := func(what string, over bool, sentence string, args ...any) {
+			out = append(out, alert.Reading{Index: ix.Name, What: what, Over: over, Sentence: fmt.Sprintf(sentence, args...)})
 		}
 		lag := time.Duration(ix.LagMS * float64(time.Millisecond))
-		add(
-			alert.Lag,
-			lag > limits.Lag,
-			fmt.Sprintf(
-				"the oldest change that is not in the engine is %s old, and may be %s",
-				lag.Round(time.Second),
-				limits.Lag,
-			),
-		)
-		add(
-			alert.Failed,
-			ix.Failed > limits.Failed,
-			fmt.Sprintf("there are %d failed documents, and may be %d", ix.Failed, limits.Failed),
-		)
+		add(alert.Lag, lag > limits.Lag, "the oldest change that is not in the engine is %s old, and may be %s", lag.Round(time.Second), limits.Lag)
+		add(alert.Failed, ix.Failed > limits.Failed, "there are %d failed documents, and may be %d", ix.Failed, limits.Failed)
 		differing := int64(0)
 		if ix.Drift != nil {
 			differing = ix.Drift.Differing
 		}
-		add(
-			alert.Differing,
-			differing > limits.Differing,
-			fmt.Sprintf("%d documents are not what their rows make, and may be %d", differing, limits.Differing),
-		)
-		waits := ix.State == api.StateBlocked || ix.State == api.StateWaiting
-		if ix.Trouble != nil {
-			waits = waits && now.Sub(ix.Trouble.Since) > limits.Blocked
-		}
-		add(alert.Blocked, waits, ix.Sentence)
+		add(alert.Differing, differing > limits.Differing, "%d documents are not what their rows make, and may be %d", differing, limits.Differing)
+		add(alert.Blocked, ix.State == api.StateBlocked || ix.State == api.StateWaiting, "%s", ix.Sentence)
+		out[len(out)-1].Holds = limits.Blocked
 	}
 	return out
 }
@@ -188,8 +174,7 @@ func post(ctx context.Context, to Target, id string, body []byte) error {
 	answer, err := client.Do(r)
 	if err != nil {
 		var failed *url.Error
-		if u, is := err.(*url.Error); is { // without the address, which may hold a secret
-			failed = u
+		if errors.As(err, &failed) { // without the address, which may hold a secret
 			err = failed.Err
 		}
 		return fmt.Errorf("the receiver of alerts does not answer: %w", err)

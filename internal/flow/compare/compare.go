@@ -36,7 +36,7 @@ func New(name string, s *shape.Shape, reader source.Reader, e engine.Engine) *Ed
 	return &Edition{name, s, reader, e, sync.OnceValue(func() []*shape.Tree {
 		out := make([]*shape.Tree, len(s.Trees))
 		for i, t := range s.Trees {
-			out[i] = keysOnly(t)
+			out[i] = t.RootOnly(t.Root().Where)
 		}
 		return out
 	})}
@@ -60,8 +60,6 @@ type Result struct {
 	// mostDifferent; More are those beyond.
 	Different []Different
 	More      int64
-	// Requests were sent to the engine, and Fetched documents read as a whole.
-	Requests, Fetched int64
 }
 
 // Different is a document that is not what its row makes.
@@ -128,7 +126,6 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 				return err
 			}
 			out.Compared += int64(r.Compared)
-			out.Requests, out.Fetched = out.Requests+int64(r.Requests), out.Fetched+int64(r.Fetched)
 			out.add(r.Different)
 			if o.Wait == nil {
 				return nil
@@ -391,127 +388,4 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) 
 		}
 	}
 	return different, nil
-}
-
-// keysOnly is a tree of the same rows that reads nothing but their keys.
-func keysOnly(t *shape.Tree) *shape.Tree {
-	root := *t.Root()
-	root.Columns, root.Fields, root.Children = root.Columns[:len(root.Key)], nil, nil
-	return &shape.Tree{Index: t.Index, Name: t.Name, Nodes: []*shape.Node{&root}}
-}
-
-// Rowless lists those of some documents that no row makes.
-func (e *Edition) Rowless(ctx context.Context, keys []string) (out []Different, err error) {
-	has := map[string]bool{}
-	wanted := make([][][]string, len(e.shape.Trees))
-	for _, key := range keys {
-		if tree, values, err := document.ParseKey(e.shape, key); err == nil {
-			wanted[tree] = append(wanted[tree], values)
-		}
-	}
-	for i, t := range e.bare() {
-		for some := range slices.Chunk(wanted[i], 4*atOnce) {
-			set := document.NewSet(t)
-			err := e.reader.ReadKeys(ctx, set, some)
-			if source.FaultOf(err) == source.BadValue { // a key that is none of the table's
-				set, err = nil, e.eachKey(ctx, t, some, has)
-			}
-			if err != nil {
-				return nil, err
-			}
-			if set != nil {
-				noteKeys(set, has)
-			}
-		}
-	}
-	for _, key := range keys {
-		if !has[key] {
-			out = append(out, Different{Key: key, Kind: drift.Orphaned})
-		}
-	}
-	return out, nil
-}
-
-func noteKeys(set *document.Set, has map[string]bool) {
-	for row := range set.Rows(0).Len() {
-		has[string(set.AppendKey(nil, row))] = true
-	}
-}
-
-// eachKey looks for rows one by one, and takes keys that the source cannot read for such of no row.
-func (e *Edition) eachKey(ctx context.Context, t *shape.Tree, keys [][]string, has map[string]bool) error {
-	set := document.NewSet(t)
-	for _, key := range keys {
-		set.Reset()
-		err := e.reader.ReadKeys(ctx, set, [][]string{key})
-		if err != nil && source.FaultOf(err) != source.BadValue {
-			return err
-		}
-		if err == nil {
-			noteKeys(set, has)
-		}
-	}
-	return nil
-}
-
-// Confirming says how documents that differ are looked at again.
-type Confirming struct {
-	// CaughtUp waits until every change committed so far is delivered.
-	CaughtUp func(ctx context.Context) error
-	// Failing reports whether a document is failed, which is no difference.
-	Failing func(key string) bool
-	// Repair has documents built and sent once more before they count; nil when they are to count as they
-	// are.
-	Repair func(ctx context.Context, list []Different) error
-}
-
-const (
-	// MostLooks is how often documents are looked at that differ while their rows are written.
-	MostLooks = 8
-	// proven is how many looks in a row must show the same row, and another document.
-	proven = 2
-)
-
-// Confirm looks again at documents that differ, and lists those that differ all the same. A document of a
-// row that is being written is not there yet at every look, so it counts only when its row made the same at
-// looks between which all changes had arrived.
-func (e *Edition) Confirm(ctx context.Context, suspects []Different, c Confirming) (wrong []Different, err error) {
-	made, same, enough := map[string]string{}, map[string]int{}, proven
-	if c.Repair != nil {
-		enough++ // the first look was before it
-	}
-	for look := 0; len(suspects) > 0 && look < MostLooks; look++ {
-		if look == 1 && c.Repair != nil {
-			if err := c.Repair(ctx, suspects); err != nil {
-				return nil, err
-			}
-		}
-		keys := make([]string, len(suspects))
-		for i, d := range suspects {
-			keys[i], made[d.Key] = d.Key, d.Made
-		}
-		if err := c.CaughtUp(ctx); err != nil {
-			return nil, err
-		}
-		now, err := e.Keys(ctx, keys)
-		if err != nil {
-			return nil, err
-		}
-		suspects = nil
-		for _, d := range now {
-			switch {
-			case c.Failing(d.Key):
-			case d.Made != made[d.Key]:
-				same[d.Key] = 0
-				suspects = append(suspects, d)
-			default:
-				if same[d.Key]++; same[d.Key] >= enough {
-					wrong = append(wrong, d)
-					continue
-				}
-				suspects = append(suspects, d)
-			}
-		}
-	}
-	return wrong, nil
 }

@@ -3,7 +3,7 @@ package compare
 import (
 	"cmp"
 	"context"
-	"fmt"
+	"errors"
 	"slices"
 	"strconv"
 	"sync/atomic"
@@ -28,7 +28,6 @@ const mostListed = 4_000_000
 // time.
 func (e *Edition) List(ctx context.Context, each func(n int)) (*Listing, error) {
 	l := &Listing{}
-	errTooMany := fmt.Errorf("more than %d documents", mostListed)
 	told := 0
 	err := e.engine.Scan(ctx, e.name, func(key, fingerprint string) error {
 		if len(l.entries) == mostListed {
@@ -41,10 +40,10 @@ func (e *Edition) List(ctx context.Context, each func(n int)) (*Listing, error) 
 		}
 		return nil
 	})
+	if errors.Is(err, errTooMany) {
+		return nil, nil
+	}
 	if err != nil {
-		if len(l.entries) == mostListed {
-			return nil, nil
-		}
 		return nil, err
 	}
 	each(len(l.entries) - told)
@@ -52,6 +51,12 @@ func (e *Edition) List(ctx context.Context, each func(n int)) (*Listing, error) 
 	l.seen = make([]uint64, (len(l.entries)+63)/64)
 	return l, nil
 }
+
+// What ends a listing early.
+var (
+	errTooMany = errors.New("too many documents")
+	errEnough  = errors.New("enough documents")
+)
 
 // printOf is a fingerprint as a number; 0 for what is none.
 func printOf(fingerprint string) uint64 {
@@ -92,7 +97,6 @@ func (e *Edition) Unseen(ctx context.Context, l *Listing, most int) (out []Diffe
 	if left == 0 {
 		return nil, nil
 	}
-	errEnough := fmt.Errorf("%d are enough", most)
 	err = e.engine.Scan(ctx, e.name, func(key, _ string) error {
 		if i, there := l.find(key); there && l.seen[i/64]&(1<<(i%64)) == 0 {
 			out = append(out, Different{Key: key, Kind: drift.Orphaned})
@@ -102,7 +106,7 @@ func (e *Edition) Unseen(ctx context.Context, l *Listing, most int) (out []Diffe
 		}
 		return nil
 	})
-	if len(out) == min(most, left) {
+	if errors.Is(err, errEnough) {
 		err = nil
 	}
 	return out, err

@@ -211,13 +211,21 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 	return ctx.Err()
 }
 
-// Repair has the document of a key of an edition built and sent again, also when the engine seems to have it.
-func Repair(ctx context.Context, e *Edition, key string, t *change.Ticket) error {
-	l := e.lane(key)
-	l.sending.lock()
-	l.seen.Forget(key)
-	l.sending.unlock()
-	return e.Add(ctx, key, t, Wide)
+// Repair has documents of an edition built and sent again, also when the engine seems to have them, and waits
+// for what becomes of them.
+func Repair(ctx context.Context, e *Edition, keys []string) error {
+	return change.Await(ctx, nil, func(t *change.Ticket) error {
+		for _, key := range keys {
+			l := e.lane(key)
+			l.sending.lock()
+			l.seen.Forget(key)
+			l.sending.unlock()
+			if err := e.Add(ctx, key, t, Wide); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Failing reports whether the document of a key is failed now.

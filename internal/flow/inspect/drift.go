@@ -182,9 +182,9 @@ func sentenceOf(o *records.Order, x *api.DriftOrder) string {
 	}
 	var parts []string
 	if o.Asked.Repair {
-		parts = append(parts, fmt.Sprintf("%s looked at", documents(out.Compared)))
+		parts = append(parts, fmt.Sprintf("%s looked at", report.Count(out.Compared, "document", "documents")))
 	} else {
-		parts = append(parts, fmt.Sprintf("%s of %s compared", humanize.Comma(out.Compared), documents(out.Rows)))
+		parts = append(parts, fmt.Sprintf("%s of %s compared", humanize.Comma(out.Compared), report.Count(out.Rows, "document", "documents")))
 	}
 	if x.Differing == 0 {
 		parts = append(parts, "all are what their rows make")
@@ -206,13 +206,6 @@ func sentenceOf(o *records.Order, x *api.DriftOrder) string {
 		}
 	}
 	return strings.Join(parts, "; ") + "."
-}
-
-func documents(n int64) string {
-	if n == 1 {
-		return "1 document"
-	}
-	return humanize.Comma(n) + " documents"
 }
 
 // ErrEnded says that there is nothing to stop.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"time"
 
 	"pingo/internal/api"
@@ -198,10 +197,7 @@ func blame(ctx context.Context, i *Inspector, index, key string, out *api.Failed
 	}
 	t := e.Record.Shape.Trees[at]
 	fails := func(where string, columns ...shape.Column) bool {
-		root := *t.Root()
-		root.Columns = append(slices.Clone(root.Columns[:len(root.Key)]), columns...)
-		root.Fields, root.Children, root.Where = nil, nil, where
-		set := document.NewSet(&shape.Tree{Index: t.Index, Name: t.Name, Nodes: []*shape.Node{&root}})
+		set := document.NewSet(t.RootOnly(where, columns...))
 		return source.FaultOf(e.Reader.ReadKeys(ctx, set, [][]string{values})) == source.BadValue
 	}
 	root := t.Root()

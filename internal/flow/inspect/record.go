@@ -16,6 +16,7 @@ import (
 	"pingo/internal/core/drift"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
+	"pingo/internal/flow/report"
 	"pingo/internal/source"
 )
 
@@ -83,14 +84,8 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 			return nil, err
 		}
 	} else if !same(out) && out.Failed == nil && len(out.Changes) == 0 {
-		began, upTo := time.Now(), map[string]int64{}
-		for settled := false; !settled && time.Since(began) < mostWait; {
-			if settled, _ = found(ctx, d.Inspector.Records, e, upTo, began); settled {
-				w = way{} // what came since changes other documents
-			}
-			if !retry.Sleep(ctx, secondLook) {
-				return nil, ctx.Err()
-			}
+		if err := d.settle(ctx, e, &w); err != nil {
+			return nil, err
 		}
 		if err := d.look(ctx, e, key, out); err != nil {
 			return nil, err
@@ -98,6 +93,31 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 	}
 	verdict(out, t, w, time.Now())
 	return out, nil
+}
+
+// settle waits a moment for the changes that there are now. Those that come later change other documents.
+func (d *Drifts) settle(ctx context.Context, e *Edition, w *way) error {
+	if e.Record.Missed != nil || !e.Live() {
+		return nil // there is nothing to wait for
+	}
+	began, upTo := time.Now(), map[string]int64{}
+	for time.Since(began) < mostWait {
+		settled, err := found(ctx, d.Inspector.Records, e, upTo, began)
+		if source.FaultOf(err) == source.NoCapture {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if !retry.Sleep(ctx, secondLook) {
+			return ctx.Err()
+		}
+		if settled {
+			w.changes, w.oldest = 0, nil
+			return nil
+		}
+	}
+	return nil
 }
 
 // look reads what the row makes now and what the engine holds.
@@ -128,9 +148,7 @@ func same(t *api.Traced) bool {
 
 // hasRow reports whether a table has a row with a key, whatever where says.
 func hasRow(ctx context.Context, reader source.Reader, t *shape.Tree, values []string) (bool, error) {
-	root := *t.Root()
-	root.Columns, root.Fields, root.Children, root.Where = root.Columns[:len(root.Key)], nil, nil, ""
-	set := document.NewSet(&shape.Tree{Index: t.Index, Name: t.Name, Nodes: []*shape.Node{&root}})
+	set := document.NewSet(t.RootOnly(""))
 	if err := reader.ReadKeys(ctx, set, [][]string{values}); err != nil {
 		return false, err
 	}
@@ -141,6 +159,7 @@ func hasRow(ctx context.Context, reader source.Reader, t *shape.Tree, values []s
 type way struct {
 	changes int64 // in journals and set aside from them
 	oldest  *time.Time
+	missed  string // why changes may be missing for good; empty when none is
 }
 
 // onTheirWay says which changes are on their way, and tells those of the row itself.
@@ -185,6 +204,9 @@ func (d *Drifts) onTheirWay(
 		return w, fmt.Errorf("asking the records: %w", err)
 	}
 	note(n, oldest)
+	if e.Record.Missed != nil {
+		w.missed = e.Record.Missed.Reason
+	}
 	return w, nil
 }
 
@@ -212,6 +234,9 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 			"Change the row or the definition's where if it should be found.")
 	case same(t):
 		say("none", "There is no such row, and no document.", "")
+	case w.missed != "":
+		say("waiting", fmt.Sprintf("Changes may be missing in %s: %s.", t.Edition, w.missed),
+			fmt.Sprintf("Another edition takes its place: pingo status %s says how far it is, or what it needs.", t.Index))
 	case len(t.Changes) > 0:
 		c := t.Changes[len(t.Changes)-1]
 		say(
@@ -222,14 +247,14 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 	case w.changes > 0:
 		v := fmt.Sprintf(
 			"The engine holds something else than the row makes now, while %s on the way.",
-			counted(w.changes),
+			report.Count(w.changes, "change is", "changes are"),
 		)
 		at := now
 		if w.oldest != nil {
 			at = *w.oldest
 			v = fmt.Sprintf(
 				"The engine holds something else than the row makes now, while %s on the way, the oldest made %s.",
-				counted(w.changes),
+				report.Count(w.changes, "change is", "changes are"),
 				ago(at),
 			)
 		}
@@ -274,13 +299,6 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 			t.Difference.Cause,
 		)
 	}
-}
-
-func counted(n int64) string {
-	if n == 1 {
-		return "1 change is"
-	}
-	return humanize.Comma(n) + " changes are"
 }
 
 // waits says what to do about a change that has waited since a time.

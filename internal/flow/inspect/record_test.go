@@ -37,13 +37,17 @@ func TestVerdictsOfATrace(t *testing.T) {
 		{row: true, inside: true, stored: doc, fields: printed, state: "stale", verdict: "Something other than Pingo", next: "pingo repair"},
 		{row: true, inside: true, stored: "null", changes: 1, state: "waiting", verdict: "(update, made now)", next: "pingo wait"},
 		{
-			row: true, inside: true, stored: doc, fields: printed, way: way{3, &since}, state: "waiting",
+			row: true, inside: true, stored: doc, fields: printed, way: way{changes: 3, oldest: &since}, state: "waiting",
 			verdict: "3 changes are on the way, the oldest made 40 seconds ago", next: "long transaction",
+		},
+		{
+			row: true, inside: true, stored: "null", way: way{missed: "a trigger was disabled"}, state: "waiting",
+			verdict: "Changes may be missing in huts-e1: a trigger was disabled", next: "pingo status huts",
 		},
 		{row: true, inside: true, stored: "null", failed: true, state: "refused", verdict: "failed: no number", next: "pingo failed retry huts 7"},
 	} {
 		x := &api.Traced{
-			Index: "huts", Key: "7", Row: c.row, Inside: c.inside, Stored: json.RawMessage(c.stored), Fields: c.fields,
+			Index: "huts", Edition: "huts-e1", Key: "7", Row: c.row, Inside: c.inside, Stored: json.RawMessage(c.stored), Fields: c.fields,
 		}
 		for range c.changes {
 			x.Changes = append(x.Changes, api.WaitingChange{Op: "update", At: now})

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"pingo/internal/core/change"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/flow/compare"
@@ -126,7 +125,8 @@ func (j *judge) content(
 		return nil, err
 	}
 	wrong, err := of.Confirm(ctx, found.Different, compare.Confirming{
-		CaughtUp: caughtUp, Failing: j.edition.Failing, Repair: j.repair,
+		CaughtUp: caughtUp, Failing: j.edition.Failing,
+		Repair: func(ctx context.Context, keys []string) error { return deliver.Repair(ctx, j.edition, keys) },
 	})
 	if err != nil {
 		return nil, err
@@ -136,18 +136,6 @@ func (j *judge) content(
 		keys[i] = d.Key
 	}
 	return []reindex.Gate{reindex.Content(found.Compared, rows, keys, found.More)}, nil
-}
-
-// repair has documents built and sent once more.
-func (j *judge) repair(ctx context.Context, list []compare.Different) error {
-	return change.Await(ctx, nil, func(t *change.Ticket) error {
-		for _, d := range list {
-			if err := deliver.Repair(ctx, j.edition, d.Key, t); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
 }
 
 // searchAgain makes the searches again, where that gate has not passed.

@@ -357,11 +357,7 @@ func inSync(s *api.IndexStatus, now time.Time) {
 	lag := time.Duration(s.LagMS * float64(time.Millisecond))
 	s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(s.Failed)
 	if lag > 0 {
-		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(
-			lag,
-		) + exceptFailed(
-			s.Failed,
-		)
+		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(lag) + exceptFailed(s.Failed)
 	}
 	d := s.Drift
 	switch {
@@ -370,7 +366,7 @@ func inSync(s *api.IndexStatus, now time.Time) {
 		s.Sentence = fmt.Sprintf(
 			"Behind by %s: %s waiting to be delivered%s",
 			span(lag),
-			count(int64(s.Waiting), "document is", "documents are"),
+			Count(int64(s.Waiting), "document is", "documents are"),
 			exceptFailed(s.Failed),
 		)
 	case d != nil && d.Differing > 0:
@@ -381,19 +377,12 @@ func inSync(s *api.IndexStatus, now time.Time) {
 		s.State = api.StateDiffers
 		s.Sentence = fmt.Sprintf(
 			"%s not what their rows make: %s. pingo drift show %s tells why, pingo repair %s mends.",
-			count(d.Differing, "document is", "documents are"), drift.Summary(kinds), s.Name, s.Name)
-	case d != nil && d.ApartSince != nil:
+			Count(d.Differing, "document is", "documents are"), drift.Summary(kinds), s.Name, s.Name)
+	case d != nil && d.ApartSince != nil && (d.CheckedAt == nil || d.CheckedAt.Before(*d.ApartSince)):
+		// Else a check has looked meanwhile: there is a reason, such as rows that share a document.
 		s.State = api.StateDiffers
-		s.Sentence = fmt.Sprintf(
-			"The engine has %s for %s for %s, and nothing is on its way. A check looks which.",
-			count(
-				deref(s.Documents),
-				"document",
-				"documents",
-			),
-			count(deref(s.Rows), "row", "rows"),
-			span(now.Sub(*d.ApartSince)),
-		)
+		s.Sentence = fmt.Sprintf("The engine has %s for %s for %s, and nothing is on its way. A check looks which.",
+			Count(deref(s.Documents), "document", "documents"), Count(deref(s.Rows), "row", "rows"), span(now.Sub(*d.ApartSince)))
 	}
 }
 
@@ -408,7 +397,7 @@ func exceptFailed(n int64) string {
 	if n == 0 {
 		return "."
 	}
-	return fmt.Sprintf(", except %s.", count(n, "failed document", "failed documents"))
+	return fmt.Sprintf(", except %s.", Count(n, "failed document", "failed documents"))
 }
 
 func fillSentence(s *api.IndexStatus) string {
@@ -534,14 +523,12 @@ func differs(all []api.IndexStatus, names []string) string {
 	if n == 0 {
 		return fmt.Sprintf("The counts of rows and documents of %s do not fit.", strings.Join(names, ", "))
 	}
-	return fmt.Sprintf(
-		"%s of %s not what their rows make.",
-		count(n, "document", "documents"),
-		strings.Join(names, ", ")+map[bool]string{true: " is", false: " are"}[n == 1],
-	)
+	of := " of " + strings.Join(names, ", ")
+	return Count(n, "document"+of+" is", "documents"+of+" are") + " not what their rows make."
 }
 
-func count(n int64, one, many string) string {
+// Count is a number with what it counts, as people write it.
+func Count(n int64, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}

@@ -16,6 +16,7 @@ import (
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/flow/compare"
+	"pingo/internal/flow/deliver"
 	"pingo/internal/records"
 )
 
@@ -52,14 +53,21 @@ func (j *job) outcome() drift.Outcome {
 
 func (j *job) tell(do func(o *drift.Outcome)) {
 	j.mu.Lock()
+	defer j.mu.Unlock()
 	do(&j.out)
-	j.mu.Unlock()
-	out := j.outcome()
-	j.c.mu.Lock()
-	defer j.c.mu.Unlock()
-	if j.c.running != nil {
-		j.c.outcome = out
+}
+
+// attempt does something that is done again when it fails: what it has told is forgotten then.
+func (j *job) attempt(do func() error) error {
+	before := j.outcome()
+	err := do()
+	if err != nil {
+		j.tell(func(o *drift.Outcome) {
+			before.Problem = o.Problem
+			*o = before
+		})
 	}
+	return err
 }
 
 // recast gives another cause to some of the missing documents.
@@ -319,12 +327,12 @@ func (j *job) repair(ctx context.Context, wrong []compare.Different) (still []co
 		j.tell(func(o *drift.Outcome) { o.Held += n })
 	}
 	for some := range slices.Chunk(mended, lookedUp) {
-		if err := j.c.repair(ctx, some); err != nil {
-			return append(still, some...), err
-		}
 		keys := make([]string, len(some))
 		for i, d := range some {
 			keys[i] = d.Key
+		}
+		if err := deliver.Repair(ctx, j.c.edition, keys); err != nil {
+			return append(still, some...), err
 		}
 		now, err := j.c.of.Keys(ctx, keys)
 		if err == nil {

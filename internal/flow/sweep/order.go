@@ -35,14 +35,6 @@ func (c *Checker) carryOut(ctx context.Context, order *records.Order) {
 	if j.out.Began {
 		j.out = order.Outcome
 	}
-	c.mu.Lock()
-	c.running, c.outcome = order, j.out
-	c.mu.Unlock()
-	defer func() {
-		c.mu.Lock()
-		defer c.mu.Unlock()
-		c.running = nil
-	}()
 	doing, stop := context.WithCancelCause(ctx)
 	var recording sync.WaitGroup
 	recording.Go(func() {
@@ -106,9 +98,9 @@ func (c *Checker) do(ctx context.Context, j *job) error {
 	case j.asked.Whole():
 		err = c.all(ctx, j)
 	case j.asked.Most > 0:
-		err = c.sample(ctx, j, n)
+		err = j.attempt(func() error { return c.sample(ctx, j, n) })
 	default:
-		err = c.between(ctx, j, refuse)
+		err = j.attempt(func() error { return c.between(ctx, j, refuse) })
 	}
 	if err != nil {
 		return err
@@ -129,7 +121,11 @@ func (c *Checker) all(ctx context.Context, j *job) error {
 		j.tell(func(o *drift.Outcome) { o.Began = true })
 	}
 	for {
-		over, err := c.step(ctx, j, workers)
+		over := false
+		err := j.attempt(func() (err error) {
+			over, err = c.step(ctx, j, workers)
+			return err
+		})
 		if err != nil {
 			return err
 		}
@@ -140,22 +136,22 @@ func (c *Checker) all(ctx context.Context, j *job) error {
 	}
 }
 
-// sample compares some documents, spread over the keys.
+// sample compares some documents, spread over the keys of so many rows.
 func (c *Checker) sample(ctx context.Context, j *job, rows int64) error {
-	j.tell(func(o *drift.Outcome) { o.Compared = 0 })
-	found, err := c.of.Rows(ctx, compare.Options{
-		Rows: rows, Most: j.asked.Most, Content: j.whole.Of,
-		Wait: func(ctx context.Context, documents, bytes int, took time.Duration) error {
-			j.tell(func(o *drift.Outcome) { o.Compared += int64(documents) })
-			return j.wait(ctx, &j.reading, documents, bytes, took)
-		},
-	})
-	if err != nil {
-		return err
+	for _, t := range c.edition.Record.Shape.Trees {
+		var spans []span
+		err := compare.Spread(ctx, c.reader, t, rows, j.asked.Most, func(after, upto []string) error {
+			spans = append(spans, span{after, upto})
+			return nil
+		})
+		if err == nil {
+			_, _, _, err = j.spans(ctx, t, spans, workers)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	j.tell(func(o *drift.Outcome) { o.Requests, o.Fetched = found.Requests, found.Fetched })
-	_, _, err = j.confirm(ctx, found.Different, found.Compared)
-	return err
+	return nil
 }
 
 // between compares the rows after one key up to and with another.
@@ -189,7 +185,7 @@ func (c *Checker) between(ctx context.Context, j *job, refuse func(string, ...an
 	if err != nil {
 		return err
 	}
-	j.tell(func(o *drift.Outcome) { o.Rows, o.Compared = rows, 0 })
+	j.tell(func(o *drift.Outcome) { o.Rows = rows })
 	_, _, _, err = j.spans(ctx, t, append(spans, span{last, bounds[1]}), workers)
 	return err
 }

@@ -13,7 +13,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"pingo/internal/core/change"
 	"pingo/internal/core/drift"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
@@ -56,8 +55,6 @@ type Checker struct {
 	mu       sync.Mutex // guards what follows
 	coverage drift.Coverage
 	standing map[string]records.Difference
-	running  *records.Order
-	outcome  drift.Outcome // of running
 }
 
 // New prepares the checks of an edition. caughtUp waits until every change that its sources hold now is
@@ -102,8 +99,6 @@ type Status struct {
 	Causes   map[drift.Cause]int64
 	// Since is when the oldest difference was found that stands; zero when none does.
 	Since time.Time
-	// Running is what was asked for and is being done, as far as it is; nil when nothing is.
-	Running *records.Order
 }
 
 // Status says how things stand.
@@ -115,12 +110,6 @@ func (c *Checker) Status() Status {
 		out.Kinds[d.Kind]++
 		out.Causes[d.Cause]++
 		out.Since = deliver.Earlier(out.Since, d.FoundAt)
-	}
-	if c.running != nil {
-		o := *c.running
-		o.Outcome = c.outcome
-		o.Outcome.Kinds, o.Outcome.Causes = maps.Clone(c.outcome.Kinds), maps.Clone(c.outcome.Causes)
-		out.Running = &o
 	}
 	return out
 }
@@ -206,7 +195,8 @@ type steady struct {
 	due    time.Time // when the next step is
 	round  time.Time // when this round began
 	looked time.Time // when documents that differ were last looked at again
-	apart  time.Time // since when counts are apart that a check was asked for
+	apart  time.Time // since when counts are apart that a check was asked for, and when it was
+	asked  time.Time
 	// schedule is what at, the time of the next check, was found by.
 	schedule string
 	at       time.Time
@@ -280,7 +270,7 @@ func (s *steady) occasions(ctx context.Context, policy drift.Policy, now time.Ti
 	by := ""
 	apart := c.edition.Stats.Apart.Load()
 	switch {
-	case apart != nil && !apart.Equal(s.apart):
+	case apart != nil && !apart.Equal(s.apart) && now.Sub(s.asked) >= betweenRounds:
 		by = "counts that do not fit"
 	case policy.At != s.schedule:
 		s.schedule, s.at = policy.At, time.Time{}
@@ -299,7 +289,7 @@ func (s *steady) occasions(ctx context.Context, policy drift.Policy, now time.Ti
 	if by == "schedule" {
 		s.schedule = "" // the next time is found then
 	} else {
-		s.apart = *apart
+		s.apart, s.asked = *apart, now
 	}
 	c.Nudge()
 	return nil
@@ -365,6 +355,7 @@ func (c *Checker) step(ctx context.Context, j *job, side int) (over bool, err er
 		if err := j.scan(ctx); err != nil {
 			return false, err
 		}
+		at.List()
 		at.Scan(now)
 		return false, c.save(ctx, at)
 	}
@@ -384,7 +375,6 @@ func (c *Checker) step(ctx context.Context, j *job, side int) (over bool, err er
 			return false, err
 		}
 		at.Scan(j.began)
-		at.Looked = false
 	}
 	return over, c.save(ctx, at)
 }
@@ -498,16 +488,4 @@ func (c *Checker) settle(ctx context.Context) error {
 		return errUnsettled
 	}
 	return err
-}
-
-// repair has documents built and sent again.
-func (c *Checker) repair(ctx context.Context, list []compare.Different) error {
-	return change.Await(ctx, nil, func(t *change.Ticket) error {
-		for _, d := range list {
-			if err := deliver.Repair(ctx, c.edition, d.Key, t); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
 }
