@@ -12,15 +12,7 @@ import (
 
 // drift fills an index, compares all of it with its rows, and both again: a check against a fill of the same rows.
 func (b *bench) drift(ctx context.Context, conn *pgx.Conn) error {
-	if _, err := conn.Exec(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
-		return err
-	}
-	engine, stop, err := b.engine(ctx)
-	if err != nil {
-		return err
-	}
-	defer stop()
-	s, _, err := b.service(ctx, engine)
+	s, err := b.alone(ctx, conn)
 	if err != nil {
 		return err
 	}

@@ -238,6 +238,25 @@ func (b *bench) service(ctx context.Context, engine string) (*service, time.Dura
 	return s, took, nil
 }
 
+// alone starts one on an engine of its own, with a source that nobody has captured before.
+func (b *bench) alone(ctx context.Context, conn *pgx.Conn) (*service, error) {
+	if _, err := conn.Exec(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
+		return nil, err
+	}
+	engine, stop, err := b.engine(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, _, err := b.service(ctx, engine)
+	if err != nil {
+		stop()
+		return nil, err
+	}
+	end := s.stop
+	s.stop = func() { end(); stop() }
+	return s, nil
+}
+
 func (b *bench) begin(
 	ctx context.Context,
 	s *service,

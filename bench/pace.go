@@ -27,9 +27,6 @@ var tpsLine = regexp.MustCompile(`(?m)^tps = ([0-9.]+)`)
 // pace fills an edition at a tenth of what Pingo can, and sees how well that holds, and what it costs
 // pgbench on the same server. Both sides are measured in turns, by halting the fill.
 func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
-	if _, err := conn.Exec(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
-		return err
-	}
 	programs, err := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench")
 	if err != nil || len(programs) == 0 {
 		return fmt.Errorf("there is no pgbench: %w", err)
@@ -38,7 +35,8 @@ func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	pgbench := func(args ...string) ([]byte, error) {
-		out, err := exec.CommandContext(ctx, programs[len(programs)-1], append(args, b.source.URL("other"))...).CombinedOutput()
+		out, err := exec.CommandContext(ctx, programs[len(programs)-1], append(args, b.source.URL("other"))...).
+			CombinedOutput()
 		if err != nil {
 			err = fmt.Errorf("pgbench: %w: %.300s", err, out)
 		}
@@ -47,12 +45,7 @@ func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
 	if _, err := pgbench("-i", "-q", "-s", "10"); err != nil {
 		return err
 	}
-	engine, stop, err := b.engine(ctx)
-	if err != nil {
-		return err
-	}
-	defer stop()
-	s, _, err := b.service(ctx, engine)
+	s, err := b.alone(ctx, conn)
 	if err != nil {
 		return err
 	}
@@ -119,7 +112,12 @@ func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
 	slices.Sort(alone)
 	slices.Sort(beside)
 	b.report("fill at a tenth, rows a second", float64(rows)/took.Seconds(), "rows/s", "asked for: %d", pace)
-	b.report("fill at a tenth, to what was asked for", float64(rows)/took.Seconds()/float64(pace), "of it", "wanted: 0.95 to 1.05")
+	b.report(
+		"fill at a tenth, to what was asked for",
+		float64(rows)/took.Seconds()/float64(pace),
+		"of it",
+		"wanted: 0.95 to 1.05",
+	)
 	b.report("pgbench beside it to alone", beside[paceRounds/2]/alone[paceRounds/2], "of it",
 		"medians of %d rounds of %d s in turns, %.0f and %.0f transactions a second; wanted: at least 0.95",
 		paceRounds, paceSeconds, beside[paceRounds/2], alone[paceRounds/2])

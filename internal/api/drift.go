@@ -76,7 +76,7 @@ const (
 
 // DriftAction asks for a check, for a repair, or that one of them stops.
 type DriftAction struct {
-	Action string `json:"action" enum:"check,repair,stop"`
+	Action string `json:"action"              enum:"check,repair,stop"`
 	// Edition is which one; without it the one that answers.
 	Edition string `json:"edition,omitempty"`
 	// For a check: Sample is how many documents are compared, spread over the keys, After and Upto bound the
@@ -141,7 +141,7 @@ type Traced struct {
 	Verdict string `json:"verdict"`
 	Next    string `json:"next,omitempty"`
 	// State is good, waiting, outside, refused, missing, stale, altered, orphaned or none.
-	State string `json:"state" enum:"good,waiting,outside,refused,missing,stale,altered,orphaned,none"`
+	State string `json:"state"                enum:"good,waiting,outside,refused,missing,stale,altered,orphaned,none"`
 	// Row: there is a row with this key. Inside: where lets it into the index.
 	Row    bool `json:"row"`
 	Inside bool `json:"inside"`
@@ -172,7 +172,7 @@ type WaitingChange struct {
 type Alert struct {
 	Index string `json:"index"`
 	// About is lag, failed, differing or blocked.
-	About  string `json:"about"  enum:"lag,failed,differing,blocked"`
+	About  string `json:"about"    enum:"lag,failed,differing,blocked"`
 	Raised bool   `json:"raised"`
 	// Sentence says how it is, and Since when the limit was passed.
 	Sentence string    `json:"sentence"`

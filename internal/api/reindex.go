@@ -31,7 +31,7 @@ const (
 // fast it may go, switch has the one that is ready answer, whatever its gates say, and rollback has the
 // one that answered before answer again.
 type ReindexAction struct {
-	Action string `json:"action"           enum:"start,cancel,switch,pause,resume,pace,rollback"`
+	Action string `json:"action"            enum:"start,cancel,switch,pause,resume,pace,rollback"`
 	// Pace is for pace and start; without one the definition's holds.
 	Pace *Pace `json:"pace,omitempty"`
 	// At is when it is to begin; only for start.

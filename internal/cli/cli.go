@@ -152,7 +152,19 @@ check also has 4 and 5, for what it would change.`,
 		}
 	}
 	add(GroupDefine, a.check(), a.apply(), a.definition(), a.reindex(), a.capture(), a.export())
-	add(groupLook, a.status(), a.search(), a.wait(), a.expect(), a.preview(), a.trace(), a.drift(), a.repair(), a.failed(), a.leftovers())
+	add(
+		groupLook,
+		a.status(),
+		a.search(),
+		a.wait(),
+		a.expect(),
+		a.preview(),
+		a.trace(),
+		a.drift(),
+		a.repair(),
+		a.failed(),
+		a.leftovers(),
+	)
 	add(groupSend, a.hooks(), a.load())
 	add(groupOther, a.tokenCommand(), a.version())
 	for group, commands := range more {

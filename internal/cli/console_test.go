@@ -103,7 +103,13 @@ func TestConsole(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Marmot Observatory' WHERE id = 42")
 	shows("the failed document", "except 1 failed document", "see why")
 	do("the source's page", chromedp.Click(`a[href="/sources/lodge"]`, chromedp.ByQuery))
-	shows("what became of the change", "Recent changes of lodge", "update\thuts 42\t1 refused", "What this way does not notice", "Its rows are in huts")
+	shows(
+		"what became of the change",
+		"Recent changes of lodge",
+		"update\thuts 42\t1 refused",
+		"What this way does not notice",
+		"Its rows are in huts",
+	)
 	do("back", chromedp.Click(`main a[href="/"]`, chromedp.ByQuery))
 	shows("the overview again", "except 1 failed document")
 	do(
@@ -197,7 +203,12 @@ func TestConsole(t *testing.T) {
 		t.Helper()
 		// Not at a place: the page may grow above the button meanwhile.
 		do(what, chromedp.Evaluate(
-			fmt.Sprintf("document.evaluate(%q, document, null, 9, null).singleNodeValue.click()", `//button[text()="`+button+`"]`), nil))
+			fmt.Sprintf(
+				"document.evaluate(%q, document, null, 9, null).singleNodeValue.click()",
+				`//button[text()="`+button+`"]`,
+			),
+			nil,
+		))
 	}
 	was := w.edition("huts")
 	do("the index", chromedp.Navigate(url+"/indexes/huts"))

@@ -399,9 +399,10 @@ indexes:
 	if err != nil {
 		t.Fatal(err)
 	}
-	said, lies := 0, 0
-	for began := time.Now(); time.Since(began) < 15*time.Second && lies < 3; time.Sleep(5 * time.Millisecond) {
-		if since := time.Since(began); since > 7*time.Second && since < 7*time.Second+20*time.Millisecond {
+	said, lies, killed := 0, 0, false
+	for began := time.Now(); time.Since(began) < 10*time.Second && lies < 3; time.Sleep(5 * time.Millisecond) {
+		if since := time.Since(began); since > 5*time.Second && !killed {
+			killed = true
 			w.kill()
 			w.serve()
 		}

@@ -57,7 +57,11 @@ Pingo out of each source, and what it leaves in the engines. It changes nothing 
 // leaving says what is of Pingo in sources and engines, and how it goes.
 func leaving(x *api.Export) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Leaving Pingo\n\nThe files beside this one are version %d of the definition.\n\n## Sources\n", x.Version)
+	fmt.Fprintf(
+		&b,
+		"# Leaving Pingo\n\nThe files beside this one are version %d of the definition.\n\n## Sources\n",
+		x.Version,
+	)
 	for _, s := range x.Sources {
 		fmt.Fprintf(&b, "\n### %s\n\n", s.Source)
 		if s.Missing != "" {
@@ -68,7 +72,12 @@ func leaving(x *api.Export) string {
 			fmt.Fprintln(&b, "Nothing of Pingo is in it.")
 			continue
 		}
-		fmt.Fprintf(&b, "`pingo capture remove --source %s` does this, or run it after pingo serve has ended:\n\n```sql\n%s```\n", s.Source, s.Script)
+		fmt.Fprintf(
+			&b,
+			"`pingo capture remove --source %s` does this, or run it after pingo serve has ended:\n\n```sql\n%s```\n",
+			s.Source,
+			s.Script,
+		)
 	}
 	fmt.Fprint(&b, "\n## Engines\n\nThese stay, and answer as they are, until somebody deletes them:\n\n")
 	for _, e := range x.Editions {

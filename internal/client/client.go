@@ -359,7 +359,14 @@ func (c *Client) Expect(ctx context.Context, index string) (*api.Expected, error
 // Compare compares documents of two editions of an index, those of at most so many rows.
 func (c *Client) Compare(ctx context.Context, index string, rows int) (*api.Comparison, error) {
 	out := &api.Comparison{}
-	return out, c.call(ctx, http.MethodGet, ofIndex(index, "compare"), url.Values{"rows": {strconv.Itoa(rows)}}, nil, out)
+	return out, c.call(
+		ctx,
+		http.MethodGet,
+		ofIndex(index, "compare"),
+		url.Values{"rows": {strconv.Itoa(rows)}},
+		nil,
+		out,
+	)
 }
 
 // Export tells all that it takes to leave Pingo.

@@ -493,7 +493,8 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 	for _, e := range states {
 		name := editionName{e.Index, e.Number}
 		state, h := recorded[name], s.holder(e.Source)
-		if h == nil || running[name] || slices.ContainsFunc(e.Sources(), func(name string) bool { return h.sources.of(name) == nil }) {
+		if h == nil || running[name] ||
+			slices.ContainsFunc(e.Sources(), func(name string) bool { return h.sources.of(name) == nil }) {
 			continue // or it waits until its sources are held together
 		}
 		if full == nil {

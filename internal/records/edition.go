@@ -250,11 +250,24 @@ func (r *Records) NewEdition(
 		Birth:      strings.ToLower(rand.Text()[:6]),
 		Course:     course,
 	}
-	err = r.db.GetContext(ctx, &e.Number, `
+	err = r.db.GetContext(
+		ctx,
+		&e.Number,
+		`
 		WITH next AS (INSERT INTO numbered AS n VALUES ($1, 1) ON CONFLICT (index_name) DO UPDATE SET number = n.number + 1 RETURNING number)
 		INSERT INTO edition (index_name, number, state, shape, engine, definition, birth, paused, pace, begins_at, takes_over)
 		SELECT $1, number, $2, $3, $4, $5, $6, $7, $8, $9, $10 FROM next RETURNING number`,
-		s.Index, string(e.State), string(b), engine, version, e.Birth, course.Paused, course.Pace, course.BeginsAt, course.TakesOver)
+		s.Index,
+		string(e.State),
+		string(b),
+		engine,
+		version,
+		e.Birth,
+		course.Paused,
+		course.Pace,
+		course.BeginsAt,
+		course.TakesOver,
+	)
 	return e, err
 }
 

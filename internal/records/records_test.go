@@ -511,7 +511,9 @@ func TestDriftIsKept(t *testing.T) {
 	}
 	list, err := r.Orders(ctx, "huts", 9)
 	if err != nil || len(list) != 3 || list[0].ID != last || list[0].EndedAt == nil || list[0].Outcome.Problem != "the edition is gone" ||
-		list[1].Outcome.Problem != "it was stopped" || list[2].Outcome.Rows != 7 || list[2].Asked.Most != 5 {
+		list[1].Outcome.Problem != "it was stopped" ||
+		list[2].Outcome.Rows != 7 ||
+		list[2].Asked.Most != 5 {
 		t.Errorf("%+v %v", list, err)
 	}
 }

@@ -349,22 +349,37 @@ func FuzzParse(f *testing.F) {
 func TestHowAnIndexIsFilledAnew(t *testing.T) {
 	with := func(more string) reindex.Policy {
 		t.Helper()
-		def, findings := Parse([]File{{"d.yaml", strings.Replace(right, "fields: [name]", "fields: [name]\n"+more, 1)}}, testKinds, look)
+		def, findings := Parse(
+			[]File{{"d.yaml", strings.Replace(right, "fields: [name]", "fields: [name]\n"+more, 1)}},
+			testKinds,
+			look,
+		)
 		if len(findings) > 0 {
 			t.Fatal(findings)
 		}
 		return def.Index("huts").Reindex
 	}
-	if p := with(""); !reflect.DeepEqual(p, reindex.DefaultPolicy) || p.KeepPrevious != time.Hour || p.Compare != reindex.CompareSample {
+	if p := with(""); !reflect.DeepEqual(p, reindex.DefaultPolicy) || p.KeepPrevious != time.Hour ||
+		p.Compare != reindex.CompareSample {
 		t.Errorf("%+v", p)
 	}
-	p := with(`    reindex: { begin: "02:30", switch: on_command, keep_previous: 0, compare: all, documents_per_second: 200,
+	p := with(
+		`    reindex: { begin: "02:30", switch: on_command, keep_previous: 0, compare: all, documents_per_second: 200,
       bytes_per_second: 2MB, workers: 1, hours: "22:00-06:00" }
-    expect: [{ search: ridge, finds: 17 }, { search: stone hut, finds: "a,b", among: 3 }]`)
+    expect: [{ search: ridge, finds: 17 }, { search: stone hut, finds: "a,b", among: 3 }]`,
+	)
 	want := reindex.Policy{
 		Begin: "02:30", Switch: reindex.OnCommand, Compare: reindex.CompareAll,
-		Pace:   reindex.Pace{Documents: 200, Bytes: 2_000_000, Workers: 1, Hours: &reindex.Hours{From: 22 * 60, To: 6 * 60}},
-		Expect: []reindex.Expectation{{Search: "ridge", Finds: "17", Among: 10}, {Search: "stone hut", Finds: "a,b", Among: 3}},
+		Pace: reindex.Pace{
+			Documents: 200,
+			Bytes:     2_000_000,
+			Workers:   1,
+			Hours:     &reindex.Hours{From: 22 * 60, To: 6 * 60},
+		},
+		Expect: []reindex.Expectation{
+			{Search: "ridge", Finds: "17", Among: 10},
+			{Search: "stone hut", Finds: "a,b", Among: 3},
+		},
 	}
 	if !reflect.DeepEqual(p, want) {
 		t.Errorf("%+v", p)

@@ -128,7 +128,11 @@ func (d *decoder) drift(p *drift.Policy, v *yaml.Node) {
 			s := d.text(v, "content")
 			n, err := strconv.ParseFloat(strings.TrimSuffix(s.text, "%"), 64)
 			if s.text != "" && (err != nil || !strings.HasSuffix(s.text, "%") || !(n >= 0 && n <= 100)) {
-				d.find(s.pos, fmt.Sprintf("content is a share such as 10%%, not %q", s.text), "write a number from 0 to 100 and %")
+				d.find(
+					s.pos,
+					fmt.Sprintf("content is a share such as 10%%, not %q", s.text),
+					"write a number from 0 to 100 and %",
+				)
 			}
 			p.Content = n / 100
 		},

@@ -480,7 +480,13 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 		case !c.apart(their, theirs.Ref.Name, pair.Pos) || !c.apart(our, parent.Table.Name, pair.Pos):
 			continue
 		default:
-			link.Apart.Theirs, link.Apart.Ours = append(link.Apart.Theirs, *their.Across), append(link.Apart.Ours, *our.Across)
+			link.Apart.Theirs, link.Apart.Ours = append(
+				link.Apart.Theirs,
+				*their.Across,
+			), append(
+				link.Apart.Ours,
+				*our.Across,
+			)
 		}
 		link.Theirs, link.Ours, link.Types = append(
 			link.Theirs,

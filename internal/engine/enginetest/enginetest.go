@@ -261,7 +261,11 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	want("filter by a box", filtered("position=within(46,8,47,9)"), "1 1")
 	want("filter by a box across the date line", filtered("position=within(46,170,47,8.4)"), "0")
 	want("filter by places in a list", filtered("stays.spots=near(46.6,8.6,1km)"), "1 1")
-	want("any of the words", find(query.Query{Text: "absent weather sonnwend", Any: true, Order: []query.Order{{Path: "beds"}}}), "2 5 1")
+	want(
+		"any of the words",
+		find(query.Query{Text: "absent weather sonnwend", Any: true, Order: []query.Order{{Path: "beds"}}}),
+		"2 5 1",
+	)
 	want("a phrase", find(query.Query{Phrases: []string{"ridge hut"}}), "1 1")
 	want("a phrase in another order", find(query.Query{Phrases: []string{"hut ridge"}}), "0")
 	want("a phrase of whole words", find(query.Query{Phrases: []string{"grim rid"}}), "0")
@@ -311,7 +315,16 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	}
 	want("a dropped edition is not made anew", deliver("huts-e1", doc("1", 99, "")), "blocked")
 
-	want("small changes", deliver("huts-e2", doc("10", 9, `,"name":"Fresh Snow"`), doc("13", 9, `,"name":"Freshwater Hut"`), doc("14", 9, `,"name":"Fresher Bothy"`)), "done done done")
+	want(
+		"small changes",
+		deliver(
+			"huts-e2",
+			doc("10", 9, `,"name":"Fresh Snow"`),
+			doc("13", 9, `,"name":"Freshwater Hut"`),
+			doc("14", 9, `,"name":"Fresher Bothy"`),
+		),
+		"done done done",
+	)
 	for deadline := time.Now().Add(5 * time.Second); search("fresh snow") != "1 10"; time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal("a change is not found by searches")

@@ -334,7 +334,11 @@ func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Sh
 		return fmt.Errorf("putting settings back: %w", err)
 	}
 	return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
-		"%s took settings of %s and did not keep them, so they are as they were: %s", e.base, edition, strings.Join(wrong, "; "))}
+		"%s took settings of %s and did not keep them, so they are as they were: %s",
+		e.base,
+		edition,
+		strings.Join(wrong, "; "),
+	)}
 }
 
 // Drop deletes an edition.
@@ -524,7 +528,12 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 		return err
 	}
 	defer func() {
-		_ = e.send(context.WithoutCancel(ctx), http.MethodDelete, "/_search/scroll", map[string]any{"scroll_id": page.ScrollID})
+		_ = e.send(
+			context.WithoutCancel(ctx),
+			http.MethodDelete,
+			"/_search/scroll",
+			map[string]any{"scroll_id": page.ScrollID},
+		)
 	}() // it ends by itself, too
 	total, listed := page.Hits.Total.Value, int64(0)
 	for {

@@ -91,16 +91,37 @@ func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 	for i := range indexes {
 		ix := &indexes[i]
 		add := func(what string, over bool, sentence string, args ...any) {
-			out = append(out, alert.Reading{Index: ix.Name, What: what, Over: over, Sentence: fmt.Sprintf(sentence, args...)})
+			out = append(
+				out,
+				alert.Reading{Index: ix.Name, What: what, Over: over, Sentence: fmt.Sprintf(sentence, args...)},
+			)
 		}
 		lag := time.Duration(ix.LagMS * float64(time.Millisecond))
-		add(alert.Lag, lag > limits.Lag, "the oldest change that is not in the engine is %s old, and may be %s", lag.Round(time.Second), limits.Lag)
-		add(alert.Failed, ix.Failed > limits.Failed, "there are %d failed documents, and may be %d", ix.Failed, limits.Failed)
+		add(
+			alert.Lag,
+			lag > limits.Lag,
+			"the oldest change that is not in the engine is %s old, and may be %s",
+			lag.Round(time.Second),
+			limits.Lag,
+		)
+		add(
+			alert.Failed,
+			ix.Failed > limits.Failed,
+			"there are %d failed documents, and may be %d",
+			ix.Failed,
+			limits.Failed,
+		)
 		differing := int64(0)
 		if ix.Drift != nil {
 			differing = ix.Drift.Differing
 		}
-		add(alert.Differing, differing > limits.Differing, "%d documents are not what their rows make, and may be %d", differing, limits.Differing)
+		add(
+			alert.Differing,
+			differing > limits.Differing,
+			"%d documents are not what their rows make, and may be %d",
+			differing,
+			limits.Differing,
+		)
 		add(alert.Blocked, ix.State == api.StateBlocked || ix.State == api.StateWaiting, "%s", ix.Sentence)
 		out[len(out)-1].Holds = limits.Blocked
 	}

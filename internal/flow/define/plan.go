@@ -31,7 +31,13 @@ type Store interface {
 	CarriedOut(ctx context.Context, version int) error
 	Definition(ctx context.Context) (*records.Applied, error)
 	Editions(ctx context.Context) ([]*records.Edition, error)
-	NewEdition(ctx context.Context, s *shape.Shape, engine string, version int, c records.Course) (*records.Edition, error)
+	NewEdition(
+		ctx context.Context,
+		s *shape.Shape,
+		engine string,
+		version int,
+		c records.Course,
+	) (*records.Edition, error)
 	CancelEdition(ctx context.Context, e *records.Edition) error
 	Decide(ctx context.Context, e *records.Edition) (bool, error)
 	Return(ctx context.Context, e *records.Edition) (bool, error)
@@ -390,7 +396,8 @@ func (p *planned) taken(ctx context.Context, ix *definition.Index, eng engine.En
 	if !slices.ContainsFunc(names, func(name string) bool { return !inspect.MadeLikeEditionOf(ix.Name, name) }) {
 		p.Notes = append(p.Notes, fmt.Sprintf(
 			"the name leads to %s, which a Pingo made and these records do not know, as after the index was given up: it answers until the new edition is filled, and stays in the engine then (pingo leftovers)",
-			strings.Join(names, ", ")))
+			strings.Join(names, ", "),
+		))
 		return nil, nil
 	}
 	n, err := eng.Count(ctx, ix.Name)
@@ -400,11 +407,15 @@ func (p *planned) taken(ctx context.Context, ix *definition.Index, eng engine.En
 	p.takesOver = true
 	p.Guard = fmt.Sprintf(
 		"the name leads to %s with %d documents, which Pingo did not make: it answers until the new edition is filled, and stays in the engine then",
-		strings.Join(names, ", "), n)
+		strings.Join(names, ", "),
+		n,
+	)
 	if slices.Contains(names, ix.Name) {
 		p.Guard = fmt.Sprintf(
 			"the engine has an index %s with %d documents that Pingo did not make: it answers until the new edition is filled, and is deleted then",
-			ix.Name, n)
+			ix.Name,
+			n,
+		)
 	}
 	return nil, nil
 }

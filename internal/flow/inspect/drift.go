@@ -258,7 +258,10 @@ func (d *Drifts) Do(ctx context.Context, index, by string, a api.DriftAction) (*
 
 // knownKind refuses what is no kind of difference; empty is any.
 func knownKind(kind string) error {
-	if kinds := []drift.Kind{"", drift.Missing, drift.Stale, drift.Altered, drift.Orphaned}; slices.Contains(kinds, drift.Kind(kind)) {
+	if kinds := []drift.Kind{"", drift.Missing, drift.Stale, drift.Altered, drift.Orphaned}; slices.Contains(
+		kinds,
+		drift.Kind(kind),
+	) {
 		return nil
 	}
 	return &BadRequest{fmt.Errorf("a document is missing, stale, altered or orphaned, not %q", kind)}

@@ -235,8 +235,14 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 	case same(t):
 		say("none", "There is no such row, and no document.", "")
 	case w.missed != "":
-		say("waiting", fmt.Sprintf("Changes may be missing in %s: %s.", t.Edition, w.missed),
-			fmt.Sprintf("Another edition takes its place: pingo status %s says how far it is, or what it needs.", t.Index))
+		say(
+			"waiting",
+			fmt.Sprintf("Changes may be missing in %s: %s.", t.Edition, w.missed),
+			fmt.Sprintf(
+				"Another edition takes its place: pingo status %s says how far it is, or what it needs.",
+				t.Index,
+			),
+		)
 	case len(t.Changes) > 0:
 		c := t.Changes[len(t.Changes)-1]
 		say(

@@ -142,7 +142,12 @@ func TestAMarkThatWentBack(t *testing.T) {
 		defer work.Wait()
 		defer cancel()
 		work.Go(func() {
-			lease.Keep(ctx, func() json.RawMessage { return json.RawMessage("{}") }, func(context.Context) error { return nil }, log)
+			lease.Keep(
+				ctx,
+				func() json.RawMessage { return json.RawMessage("{}") },
+				func(context.Context) error { return nil },
+				log,
+			)
 		})
 		work.Go(func() { c.Run(ctx, func(reading context.Context) { <-reading.Done() }) })
 		time.Sleep(5 * beatEvery)

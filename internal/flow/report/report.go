@@ -357,7 +357,11 @@ func inSync(s *api.IndexStatus, now time.Time) {
 	lag := time.Duration(s.LagMS * float64(time.Millisecond))
 	s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(s.Failed)
 	if lag > 0 {
-		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(lag) + exceptFailed(s.Failed)
+		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(
+			lag,
+		) + exceptFailed(
+			s.Failed,
+		)
 	}
 	d := s.Drift
 	switch {
@@ -381,8 +385,16 @@ func inSync(s *api.IndexStatus, now time.Time) {
 	case d != nil && d.ApartSince != nil && (d.CheckedAt == nil || d.CheckedAt.Before(*d.ApartSince)):
 		// Else a check has looked meanwhile: there is a reason, such as rows that share a document.
 		s.State = api.StateDiffers
-		s.Sentence = fmt.Sprintf("The engine has %s for %s for %s, and nothing is on its way. A check looks which.",
-			Count(deref(s.Documents), "document", "documents"), Count(deref(s.Rows), "row", "rows"), span(now.Sub(*d.ApartSince)))
+		s.Sentence = fmt.Sprintf(
+			"The engine has %s for %s for %s, and nothing is on its way. A check looks which.",
+			Count(
+				deref(s.Documents),
+				"document",
+				"documents",
+			),
+			Count(deref(s.Rows), "row", "rows"),
+			span(now.Sub(*d.ApartSince)),
+		)
 	}
 }
 

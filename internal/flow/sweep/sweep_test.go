@@ -49,7 +49,16 @@ func newRig(t *testing.T, rows int) *rig {
 	r.edition = deliver.New(r.record, reader, eng, r.store, fence, log)
 	fill := rebuild.New(r.record, r.edition, reader, eng, r.store, fence,
 		func() reindex.Policy { return reindex.DefaultPolicy }, log)
-	r.checker = New(r.edition, fill, reader, eng, r.store, func() drift.Policy { return *r.policy.Load() }, r.edition.Barrier, log)
+	r.checker = New(
+		r.edition,
+		fill,
+		reader,
+		eng,
+		r.store,
+		func() drift.Policy { return *r.policy.Load() },
+		r.edition.Barrier,
+		log,
+	)
 	go r.edition.Run(t.Context(), model.Claimed())
 	var keys []string
 	for id := range rows {
@@ -197,8 +206,16 @@ func TestChecksBeginByThemselves(t *testing.T) {
 		for id := range 100 {
 			r.lose(fmt.Sprint(id))
 		}
-		next := New(r.edition, nil, r.db.Open().Reader, r.checker.engine, r.store, func() drift.Policy { return *r.policy.Load() },
-			r.edition.Barrier, slog.New(slog.DiscardHandler))
+		next := New(
+			r.edition,
+			nil,
+			r.db.Open().Reader,
+			r.checker.engine,
+			r.store,
+			func() drift.Policy { return *r.policy.Load() },
+			r.edition.Barrier,
+			slog.New(slog.DiscardHandler),
+		)
 		next.state = func() reindex.State { return reindex.Switched }
 		r.checker = next
 		go next.Run(t.Context())

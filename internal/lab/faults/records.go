@@ -136,7 +136,10 @@ func (r *recorded) SaveAllMissed(ctx context.Context, source, fence, reason stri
 	})
 }
 
-func (r *recorded) Live(ctx context.Context, instead *records.Edition) (live *records.Edition, failed int64, err error) {
+func (r *recorded) Live(
+	ctx context.Context,
+	instead *records.Edition,
+) (live *records.Edition, failed int64, err error) {
 	type both struct {
 		live   *records.Edition
 		failed int64
