@@ -48,8 +48,13 @@ type Change struct {
 	Op   Op
 	// Key is the row's key in text; empty for a truncate and for tables without one.
 	Key []string
+	// Was is the key that the row had before an update that changed it.
+	Was []string
+	// Changed lists the columns that an update may have changed; nil when any may have been.
+	Changed []string
 	// Links names the linking columns; Before and After hold their values, nil
-	// for NULL, and are empty where the row did not exist.
+	// for NULL, and are empty where the row did not exist; Before is empty, too, where an
+	// update left them as they were.
 	Links         []string
 	Before, After []*string
 	// Bare: only the key is known, and no links. Where they lead is looked up in the row itself.
@@ -77,6 +82,12 @@ sides:
 		}
 	}
 	return out
+}
+
+// Touches reports whether the change may have changed what a reader of some columns sees.
+func (c *Change) Touches(columns []string) bool {
+	return c.Op != Update || c.Changed == nil ||
+		slices.ContainsFunc(c.Changed, func(name string) bool { return slices.Contains(columns, name) })
 }
 
 // Ticket counts the documents that a change still waits for. When the last one

@@ -12,6 +12,10 @@ type Captured struct {
 	Key []string `json:"key"`
 	// Watch lists the columns whose change changes a document.
 	Watch []string `json:"watch"`
+	// Groups has the watched columns apart by who reads them: those of a group matter to the
+	// same documents, so of a change it is noticed which groups it touches. There are at most
+	// MaxGroups.
+	Groups [][]string `json:"groups"`
 	// Links lists the columns that lead towards a root; their values before and
 	// after a change are noticed.
 	Links []string `json:"links"`
@@ -21,16 +25,23 @@ type Captured struct {
 	Views []Ref `json:"views,omitempty"`
 }
 
+// MaxGroups bounds the groups of a table, so that a number of 32 bits can tell which of them a
+// change touches.
+const MaxGroups = 31
+
 // Capture unites what several shapes need of each table of a source, sorted by table.
 func Capture(source string, shapes []*Shape) []Captured {
 	byTable := map[Ref]*Captured{}
+	readers := map[Ref][][]string{} // the columns of each
 	need := func(t Ref, key, watch []string, links ...string) {
 		c := byTable[t]
 		if c == nil {
 			c = &Captured{Table: t, Key: key}
 			byTable[t] = c
 		}
-		c.Watch = union(c.Watch, append(slices.Clone(watch), links...))
+		reads := append(slices.Clone(watch), links...)
+		readers[t] = append(readers[t], reads)
+		c.Watch = union(c.Watch, reads)
 		c.Links = union(c.Links, links)
 	}
 	for _, s := range shapes {
@@ -60,10 +71,34 @@ func Capture(source string, shapes []*Shape) []Captured {
 		}
 	}
 	out := make([]Captured, 0, len(byTable))
-	for _, c := range byTable {
+	for t, c := range byTable {
+		c.Groups = groups(c.Watch, readers[t])
 		out = append(out, *c)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Table.String() < out[j].Table.String() })
+	return out
+}
+
+// groups puts columns together that the same readers read. What is beyond MaxGroups shares the last one.
+func groups(columns []string, readers [][]string) [][]string {
+	var out [][]string
+	at := map[string]int{} // by who reads
+	for _, c := range columns {
+		who := make([]byte, len(readers))
+		for i, reads := range readers {
+			if slices.Contains(reads, c) {
+				who[i] = 1
+			}
+		}
+		i, known := at[string(who)]
+		if !known {
+			if i = min(len(out), MaxGroups-1); i == len(out) {
+				out = append(out, nil)
+			}
+			at[string(who)] = i
+		}
+		out[i] = append(out[i], c)
+	}
 	return out
 }
 
@@ -90,6 +125,9 @@ type Route struct {
 	// Link are the changed row's columns to start from; none at the root, whose key
 	// is the document's.
 	Link []string
+	// Reads are the row's columns that matter this way, those of the Link included: an update
+	// that changes none of them changes no document that the route leads to.
+	Reads []string
 	// Steps lead upwards; with none, the link's values are the document's key.
 	Steps []Step
 	// OfKey are the positions of the Link in the changed row's own key, when all of it is in there.
@@ -127,10 +165,13 @@ func (s *Shape) Routes(source string) map[Ref][]Route {
 			add(root.Table, Route{Tree: i, All: true})
 		case root.View:
 			for _, f := range root.Follows {
-				add(f.Table, Route{Tree: i, Link: f.Identity, All: len(f.Identity) == 0})
+				add(f.Table, Route{
+					Tree: i, Link: f.Identity, Reads: union(slices.Clone(f.Columns), f.Identity),
+					All: len(f.Identity) == 0,
+				})
 			}
 		default:
-			add(root.Table, Route{Tree: i})
+			add(root.Table, Route{Tree: i, Reads: root.Depends})
 		}
 		for _, n := range t.Nodes[1:] {
 			if s.SourceOf(n) != source {
@@ -139,17 +180,18 @@ func (s *Shape) Routes(source string) map[Ref][]Route {
 			up := t.up(t.Nodes[n.Parent], n.Link)
 			if j := n.Link.Join; j != nil {
 				add(j.Table, Route{
-					Tree: i, Link: n.Link.Theirs, Steps: up,
+					Tree: i, Link: n.Link.Theirs, Reads: union(slices.Clone(j.From), n.Link.Theirs), Steps: up,
 					OfKey: within(j.Key, n.Link.Theirs), Own: n.own(j.Table, j.Key, j.KeyTypes, n.theirs()),
 				})
 				add(n.Table, Route{
-					Tree: i, Link: j.To, Steps: append([]Step{n.joined()}, up...),
+					Tree: i, Link: j.To, Reads: union(slices.Clone(n.Depends), j.To),
+					Steps: append([]Step{n.joined()}, up...),
 					OfKey: within(n.Key, j.To), Own: n.own(n.Table, n.Key, n.KeyTypes, j.to()),
 				})
 				continue
 			}
 			add(n.Table, Route{
-				Tree: i, Link: n.Link.Theirs, Steps: up,
+				Tree: i, Link: n.Link.Theirs, Reads: union(slices.Clone(n.Depends), n.Link.Theirs), Steps: up,
 				OfKey: within(n.Key, n.Link.Theirs), Own: n.own(n.Table, n.Key, n.KeyTypes, n.theirs()),
 			})
 		}

@@ -125,6 +125,14 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 	var got []string
 	for _, c := range Capture("lodge", []*Shape{s, s}) {
 		got = append(got, fmt.Sprintf("%s key%v watch%v links%v", c.Table.Name, c.Key, c.Watch, c.Links))
+		if len(c.Groups) != 1 || !reflect.DeepEqual(c.Groups[0], c.Watch) {
+			t.Errorf("%s: one reader, but groups %v", c.Table, c.Groups)
+		}
+		for _, r := range s.Routes("lodge")[c.Table] {
+			if !reflect.DeepEqual(union(nil, r.Reads), c.Watch) {
+				t.Errorf("a way from %s reads %v", c.Table, r.Reads)
+			}
+		}
 	}
 	want := []string{
 		"amenities key[id] watch[id label] links[id]",
@@ -161,6 +169,9 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 		for i, ofKey := range map[string][]int{"regions": {0}, "lands": {0}, "amenities": {0}, "hut_amenities": {0}}[name] {
 			want[0].OfKey = append(want[0].OfKey, ofKey+i)
 		}
+		for i := range got {
+			got[i].Reads = nil
+		}
 		for i := range got { // from the row's own key, where nothing else is known of it
 			if own := got[i].Own; own != nil {
 				if own.Table.Name != name || len(own.Match) != len(own.Types) ||
@@ -175,6 +186,27 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 		if !reflect.DeepEqual(got, want) {
 			t.Errorf("routes of %s: %+v, want %+v", name, got, want)
 		}
+	}
+}
+
+// Columns are apart where somebody reads one without the other, and there are never too many groups.
+func TestGroupsOfColumns(t *testing.T) {
+	got := groups([]string{"a", "b", "c", "d"}, [][]string{{"a", "b", "c"}, {"b", "c", "d"}, {"b"}})
+	if !reflect.DeepEqual(got, [][]string{{"a"}, {"b"}, {"c"}, {"d"}}) {
+		t.Error(got)
+	}
+	got = groups([]string{"a", "b", "c", "d"}, [][]string{{"a", "b", "c"}, {"b", "c", "d"}})
+	if !reflect.DeepEqual(got, [][]string{{"a"}, {"b", "c"}, {"d"}}) {
+		t.Error(got)
+	}
+	var many []string
+	var alone [][]string
+	for i := range 100 {
+		many = append(many, fmt.Sprint(i))
+		alone = append(alone, many[i:])
+	}
+	if got = groups(many, alone); len(got) != MaxGroups || len(slices.Concat(got...)) != 100 {
+		t.Error(len(got), got)
 	}
 }
 

@@ -63,9 +63,11 @@ const (
 // expansion is the work of following some changes to very many documents.
 type expansion struct {
 	follow func(ctx context.Context, ticket *change.Ticket) error
-	ticket *change.Ticket
-	taken  bool
-	failed time.Time // first of all, and at every try since; zero when it did not fail
+	// all is the number of the tree all of whose documents it is about; negative when it is not.
+	all     int
+	waiting []*change.Ticket // they are open for it
+	ticket  *change.Ticket   // stands for those, from when it is taken
+	failed  time.Time        // first of all, and at every try since; zero when it did not fail
 	// stuck says why it cannot be done until something is mended; empty when it can.
 	stuck string
 }
@@ -127,6 +129,9 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 	everything := make([][]*change.Ticket, len(f.shape.Trees)) // by tree
 	follow := func(c *change.Change, table shape.Ref, ticket *change.Ticket) error {
 		for n, route := range f.routes[table] {
+			if !c.Touches(route.Reads) {
+				continue
+			}
 			tree := f.shape.Trees[route.Tree]
 			from, own := c.Values(route.Link), false
 			if c.Bare && len(route.OfKey) > 0 && slices.Max(route.OfKey) < len(c.Key) {
@@ -142,8 +147,13 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 			case c.Op == change.Truncate || route.All:
 				everything[route.Tree] = append(everything[route.Tree], ticket)
 			case len(route.Link) == 0:
-				if err := f.edition.Add(ctx, document.Key(tree, c.Key...), ticket, deliver.Fresh); err != nil {
-					return err
+				for _, key := range [][]string{c.Key, c.Was} {
+					if len(key) == 0 {
+						continue
+					}
+					if err := f.edition.Add(ctx, document.Key(tree, key...), ticket, deliver.Fresh); err != nil {
+						return err
+					}
 				}
 			case own && route.Own == nil:
 				// There is no way from the row's key; check has said so.
@@ -185,7 +195,7 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 	}
 	for _, g := range inOrder {
 		tree := f.shape.Trees[g.tree]
-		f.expand(g.tickets, func(ctx context.Context, shared *change.Ticket) error {
+		f.expand(g.tickets, -1, func(ctx context.Context, shared *change.Ticket) error {
 			err := f.reader.WalkUp(ctx, g.steps, g.tuples, func(key []string) error {
 				return f.edition.Add(ctx, document.Key(tree, key...), shared, deliver.Wide)
 			})
@@ -199,18 +209,15 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 		if len(waiting) == 0 {
 			continue
 		}
-		f.expand(waiting, func(ctx context.Context, shared *change.Ticket) error {
+		f.expand(waiting, tree, func(ctx context.Context, shared *change.Ticket) error {
 			return f.everything(ctx, tree, shared)
 		})
 	}
 	return nil
 }
 
-// shared is a ticket that stands for several: each of them waits for it.
+// shared is a ticket that stands for several, which are open for it: each of them waits for it.
 func shared(tickets []*change.Ticket) *change.Ticket {
-	for _, t := range tickets {
-		t.Open()
-	}
 	out := change.NewTicket(change.Oldest(tickets), func() {
 		for _, t := range tickets {
 			t.Close()
@@ -266,9 +273,11 @@ func (f *Follower) allStored(ctx context.Context, tree *shape.Tree, t *change.Ti
 }
 
 // expand takes up work that may find very many documents, without waiting for it. The
-// changes that it is for are open until it is done.
+// changes that it is for are open until it is done. Where it is about all documents of a tree, and
+// such work has not begun yet, once is enough.
 func (f *Follower) expand(
 	waiting []*change.Ticket,
+	all int,
 	follow func(ctx context.Context, ticket *change.Ticket) error,
 ) {
 	f.mu.Lock()
@@ -276,7 +285,16 @@ func (f *Follower) expand(
 	if f.gone {
 		return
 	}
-	f.open = append(f.open, &expansion{follow: follow, ticket: shared(waiting)})
+	for _, t := range waiting {
+		t.Open()
+	}
+	for _, x := range f.open {
+		if all >= 0 && x.all == all && x.ticket == nil {
+			x.waiting = append(x.waiting, waiting...)
+			return
+		}
+	}
+	f.open = append(f.open, &expansion{follow: follow, all: all, waiting: slices.Clone(waiting)})
 	select {
 	case f.next <- struct{}{}:
 	default:
@@ -366,8 +384,8 @@ func (f *Follower) take() *expansion {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, x := range f.open {
-		if !x.taken {
-			x.taken = true
+		if x.ticket == nil {
+			x.ticket = shared(x.waiting)
 			return x
 		}
 	}
@@ -408,6 +426,9 @@ func (f *Follower) Abandon() {
 	f.open = nil
 	f.mu.Unlock()
 	for _, x := range open {
+		if x.ticket == nil {
+			x.ticket = shared(x.waiting)
+		}
 		x.ticket.Close()
 	}
 }
@@ -417,7 +438,7 @@ func (f *Follower) Oldest() (oldest time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, x := range f.open {
-		oldest = deliver.Earlier(oldest, x.ticket.At)
+		oldest = deliver.Earlier(oldest, change.Oldest(x.waiting))
 	}
 	return oldest
 }

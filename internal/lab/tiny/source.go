@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -535,7 +536,7 @@ func (d *Database) Truncate(name string) {
 	d.append(change.Change{Table: shape.Ref{Name: name}, Op: change.Truncate})
 }
 
-// note writes a change of a row into the journal: a changed key is a delete and an insert.
+// note writes a change of a row into the journal.
 func (d *Database) note(name string, before, after map[string]*string) {
 	at := slices.IndexFunc(d.need, func(c shape.Captured) bool { return c.Table.Name == name })
 	if at < 0 {
@@ -562,8 +563,16 @@ func (d *Database) note(name string, before, after map[string]*string) {
 		c.Op = change.Insert
 	case after == nil:
 		c.Op, c.Key = change.Delete, t.keyOf(before)
-	case !slices.Equal(t.keyOf(before), t.keyOf(after)):
-		d.append(change.Change{Table: need.Table, Op: change.Delete, Key: t.keyOf(before)})
+	default:
+		if was := t.keyOf(before); !slices.Equal(was, t.keyOf(after)) {
+			c.Was = was
+		}
+		c.Changed = []string{}
+		for _, group := range need.Groups {
+			if slices.ContainsFunc(group, func(name string) bool { return !reflect.DeepEqual(before[name], after[name]) }) {
+				c.Changed = append(c.Changed, group...)
+			}
+		}
 	}
 	if after != nil {
 		c.Key = t.keyOf(after)

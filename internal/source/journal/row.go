@@ -2,7 +2,9 @@ package journal
 
 import (
 	"errors"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"pingo/internal/core/change"
@@ -13,15 +15,67 @@ import (
 type Layout struct {
 	Table      shape.Ref
 	Key, Links []string
+	// Groups are the watched columns, those together whose changes are told together.
+	Groups [][]string
+}
+
+// Restates reports whether a column that two layouts of a table share is another one now, so that its
+// values are not what they were though no row was written. The forms say what each column is, and are
+// empty for one that is not there. Words that an enumeration got at its end are in no row yet.
+func Restates(before, now map[string]string) bool {
+	for name, form := range now {
+		was, known := before[name]
+		more := strings.Contains(was, "'") && strings.HasPrefix(form, strings.TrimSuffix(was, ")")+",")
+		if known && was != form && !more {
+			return true
+		}
+	}
+	return false
+}
+
+// There keeps of some columns those that a table has. An edition that is about to be replaced may
+// still know a column by a name that it no longer has; it is read no more, and must not stand in the way.
+func There(columns []string, forms map[string]string) []string {
+	return slices.DeleteFunc(slices.Clone(columns), func(name string) bool { return forms[name] == "" })
+}
+
+// Altered names a column that is no longer what it was; empty when all are.
+func Altered(before, now map[string]string) string {
+	for _, name := range slices.Sorted(maps.Keys(before)) {
+		if before[name] != now[name] {
+			return name
+		}
+	}
+	return ""
+}
+
+// Only keeps of what a table is captured for the columns that it has. Where nobody said who reads what,
+// everybody reads everything.
+func Only(c shape.Captured, forms map[string]string) shape.Captured {
+	out := c
+	out.Key, out.Watch, out.Links, out.Groups = There(c.Key, forms), There(c.Watch, forms), There(c.Links, forms), nil
+	for _, group := range c.Groups {
+		if group = There(group, forms); len(group) > 0 {
+			out.Groups = append(out.Groups, group)
+		}
+	}
+	if len(c.Groups) == 0 {
+		out.Groups = [][]string{out.Watch}
+	}
+	return out
 }
 
 // Row is a row of a journal as it stands there. Key, Before and After hold one column's value as
-// it is, or those of several in a way of the database's own; nil where there are none.
+// it is, or those of several in a way of the database's own; nil where there are none. Was is the
+// key before an update that changed it. A bit of Changed, from the lowest on, says whether an update
+// changed a column of that group; all may have been changed where it is negative or nil.
 type Row struct {
-	Seq                int64
-	At                 time.Time
-	Op                 string
-	Key, Before, After *string
+	Seq           int64
+	At            time.Time
+	Op            string
+	Changed       *int32
+	Key, Was      *string
+	Before, After *string
 }
 
 // Change is what a row says. One that says nothing that can be understood is taken as if all rows
@@ -49,7 +103,9 @@ func (r *Row) Change(of Layout, several func(text string) ([]*string, error)) ch
 	key, err1 := values(r.Key, len(of.Key))
 	before, err2 := values(r.Before, len(of.Links))
 	after, err3 := values(r.After, len(of.Links))
-	if errors.Join(err1, err2, err3) != nil || len(key) != len(of.Key) || slices.Contains(key, nil) ||
+	was, err4 := values(r.Was, len(of.Key))
+	if errors.Join(err1, err2, err3, err4) != nil || len(key) != len(of.Key) ||
+		r.Was != nil && len(was) != len(of.Key) || slices.Contains(append(was, key...), nil) ||
 		r.Before != nil && len(before) != len(of.Links) ||
 		r.After != nil && len(after) != len(of.Links) {
 		return all
@@ -57,6 +113,17 @@ func (r *Row) Change(of Layout, several func(text string) ([]*string, error)) ch
 	c.Before, c.After = before, after
 	for _, k := range key {
 		c.Key = append(c.Key, *k)
+	}
+	for _, k := range was {
+		c.Was = append(c.Was, *k)
+	}
+	if r.Changed != nil && *r.Changed >= 0 {
+		c.Changed = []string{}
+		for i, group := range of.Groups {
+			if *r.Changed>>i&1 == 1 {
+				c.Changed = append(c.Changed, group...)
+			}
+		}
 	}
 	return c
 }

@@ -8,6 +8,7 @@ import (
 
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
+	"pingo/internal/source/journal"
 )
 
 // MissingRights lists the statements that let Pingo install and read capture.
@@ -103,6 +104,12 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		}
 		return out, nil
 	}
+	if lacks, err := p.earlier(ctx); err != nil || lacks {
+		for _, c := range need {
+			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: "the journal was made by an earlier version"})
+		}
+		return out, err
+	}
 	installed, err := p.installed(ctx)
 	if err != nil {
 		return nil, err
@@ -173,6 +180,15 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 					),
 				},
 			)
+			continue
+		}
+		columns, err := p.db.columns(ctx, c.Table)
+		if err != nil {
+			return nil, wrap("reading the columns of "+c.Table.String(), err)
+		}
+		if name := journal.Altered(l.kinds, kindsOf(columns)); name != "" {
+			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
+				"the column %s of %s was added, dropped, renamed or given another type", name, c.Table)})
 		}
 	}
 	return out, nil

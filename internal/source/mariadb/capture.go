@@ -15,11 +15,13 @@ import (
 
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
+	"pingo/internal/source/journal"
 )
 
 // journalSQL makes the journal: a row for each changed row. layout says which table it was, and
-// which columns key, before and after hold: one column's value as text, or those of several as
-// a JSON list of texts. Keep it lean: every write of the application pays for it.
+// which columns key, was, before and after hold: one column's value as text, or those of several as
+// a JSON list of texts; and which columns a bit of changed stands for. Keep it lean: every write of
+// the application pays for it.
 func (db *database) journalSQL() []string {
 	in := quoteName(db.capture)
 	return []string{
@@ -44,15 +46,28 @@ CREATE TABLE IF NOT EXISTS ` + in + `.owner (
     -- what the table's rows are kept in, another one when it was truncated, and when the table
     -- was made
     store longtext,
-    made datetime
+    made datetime,
+    -- the watched columns that change together, and what each column was
+    column_groups longtext NOT NULL DEFAULT 'null',
+    forms longtext NOT NULL DEFAULT 'null'
 ) ENGINE=InnoDB`,
 		`CREATE TABLE IF NOT EXISTS ` + in + `.journal (
     seq bigint NOT NULL AUTO_INCREMENT PRIMARY KEY,
     at timestamp(6) NOT NULL DEFAULT current_timestamp(6),
     layout int NOT NULL,
+    changed int,
     op char(1) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
-    ` + "`key` longtext, `before` longtext, `after`" + ` longtext
+    ` + "`key` longtext, was longtext, `before` longtext, `after`" + ` longtext
 ) ENGINE=InnoDB`,
+	}
+}
+
+// upgradeSQL adds what a journal of an earlier version lacks.
+func (db *database) upgradeSQL() []string {
+	in := quoteName(db.capture)
+	return []string{
+		"ALTER TABLE " + in + ".journal ADD COLUMN IF NOT EXISTS changed int, ADD COLUMN IF NOT EXISTS was longtext",
+		"ALTER TABLE " + in + ".layouts ADD COLUMN IF NOT EXISTS column_groups longtext NOT NULL DEFAULT 'null', ADD COLUMN IF NOT EXISTS forms longtext NOT NULL DEFAULT 'null'",
 	}
 }
 
@@ -85,6 +100,7 @@ type cascade struct {
 type needed struct {
 	shape.Captured
 	forms    map[string]string // of columns of keys and links
+	kinds    map[string]string // what each watched column is; empty for one that is not there
 	cascades []cascade
 }
 
@@ -92,7 +108,7 @@ type needed struct {
 func layoutID(c needed) int32 {
 	return int32(
 		xxhash.Sum64String(
-			fmt.Sprintf("2 %q %q %q %q %q %v", c.Table, c.Key, c.Watch, c.Links, c.forms, c.cascades),
+			fmt.Sprintf("3 %q %q %q %q %q %q %q %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades),
 		) & 0x7fffffff,
 	)
 }
@@ -118,31 +134,18 @@ func (db *database) triggersOf(c needed) []trigger {
 			"    END;\n    %[9]s\nEND",
 			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, journal, id, body)
 	}
-	note := func(op, key, before, after string) string {
-		return fmt.Sprintf(
-			"INSERT INTO %s (layout, op, `key`, `before`, `after`) VALUES (%d, '%s', %s, %s, %s);",
-			journal,
-			id,
-			op,
-			key,
-			before,
-			after,
-		)
+	note := func(op, changed, key, was, before, after string) string {
+		return fmt.Sprintf("INSERT INTO %s (layout, op, changed, `key`, was, `before`, `after`) VALUES (%d, '%s', %s, %s, %s, %s, %s);",
+			journal, id, op, changed, key, was, before, after)
 	}
 	oldKey, newKey := c.asText(c.Key, "OLD", nil), c.asText(c.Key, "NEW", nil)
 	oldLinks, newLinks := c.asText(c.Links, "OLD", nil), c.asText(c.Links, "NEW", nil)
 	update := fmt.Sprintf(
 		"IF %s THEN\n        %s\n    END IF;",
 		c.differ(c.Watch),
-		note("u", newKey, oldLinks, newLinks),
+		note("u", c.changed(), newKey, fmt.Sprintf("IF(%s, %s, NULL)", c.differ(c.Key), oldKey),
+			fmt.Sprintf("IF(%s, %s, NULL)", c.differ(c.Links), oldLinks), newLinks),
 	)
-	if len(c.Key) > 0 {
-		update += fmt.Sprintf(
-			"\n    IF %s THEN\n        %s\n    END IF;",
-			c.differ(c.Key),
-			note("d", oldKey, "NULL", "NULL"),
-		)
-	}
 	var out []trigger
 	add := func(kind, event string, on shape.Ref, body string) {
 		name := fmt.Sprintf("pingo_%d_%s", id, kind)
@@ -152,9 +155,9 @@ func (db *database) triggersOf(c needed) []trigger {
 				quoteName(on.Schema), quoteName(name), event, quote(on), guarded(body))},
 		)
 	}
-	add("i", "AFTER INSERT", c.Table, note("i", newKey, "NULL", newLinks))
+	add("i", "AFTER INSERT", c.Table, note("i", "NULL", newKey, "NULL", "NULL", newLinks))
 	add("u", "AFTER UPDATE", c.Table, update)
-	add("d", "AFTER DELETE", c.Table, note("d", oldKey, oldLinks, "NULL"))
+	add("d", "AFTER DELETE", c.Table, note("d", "NULL", oldKey, "NULL", oldLinks, "NULL"))
 	number := 0
 	var follow func(list []cascade, below []cascade)
 	follow = func(list []cascade, below []cascade) {
@@ -286,6 +289,18 @@ func (c needed) differ(columns []string) string {
 	return strings.Join(out, " OR ")
 }
 
+// changed is the number whose bits say which groups of columns differ.
+func (c needed) changed() string {
+	if len(c.Groups) <= 1 {
+		return "1"
+	}
+	bits := make([]string, len(c.Groups))
+	for i, group := range c.Groups {
+		bits[i] = fmt.Sprintf("IF(%s, %d, 0)", c.differ(group), 1<<i)
+	}
+	return strings.Join(bits, " | ")
+}
+
 // asText writes columns of a row as the journal holds them. instead gives other SQL for some.
 func (c needed) asText(columns []string, row string, instead map[string]string) string {
 	if len(columns) == 0 {
@@ -311,31 +326,21 @@ func (c needed) asText(columns []string, row string, instead map[string]string) 
 
 // needs adds to what is to be captured what only the database knows.
 func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
-	out := make([]needed, len(list))
-	for i, c := range list {
-		n := &out[i]
-		n.Captured, n.forms = c, map[string]string{}
+	out := make([]needed, 0, len(list))
+	for _, c := range list {
+		n := needed{forms: map[string]string{}}
 		columns, err := p.db.columns(ctx, c.Table)
 		if err != nil {
 			return nil, wrap("reading the columns of "+c.Table.String(), err)
 		}
 		if len(columns) == 0 {
-			return nil, fmt.Errorf(
-				"there is no table %s any more: take it out of the definition, or put it back",
-				c.Table,
-			)
+			continue // what reads it says so, and the others are captured all the same
 		}
-		// An edition that is about to be replaced may still know a column by a name that
-		// it no longer has; it is read no more, and must not stand in the way.
-		there := func(names []string) []string {
-			return slices.DeleteFunc(slices.Clone(names), func(name string) bool {
-				return !slices.ContainsFunc(
-					columns,
-					func(col shape.TableColumn) bool { return col.Name == name },
-				)
-			})
+		kinds := kindsOf(columns)
+		n.Captured, n.kinds = journal.Only(c, kinds), map[string]string{}
+		for _, name := range slices.Concat(c.Key, c.Watch, c.Links) {
+			n.kinds[name] = kinds[name]
 		}
-		n.Key, n.Watch, n.Links = there(c.Key), there(c.Watch), there(c.Links)
 		for _, col := range columns {
 			if slices.Contains(n.Key, col.Name) || slices.Contains(n.Links, col.Name) {
 				n.forms[col.Name] = base(col.Form)
@@ -344,8 +349,18 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		if n.cascades, err = p.cascades(ctx, c.Table, nil); err != nil {
 			return nil, wrap("reading the foreign keys of "+c.Table.String(), err)
 		}
+		out = append(out, n)
 	}
 	return out, nil
+}
+
+// kindsOf says what each column is.
+func kindsOf(columns []shape.TableColumn) map[string]string {
+	out := map[string]string{}
+	for _, c := range columns {
+		out[c.Name] = c.Native
+	}
+	return out
 }
 
 // cascades reads the foreign keys by which rows of a table change without its triggers, and
@@ -449,8 +464,10 @@ func (p *Capture) user(ctx context.Context) (string, error) {
 	return text(name[:at]) + "@" + text(name[at+1:]), nil
 }
 
-func list(names []string) string {
-	b, err := json.Marshal(append([]string{}, names...))
+func list(names []string) string { return inJSON(append([]string{}, names...)) }
+
+func inJSON(v any) string {
+	b, err := json.Marshal(v)
 	if err != nil {
 		panic(fmt.Sprintf("mariadb: names that cannot be written as JSON: %v", err))
 	}
@@ -472,7 +489,7 @@ func (db *database) layoutSQL(c needed, store string) string {
 		names = append(names, t.table.Schema+"."+t.name)
 	}
 	return fmt.Sprintf(
-		"INSERT IGNORE INTO %s.layouts VALUES (%d, %s, %s, %s, %s, %s, %s, %s, %s)",
+		"INSERT IGNORE INTO %s.layouts (id, schema_name, table_name, key_columns, links, triggers, cascades, store, made, column_groups, forms) VALUES (%d, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)",
 		quoteName(db.capture),
 		layoutID(c),
 		text(
@@ -485,6 +502,8 @@ func (db *database) layoutSQL(c needed, store string) string {
 		text(fmt.Sprint(c.cascades)),
 		store,
 		madeAt(c.Table),
+		inJSON(c.Groups),
+		inJSON(c.kinds),
 	)
 }
 
@@ -502,10 +521,25 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 			}
 		}
 	}
+	lacks, err := p.earlier(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if lacks {
+		for _, sql := range p.db.upgradeSQL() {
+			if err := p.patiently(ctx, sql); err != nil {
+				return nil, wrap("making the journal what this version needs", err)
+			}
+		}
+	}
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err
 	}
 	list, err := p.needs(ctx, need)
+	if err != nil {
+		return nil, err
+	}
+	installed, err := p.installed(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -542,10 +576,21 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 			if _, err := p.db.ExecContext(ctx, fmt.Sprintf("UPDATE %s.layouts SET store = %s, made = %s WHERE id = %d", quoteName(p.db.capture), store, madeAt(c.Table), layoutID(c))); err != nil {
 				return made, wrap("recording the layout of "+c.Table.String(), err)
 			}
+			if before, known := installed[c.Table]; known && journal.Restates(before.kinds, c.kinds) {
+				if _, err := p.db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s.journal (layout, op) VALUES (%d, 't')", quoteName(p.db.capture), layoutID(c))); err != nil {
+					return made, wrap("noting that all rows of "+c.Table.String()+" changed", err)
+				}
+			}
 			made = append(made, c.Table)
 		}
 	}
 	return made, p.dropOthers(ctx, standing, wanted)
+}
+
+// earlier reports whether the journal was made by an earlier version.
+func (p *Capture) earlier(ctx context.Context) (bool, error) {
+	rows, err := p.db.texts(ctx, "SELECT 1 FROM information_schema.COLUMNS WHERE TABLE_NAME = 'layouts' AND COLUMN_NAME = 'forms' AND TABLE_SCHEMA = "+text(p.db.capture))
+	return len(rows) == 0, explain(err)
 }
 
 // dropOthers drops triggers that are used no more. Their layouts stay, since rows of theirs may
@@ -731,7 +776,7 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 	rows, err := p.db.texts(
 		ctx,
 		fmt.Sprintf(
-			"SELECT id, schema_name, table_name, triggers, cascades, coalesce(made, '') FROM %s.layouts",
+			"SELECT id, schema_name, table_name, triggers, cascades, coalesce(made, ''), forms FROM %s.layouts",
 			quoteName(p.db.capture),
 		),
 	)
@@ -743,7 +788,7 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 		ref := shape.Ref{Schema: row[1], Name: row[2]}
 		l := installedLayout{id: row[0], cascades: row[4], made: row[5], whole: true}
 		var names []string
-		if err := json.Unmarshal([]byte(row[3]), &names); err != nil {
+		if err := errors.Join(json.Unmarshal([]byte(row[3]), &names), json.Unmarshal([]byte(row[6]), &l.kinds)); err != nil {
 			return nil, errors.New(
 				"a layout of the journal cannot be read: somebody changed it; remove capture and run pingo apply",
 			)
@@ -762,6 +807,7 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 
 type installedLayout struct {
 	id, cascades, made string
+	kinds              map[string]string
 	whole              bool // all triggers of it stand
 }
 

@@ -147,7 +147,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	}
 	r := p.cursor.Begin(limit)
 	rows, err := p.db.QueryContext(ctx, fmt.Sprintf(
-		"SELECT %s; SELECT seq, at, layout, op, `key`, `before`, `after` FROM %s.journal WHERE seq > %d ORDER BY seq LIMIT %d",
+		"SELECT %s; SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM %s.journal WHERE seq > %d ORDER BY seq LIMIT %d",
 		p.ours(),
 		quoteName(p.db.capture),
 		r.From,
@@ -246,9 +246,17 @@ func readRow(v []sql.RawBytes) (n row, err error) {
 		return n, err
 	}
 	n.layout, n.Op = string(v[2]), string(v[3])
-	for i, into := range []**string{&n.Key, &n.Before, &n.After} {
-		if v[4+i] != nil {
-			s := string(v[4+i])
+	if v[4] != nil {
+		changed, err := strconv.ParseInt(string(v[4]), 10, 32)
+		if err != nil {
+			return n, err
+		}
+		bits := int32(changed)
+		n.Changed = &bits
+	}
+	for i, into := range []**string{&n.Key, &n.Was, &n.Before, &n.After} {
+		if v[5+i] != nil {
+			s := string(v[5+i])
 			*into = &s
 		}
 	}
@@ -294,7 +302,7 @@ func (p *Feed) readLayouts(ctx context.Context) (map[string]journal.Layout, erro
 	rows, err := p.db.texts(
 		ctx,
 		fmt.Sprintf(
-			"SELECT id, schema_name, table_name, key_columns, links FROM %s.layouts",
+			"SELECT id, schema_name, table_name, key_columns, links, column_groups FROM %s.layouts",
 			quoteName(p.db.capture),
 		),
 	)
@@ -304,7 +312,7 @@ func (p *Feed) readLayouts(ctx context.Context) (map[string]journal.Layout, erro
 	out := map[string]journal.Layout{}
 	for _, r := range rows {
 		l := journal.Layout{Table: shape.Ref{Schema: r[1], Name: r[2]}}
-		if err := errors.Join(json.Unmarshal([]byte(r[3]), &l.Key), json.Unmarshal([]byte(r[4]), &l.Links)); err != nil {
+		if err := errors.Join(json.Unmarshal([]byte(r[3]), &l.Key), json.Unmarshal([]byte(r[4]), &l.Links), json.Unmarshal([]byte(r[5]), &l.Groups)); err != nil {
 			return nil, errors.New(
 				"a layout of the journal cannot be read: somebody changed it; remove capture and run pingo apply",
 			)

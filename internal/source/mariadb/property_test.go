@@ -7,7 +7,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"reflect"
-	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -15,6 +14,7 @@ import (
 
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/source/sourcetest"
 )
 
 // Whatever a definition of this world looks like, documents are those that plain questions for each
@@ -148,7 +148,7 @@ func randomDefinition(t *testing.T, r *rand.Rand) {
 			t.Fatalf("%s, %s\nby ranges %v\nwant      %v", key, yaml, got, want)
 		}
 		// What has changed is what the noted changes lead to, or a part of that.
-		for id := range touched(w, s) {
+		for id := range sourcetest.Touched(w, w.src, s) {
 			delete(known, id)
 			set := document.NewSet(s.Trees[0])
 			_, values, err := document.ParseKey(s, id)
@@ -191,45 +191,6 @@ func same(t *testing.T, got map[string]string, want map[string]any) bool {
 		}
 	}
 	return true
-}
-
-// touched are the keys that the changes noted since the last time lead to.
-func touched(w *world, s *shape.Shape) map[string]bool {
-	w.Helper()
-	out := map[string]bool{}
-	routes := s.Routes(s.Source)
-	var seqs []int64
-	for range 2 {
-		changes, err := w.src.Changes(w.Context(), 10_000)
-		if err != nil {
-			w.Fatal(err)
-		}
-		for _, c := range changes {
-			seqs = append(seqs, c.Seq)
-			for _, route := range routes[c.Table] {
-				add := func(key []string) error {
-					out[document.Key(s.Trees[0], slices.Clone(key)...)] = true
-					return nil
-				}
-				switch {
-				case len(route.Link) == 0:
-					add(c.Key)
-				case len(route.Steps) == 0:
-					for _, values := range c.Values(route.Link) {
-						add(values)
-					}
-				default:
-					if err := w.src.WalkUp(w.Context(), route.Steps, c.Values(route.Link), add); err != nil {
-						w.Fatal(err)
-					}
-				}
-			}
-		}
-	}
-	if err := w.src.Done(w.Context(), seqs); err != nil {
-		w.Fatal(err)
-	}
-	return out
 }
 
 // plainDocuments asks for each row what belongs to it.

@@ -14,7 +14,11 @@ import (
 // MissingRights lists the statements that let Pingo install and read capture. Making and
 // dropping triggers takes the rights of a table's owner.
 func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
-	installed, err := p.installedLayouts(ctx)
+	installed, err := p.installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	standing, err := p.standing(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +39,7 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		}
 		return nil
 	}
-	if installed == nil {
+	if installed == none {
 		err = ask(
 			"SELECT format('GRANT CREATE ON DATABASE %I TO %I;', current_database(), current_user) WHERE NOT has_database_privilege(current_database(), 'CREATE')",
 		)
@@ -51,7 +55,7 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		return nil, err
 	}
 	for _, c := range list {
-		if c.Refreshed || installed[c.Table] == layoutID(c) {
+		if has := standing[c.Table]; c.Refreshed || has != nil && has.ID == layoutID(c) {
 			continue
 		}
 		err := ask(
@@ -80,93 +84,53 @@ func distinct(list []string) []string {
 // Gaps compares the triggers that stand on tables with those that should.
 func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap, error) {
 	var out []source.Gap
-	var installed bool
-	if err := p.pool.QueryRow(ctx, "SELECT to_regclass('pingo_capture.journal') IS NOT NULL").Scan(&installed); err != nil {
-		return nil, explain(err)
+	installed, err := p.installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	standing, err := p.standing(ctx)
+	if err != nil {
+		return nil, err
 	}
 	for _, c := range need {
-		if !installed {
-			out = append(
-				out,
-				source.Gap{
-					Table:      c.Table,
-					Deliberate: true,
-					Reason:     "capture was removed from this database, so its changes go unnoticed",
-				},
-			)
+		gap := source.Gap{Table: c.Table}
+		switch has := standing[c.Table]; {
+		case installed == earlier:
+			gap.Safe, gap.Reason = true, "the journal was made by an earlier version"
+		case installed == none:
+			gap.Deliberate, gap.Reason = true, "capture was removed from this database, so its changes go unnoticed"
+		case has == nil && c.Refreshed:
 			continue
-		}
-		if c.Refreshed {
+		case has == nil:
+			var there bool
+			if err := p.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", quote(c.Table)).Scan(&there); err != nil {
+				return nil, wrap("looking for "+c.Table.String(), err)
+			}
+			gap.Deliberate = true
+			gap.Reason = fmt.Sprintf("the table %s was dropped or renamed, so its changes go unnoticed", c.Table)
+			if there {
+				gap.Reason = fmt.Sprintf("triggers of Pingo on %s are missing, so changes went unnoticed", c.Table)
+			}
+		case has.whole():
 			continue
+		case has.Recreated:
+			gap.Reason = fmt.Sprintf("the table %s was made anew, without the triggers of Pingo, so changes went unnoticed", c.Table)
+		case has.Triggers == len(triggers) && has.Fire < len(triggers) && has.Off == 0:
+			gap.Reason = fmt.Sprintf("triggers of %s were switched off and on again, so changes went unnoticed", c.Table)
+		case has.Fire < len(triggers):
+			gap.Deliberate = true
+			gap.Reason = fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)
+		case has.altered() != "": // it was noted, if not as exactly as before
+			gap.Safe = true
+			gap.Reason = fmt.Sprintf("the column %s of %s was added, dropped, renamed or given another type", has.altered(), c.Table)
+		case has.Children > 0: // installing capture on them builds all documents anew
+			gap.Safe = true
+			gap.Reason = fmt.Sprintf("%d tables have come to inherit from %s, and their rows with them", has.Children, c.Table)
+		default:
+			gap.Safe = true
+			gap.Reason = fmt.Sprintf("%s has %d new partitions, whose truncation would go unnoticed", c.Table, has.Partitions)
 		}
-		want := len(triggers)
-		if len(c.Key) == 0 {
-			want-- // there is no trigger for its key
-		}
-		var there bool
-		var fire, partitions, children int
-		var rewriter *string
-		err := p.pool.QueryRow(ctx, `
-			SELECT to_regclass($1) IS NOT NULL,
-				(SELECT count(*) FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace n ON n.oid = f.pronamespace AND n.nspname = 'pingo_capture'
-				 WHERE t.tgrelid = to_regclass($1) AND t.tgenabled = 'A'),
-				(SELECT count(*) FROM pg_partition_tree(to_regclass($1)) part JOIN pg_class c ON c.oid = part.relid AND c.relkind IN ('r', 'p')
-				 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM pg_trigger pt WHERE pt.tgrelid = part.relid AND pt.tgname = 'pingo_truncate' AND pt.tgenabled = 'A')),
-				(SELECT count(*) FROM pg_class c CROSS JOIN LATERAL (`+bareChildren+`) bare WHERE c.oid = to_regclass($1)),
-				-- a BEFORE UPDATE trigger of the application, while ours looks at named columns only
-				(SELECT min(t.tgname) FROM pg_trigger t WHERE t.tgrelid = to_regclass($1) AND NOT t.tgisinternal AND t.tgtype & 2 <> 0 AND t.tgtype & 16 <> 0
-				 AND EXISTS (SELECT FROM pg_trigger ours WHERE ours.tgrelid = t.tgrelid AND ours.tgname = 'pingo_update' AND cardinality(ours.tgattr::int2[]) > 0))`,
-			quote(c.Table)).Scan(&there, &fire, &partitions, &children, &rewriter)
-		switch {
-		case err != nil:
-			return nil, wrap("looking at the triggers of "+c.Table.String(), err)
-		case !there:
-			out = append(
-				out,
-				source.Gap{
-					Table:      c.Table,
-					Deliberate: true,
-					Reason: fmt.Sprintf(
-						"the table %s was dropped or renamed, so its changes go unnoticed",
-						c.Table,
-					),
-				},
-			)
-		case fire < want:
-			out = append(
-				out,
-				source.Gap{
-					Table:      c.Table,
-					Deliberate: true,
-					Reason: fmt.Sprintf(
-						"triggers of Pingo on %s were dropped or disabled, so changes went unnoticed",
-						c.Table,
-					),
-				},
-			)
-		case rewriter != nil:
-			out = append(out, source.Gap{Table: c.Table, Reason: fmt.Sprintf(
-				"the trigger %s began to change rows of %s before they are written, so changes went unnoticed",
-				*rewriter,
-				c.Table,
-			)})
-		case children > 0: // installing capture on them builds all documents anew
-			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
-				"%d tables have come to inherit from %s, and their rows with them", children, c.Table)})
-		case partitions > 0:
-			out = append(
-				out,
-				source.Gap{
-					Table: c.Table,
-					Safe:  true,
-					Reason: fmt.Sprintf(
-						"%s has %d new partitions, whose truncation would go unnoticed",
-						c.Table,
-						partitions,
-					),
-				},
-			)
-		}
+		out = append(out, gap)
 	}
 	return out, nil
 }

@@ -183,15 +183,15 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		batch.Queue("SELECT pg_current_xact_id()::text").QueryRow(number(&now.xid))
 	}
 	batch.Queue("SELECT pg_snapshot_xmin(pg_current_snapshot())::text").QueryRow(number(&xmin))
-	batch.Queue(p.pool.named(`SELECT seq, at, layout, op::text, key, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`), r.From, r.Limit).
+	batch.Queue(p.pool.named(`SELECT seq, at, layout, op::text, changed, key, was, before, after FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2`), r.From, r.Limit).
 		Query(func(result pgx.Rows) error {
 			var n noted
 			_, err := pgx.ForEachRow(
 				result,
-				[]any{&n.Seq, &n.At, &n.layout, &n.Op, &n.Key, &n.Before, &n.After},
+				[]any{&n.Seq, &n.At, &n.layout, &n.Op, &n.Changed, &n.Key, &n.Was, &n.Before, &n.After},
 				func() error {
 					rows = append(rows, n)
-					n.Key, n.Before, n.After = nil, nil, nil
+					n.Changed, n.Key, n.Was, n.Before, n.After = nil, nil, nil, nil, nil
 					return nil
 				},
 			)
@@ -223,8 +223,8 @@ const (
 func (p *Feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error) {
 	result, err := p.pool.Query(
 		ctx,
-		`SELECT seq, at, layout, op::text, key, before, after FROM (SELECT * FROM pingo_capture.journal ORDER BY seq DESC LIMIT $2) j
-		WHERE key = CASE WHEN cardinality($1::text[]) = 1 THEN ($1::text[])[1] ELSE ($1::text[])::text END ORDER BY seq DESC LIMIT $3`,
+		`SELECT seq, at, layout, op::text, changed, key, was, before, after FROM (SELECT * FROM pingo_capture.journal ORDER BY seq DESC LIMIT $2) j
+		WHERE CASE WHEN cardinality($1::text[]) = 1 THEN ($1::text[])[1] ELSE ($1::text[])::text END IN (key, was) ORDER BY seq DESC LIMIT $3`,
 		key,
 		searched,
 		told,
@@ -234,9 +234,9 @@ func (p *Feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]
 	}
 	var rows []noted
 	var n noted
-	if _, err := pgx.ForEachRow(result, []any{&n.Seq, &n.At, &n.layout, &n.Op, &n.Key, &n.Before, &n.After}, func() error {
+	if _, err := pgx.ForEachRow(result, []any{&n.Seq, &n.At, &n.layout, &n.Op, &n.Changed, &n.Key, &n.Was, &n.Before, &n.After}, func() error {
 		rows = append(rows, n)
-		n.Key, n.Before, n.After = nil, nil, nil
+		n.Changed, n.Key, n.Was, n.Before, n.After = nil, nil, nil, nil, nil
 		return nil
 	}); err != nil {
 		return nil, journalError(err)
@@ -385,16 +385,16 @@ func (p *Feed) changes(ctx context.Context, rows []noted) ([]change.Change, erro
 }
 
 func (p *Feed) readLayouts(ctx context.Context) (map[int32]journal.Layout, error) {
-	rows, err := p.pool.Query(ctx, "SELECT id, schema_name, table_name, key, links FROM pingo_capture.layouts")
+	rows, err := p.pool.Query(ctx, "SELECT id, schema_name, table_name, key, links, groups::jsonb FROM pingo_capture.layouts")
 	if err != nil {
 		return nil, wrap("reading the journal's layouts", err)
 	}
 	out := map[int32]journal.Layout{}
 	var id int32
 	var l journal.Layout
-	_, err = pgx.ForEachRow(rows, []any{&id, &l.Table.Schema, &l.Table.Name, &l.Key, &l.Links}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&id, &l.Table.Schema, &l.Table.Name, &l.Key, &l.Links, &l.Groups}, func() error {
 		out[id] = l
-		l.Key, l.Links = nil, nil
+		l.Key, l.Links, l.Groups = nil, nil, nil
 		return nil
 	})
 	return out, err

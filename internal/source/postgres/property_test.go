@@ -11,12 +11,11 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"pingo/internal/core/change"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/plainsql"
-	"pingo/internal/source"
+	"pingo/internal/source/sourcetest"
 )
 
 // world is a random schema with data and a definition over it.
@@ -280,13 +279,20 @@ func TestDocumentsAndRoutesOfRandomDefinitions(t *testing.T) {
 	if s, err := strconv.ParseUint(os.Getenv("PINGO_PROPERTY_SEED"), 10, 64); err == nil {
 		first, runs = s, 1
 	}
+	built, inVain := 0, 0
 	for i := range runs {
 		seed := first + uint64(i)
-		t.Run(fmt.Sprintf("PINGO_PROPERTY_SEED=%d", seed), func(t *testing.T) { randomRun(t, seed) })
+		t.Run(fmt.Sprintf("PINGO_PROPERTY_SEED=%d", seed), func(t *testing.T) {
+			touched, needless := randomRun(t, seed)
+			built, inVain = built+touched, inVain+needless
+		})
 	}
+	t.Logf("%d documents built, %d of them in vain", built, inVain)
 }
 
-func randomRun(t *testing.T, seed uint64) {
+// randomRun returns how many documents changes of rows would have had built, and how many of those did not
+// change.
+func randomRun(t *testing.T, seed uint64) (built, inVain int) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
 	w := newRandom(t, conn, seed)
@@ -307,7 +313,11 @@ func randomRun(t *testing.T, seed uint64) {
 		if strings.Contains(f.Message, "an index has one type for a name") ||
 			strings.Contains(f.Message, "is a field in rows") ||
 			strings.Contains(f.Message, "is a related table") {
-			t.Skip(f.Message)
+			one, _, _ := strings.Cut(b.String(), "      rows1:")
+			b.Reset()
+			b.WriteString(one)
+			s, ix, findings = compile(t, p, one)
+			break
 		}
 	}
 	if len(findings) > 0 {
@@ -358,8 +368,14 @@ func randomRun(t *testing.T, seed uint64) {
 	for range 12 {
 		sql := w.change()
 		pgtest.Exec(t, conn, sql)
-		touched := touchedBy(t, p, s)
+		touched := sourcetest.Touched(t, p, s)
 		after := compare(sql)
+		for key := range touched {
+			built++
+			if before[key] == after[key] {
+				inVain++
+			}
+		}
 		for _, side := range []map[string]string{before, after} {
 			for key := range side {
 				if before[key] != after[key] && !touched[key] {
@@ -376,36 +392,5 @@ func randomRun(t *testing.T, seed uint64) {
 		}
 		before = after
 	}
-}
-
-// touchedBy resolves what the journal holds.
-func touchedBy(t *testing.T, p *source.Source, s *shape.Shape) map[string]bool {
-	t.Helper()
-	changes, err := p.Changes(t.Context(), 1000)
-	if err != nil {
-		t.Fatal(err)
-	}
-	touched, routes := map[string]bool{}, s.Routes(s.Source)
-	for _, c := range changes {
-		if c.Op == change.Truncate {
-			t.Fatal("nothing was truncated")
-		}
-		for _, route := range routes[c.Table] {
-			tree := s.Trees[route.Tree]
-			add := func(key []string) error { touched[document.Key(tree, key...)] = true; return nil }
-			switch {
-			case len(route.Link) == 0:
-				add(c.Key)
-			case len(route.Steps) == 0:
-				for _, values := range c.Values(route.Link) {
-					add(values)
-				}
-			default:
-				if err := p.WalkUp(t.Context(), route.Steps, c.Values(route.Link), add); err != nil {
-					t.Fatal(err)
-				}
-			}
-		}
-	}
-	return touched
+	return built, inVain
 }
