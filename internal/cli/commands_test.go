@@ -47,7 +47,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	}
 	if sql := w.must("capture", "show", file); !strings.Contains(
 		sql,
-		"CREATE TRIGGER pingo_update AFTER UPDATE OF",
+		"_update AFTER UPDATE ON ",
 	) ||
 		!strings.Contains(sql, "GRANT SELECT ON") {
 		t.Error(sql)
@@ -214,10 +214,14 @@ func TestFirstFiveMinutes(t *testing.T) {
 	w.equal(lodge, "huts")
 	// A trigger that somebody disables is noticed, and not forgotten when it is enabled.
 	before := w.edition("huts")
+	var trigger string
+	if err := lodge.QueryRow(t.Context(), "SELECT tgname FROM pg_trigger WHERE tgrelid = 'guest_notes'::regclass AND tgname LIKE 'pingo%insert'").Scan(&trigger); err != nil {
+		t.Fatal(err)
+	}
 	pgtest.Exec(
 		t,
 		lodge,
-		"ALTER TABLE guest_notes DISABLE TRIGGER pingo_insert; INSERT INTO guest_notes (hut_id, body, written_at, approved) VALUES (8, 'Nobody read this.', now(), true)",
+		"ALTER TABLE guest_notes DISABLE TRIGGER "+trigger+"; INSERT INTO guest_notes (hut_id, body, written_at, approved) VALUES (8, 'Nobody read this.', now(), true)",
 	)
 	disabled := func(ix api.IndexStatus) bool {
 		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "Out of sync for") &&
@@ -227,7 +231,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes went unnoticed") {
 		t.Errorf("capture install: %d %s", code, errs)
 	}
-	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes ENABLE ALWAYS TRIGGER pingo_insert")
+	pgtest.Exec(t, lodge, "ALTER TABLE guest_notes ENABLE ALWAYS TRIGGER "+trigger)
 	w.index(time.Second, "it remembers", "huts", disabled)
 	if out, _, code := w.run("check", file); code != 5 ||
 		!strings.Contains(out, "reindex   triggers of Pingo on public.guest_notes were dropped or disabled") {

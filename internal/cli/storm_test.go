@@ -26,7 +26,8 @@ import (
 // The storm: changes, long and rolled-back transactions, two processes of which one or
 // the other is killed or paused, in fill and stream, an engine that is away, slow,
 // forgetful, and a source that restarts; one process far away, partitions and children that come
-// and go, records that are put back to an older copy, and a copy of them in use. In the end, every
+// and go, columns that are renamed, made anew and given other types, records that are put back to an
+// older copy, and a copy of them in use. In the end, every
 // document equals what a second, deliberately simple way makes of the rows.
 //
 // PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer; see make storm.
@@ -67,6 +68,7 @@ func storm(t *testing.T, w *world) {
 		writers.Go(func() { writer(ctx, w, huts, seed, uint64(n)) })
 	}
 	writers.Go(func() { parts(ctx, w, seed) })
+	writers.Go(func() { migrate(ctx, w, seed) })
 	time.Sleep(time.Duration(50+r.IntN(300)) * time.Millisecond)
 	w.kill() // in the middle of the fill
 	w.serve()
@@ -479,6 +481,51 @@ func parts(ctx context.Context, w *world, seed uint64) {
 			}
 		}
 	})
+}
+
+// migrate changes the schema of the demo's tables until the context ends, and leaves every column with the name
+// and the values that it had.
+func migrate(ctx context.Context, w *world, seed uint64) {
+	r := rand.New(rand.NewPCG(seed, 78))
+	// Each with what ends it, a little later.
+	migrations := [][2]string{
+		{"ALTER TABLE huts RENAME summary TO about", "ALTER TABLE huts RENAME about TO summary"},
+		{"ALTER TABLE regions RENAME name TO title", "ALTER TABLE regions RENAME title TO name"},
+		{"ALTER TABLE guest_notes RENAME hut_id TO hut", "ALTER TABLE guest_notes RENAME hut TO hut_id"},
+		{"ALTER TABLE amenities ALTER label TYPE varchar(500)", "ALTER TABLE amenities ALTER label TYPE text"},
+		{"ALTER TABLE huts ALTER visits_counted TYPE bigint", "ALTER TABLE huts ALTER visits_counted TYPE int"},
+		{"ALTER TABLE regions ADD kept text; UPDATE regions SET kept = name || '_'; ALTER TABLE regions DROP name; ALTER TABLE regions RENAME kept TO name", ""},
+		{"ALTER TABLE closures ADD noted_by text DEFAULT 'nobody'", "ALTER TABLE closures DROP noted_by"},
+		{"ALTER TABLE keepers ADD middle_name text; ALTER TABLE keepers DROP telephone", "ALTER TABLE keepers DROP middle_name; ALTER TABLE keepers ADD telephone text"},
+		{`CREATE FUNCTION warm() RETURNS trigger LANGUAGE plpgsql AS $$BEGIN NEW.night_price := NEW.night_price + 0.01; RETURN NEW; END$$;
+			CREATE TRIGGER warm BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION warm()`, "DROP TRIGGER warm ON huts; DROP FUNCTION warm()"},
+		{"ALTER TABLE hut_amenities ADD CONSTRAINT once UNIQUE (amenity_id, hut_id)", "ALTER TABLE hut_amenities DROP CONSTRAINT once"},
+	}
+	do := func(sql string) bool {
+		if sql == "" {
+			return true
+		}
+		conn, err := pgx.Connect(context.Background(), w.pg.URL("lodge"))
+		if err != nil {
+			return false
+		}
+		defer conn.Close(context.Background())
+		_, err = conn.Exec(context.Background(), "BEGIN; SET LOCAL lock_timeout = '2s'; "+sql+"; COMMIT")
+		return err == nil
+	}
+	for ctx.Err() == nil {
+		m := migrations[r.IntN(len(migrations))]
+		if do(m[0]) {
+			time.Sleep(time.Duration(r.IntN(4000)) * time.Millisecond)
+			for end := time.Now().Add(time.Minute); !do(m[1]); time.Sleep(100 * time.Millisecond) {
+				if time.Now().After(end) {
+					w.t.Errorf("%s could not be done", m[1])
+					return
+				}
+			}
+		}
+		time.Sleep(time.Duration(r.IntN(4000)) * time.Millisecond)
+	}
 }
 
 // recordsCopies copies the records, and puts a copy back, while no process runs.

@@ -122,7 +122,7 @@ type EditionState struct {
 	Source string        `db:"source"`
 	// Others are sources that its documents are made from, too.
 	Others Names `db:"others"`
-	// Expired: it has answered before, and need not be kept any longer.
+	// Expired: it has answered before, and need not be kept any longer, or may not answer again, since it lacks changes.
 	Expired bool `db:"expired"`
 	// Ordered: a check or a repair of it was asked for.
 	Ordered bool `db:"ordered"`
@@ -171,7 +171,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 		ctx,
 		&out,
 		`SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill,
-		paused, pace, begins_at, takes_over, state = 'previous' AND (missed IS NOT NULL OR kept_until < now()) AS expired,
+		paused, pace, begins_at, takes_over, state IN ('previous', 'returning') AND missed IS NOT NULL OR state = 'previous' AND kept_until < now() AS expired,
 		EXISTS (SELECT FROM drift_order o WHERE o.index_name = edition.index_name AND o.number = edition.number AND o.ended_at IS NULL) AS ordered,
 		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
 		FROM edition ORDER BY index_name, number`,

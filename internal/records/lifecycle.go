@@ -69,12 +69,14 @@ func (r *Records) Return(ctx context.Context, e *Edition) (bool, error) {
 }
 
 // Retire has an edition that is of no use any more dropped: one that was overtaken before it answered,
-// or that answered before and need not be kept any longer. It reports whether it is to be dropped.
+// or that answered before and need not be kept any longer, or lacks changes, even if it is about to answer
+// again: else one that the engine has dropped meanwhile would stay so for ever, where the records were put
+// back (small storm, seed 110122941). It reports whether it is to be dropped.
 func (r *Records) Retire(ctx context.Context, e *Edition) (bool, error) {
 	n, err := r.fenced(
 		ctx,
 		`UPDATE edition e SET state = 'cancelled' WHERE index_name = $3 AND number = $4 AND `+held+` AND (state = 'cancelled'
-			OR state = 'previous' AND (missed IS NOT NULL OR kept_until < now())
+			OR state IN ('previous', 'returning') AND missed IS NOT NULL OR state = 'previous' AND kept_until < now()
 			OR state NOT IN ('switched', 'previous', 'returning') AND EXISTS (SELECT FROM edition n
 				WHERE n.index_name = e.index_name AND n.number > e.number AND n.state <> 'cancelled'))`,
 		e,

@@ -155,3 +155,53 @@ func TestEditionsLiveAlikeInMemoryAndInTheDatabase(t *testing.T) {
 		}
 	}
 }
+
+// An edition that is about to answer again, but lacks changes, is dropped: it would answer wrongly, and one that the
+// engine does not have any more would stay so for ever.
+func TestNoEditionReturnsThatLacksChanges(t *testing.T) {
+	ctx := t.Context()
+	db, err := records.Open(ctx, pgtest.URL(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, r := range []flow.Records{db, model.NewRecords()} {
+		if _, err := r.Apply(ctx, nil, nil, "me"); err != nil {
+			t.Fatal(err)
+		}
+		lease, err := r.Take(ctx, "lodge", "A", nil, 0)
+		if err != nil || lease == nil {
+			t.Fatal(lease, err)
+		}
+		var first *records.Edition
+		for range 2 {
+			e, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Source: "lodge"}, "main", 1, records.Course{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if e.Fence = lease.Fence(); first == nil {
+				first = e
+			}
+			e.State = reindex.Ready
+			if err := errors.Join(r.SaveEdition(ctx, e), r.SaveSwitched(ctx, e, time.Hour)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if done, err := r.Return(ctx, first); err != nil || !done {
+			t.Fatal(done, err)
+		}
+		if gone, err := r.Retire(ctx, first); err != nil || gone {
+			t.Errorf("retired while it returns: %t %v", gone, err)
+		}
+		if err := r.SaveMissed(ctx, first, "because", true); err != nil {
+			t.Fatal(err)
+		}
+		states, err := r.EditionStates(ctx)
+		if err != nil || !states[0].Expired {
+			t.Errorf("%+v %v", states, err)
+		}
+		if gone, err := r.Retire(ctx, first); err != nil || !gone {
+			t.Errorf("retired: %t %v", gone, err)
+		}
+	}
+}

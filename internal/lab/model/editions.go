@@ -38,7 +38,7 @@ func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState
 			Others:  e.Shape.Sources()[1:],
 			Course:  e.Course,
 			Ordered: r.ordered(e),
-			Expired: e.State == reindex.Previous && (e.Missed != nil || !e.KeptUntil.After(time.Now())),
+			Expired: expired(e),
 		}
 		if e.Missed != nil {
 			s.Reason, s.At, s.Refill = &e.Missed.Reason, &e.Missed.Since, e.Missed.Refill
@@ -121,14 +121,19 @@ func (r *Records) Return(_ context.Context, e *records.Edition) (bool, error) {
 // Retire has an edition dropped that is of no use any more.
 func (r *Records) Retire(_ context.Context, e *records.Edition) (retired bool, err error) {
 	err = r.fenced(e, func(known records.Edition) error {
-		expired := known.State == reindex.Previous && (known.Missed != nil || !known.KeptUntil.After(time.Now()))
-		if retired = known.State == reindex.Cancelled || expired || known.State.Pending() && r.overtaken(e); retired {
+		if retired = known.State == reindex.Cancelled || expired(&known) || known.State.Pending() && r.overtaken(e); retired {
 			known.State = reindex.Cancelled
 			r.editions[of(e)] = known
 		}
 		return nil
 	})
 	return retired, err
+}
+
+// expired: it has answered before, and need not be kept any longer, or lacks changes.
+func expired(e *records.Edition) bool {
+	return (e.State == reindex.Previous || e.State == reindex.Returning) && e.Missed != nil ||
+		e.State == reindex.Previous && !e.KeptUntil.After(time.Now())
 }
 
 // SetCourse records how an edition is to be filled.
