@@ -65,7 +65,7 @@ func TestOtherRootsThanTables(t *testing.T) {
 	file := w.write(roots)
 	out, _, code := w.run("check", file)
 	for _, want := range []string{
-		"a change of public.regions may touch any row of the view public.seen, so each one builds all its documents anew",
+		"a change of public.huts, public.regions is followed to the rows of the view public.seen that it may touch",
 		"rows are looked for by hut_id without an index: each time about 600 rows are scanned", `CREATE INDEX ON "public"."notes" ("hut_id");`,
 		"huts: deleting rows of regions deletes rows here",
 	} {
@@ -127,6 +127,74 @@ func TestOtherRootsThanTables(t *testing.T) {
 		"Nothing found",
 	) { // region is not searched
 		t.Error(out)
+	}
+}
+
+const neighbours = `
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}", capture: triggers } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  huts:
+    engine: main
+    rows: lodge.huts
+    fields: [name, beds]
+    related:
+      others: { many: huts, on: { region_id: region_id }, order: id, list: name }
+  seen: { engine: main, rows: lodge.seen, key: hut, fields: [name, region] }
+`
+
+// A change builds the documents that can change by it, and no others: a column of a row that others show
+// only by name, a table behind a view, a join that does not move.
+func TestChangesBuildWhatCanChange(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `
+		CREATE TABLE regions (id int PRIMARY KEY, name text, note text);
+		CREATE TABLE huts (id int PRIMARY KEY, name text, beds int, region_id int REFERENCES regions);
+		CREATE INDEX ON huts (region_id);
+		CREATE VIEW seen AS SELECT h.id AS hut, h.name, r.name AS region FROM huts h JOIN regions r ON r.id = h.region_id;
+		INSERT INTO regions SELECT i, 'Region ' || i FROM generate_series(1, 20) i;
+		INSERT INTO huts SELECT i, 'Hut ' || i, 5, i % 20 + 1 FROM generate_series(1, 400) i; ANALYZE`)
+	w.serve()
+	w.must("apply", "--yes", w.write(neighbours))
+	quiet := func() {
+		t.Helper()
+		for _, index := range []string{"huts", "seen"} {
+			w.index(15*time.Second, "quiet", index, func(ix api.IndexStatus) bool {
+				return ix.State == api.StateInSync && ix.Live && ix.Waiting == 0 && empty(t, lodge)
+			})
+		}
+	}
+	quiet()
+	for _, c := range []struct {
+		sql  string
+		sent int64
+	}{
+		{"UPDATE huts SET beds = 6 WHERE id = 7", 1},                  // its own document, not its neighbours' and not the view's
+		{"UPDATE huts SET name = 'Grim' WHERE id = 7", 21},            // its region's twenty, and its row of the view
+		{"UPDATE regions SET name = 'Tarn Country' WHERE id = 3", 20}, // its rows of the view
+		{"UPDATE regions SET note = 'nobody reads this' WHERE id = 3", 0},
+		{"UPDATE huts SET region_id = 9 WHERE id = 1", 42}, // both regions' huts, and its row of the view
+	} {
+		pgtest.Exec(t, lodge, c.sql)
+		quiet()
+		if c.sent == 0 {
+			continue // it is not even noted
+		}
+		w.eventually(5*time.Second, c.sql, func() error {
+			list, err := w.client.Recent(t.Context(), "lodge")
+			if err != nil || len(list) == 0 {
+				return fmt.Errorf("%v %v", list, err)
+			}
+			// A hut is one of those of its region itself, so it may be built twice.
+			if last := list[0]; last.LagMS == nil || last.Sent != c.sent || last.Unchanged > 1 {
+				return fmt.Errorf("%d sent, %d unchanged, wanted %d", last.Sent, last.Unchanged, c.sent)
+			}
+			return nil
+		})
+	}
+	for _, index := range []string{"huts", "seen"} {
+		w.equalTo(lodge, neighbours, index, 0)
 	}
 }
 

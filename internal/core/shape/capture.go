@@ -54,7 +54,7 @@ func Capture(source string, shapes []*Shape) []Captured {
 					byTable[n.Table].Refreshed = true
 				case n.View:
 					for _, f := range n.Follows {
-						need(f.Table, f.Key, f.Columns, f.Identity...)
+						need(f.Table, f.Key, f.Columns, f.links()...)
 						if c := byTable[f.Table]; !slices.Contains(c.Views, n.Table) {
 							c.Views = append(c.Views, n.Table)
 						}
@@ -76,6 +76,14 @@ func Capture(source string, shapes []*Shape) []Captured {
 		out = append(out, *c)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Table.String() < out[j].Table.String() })
+	return out
+}
+
+// links are the columns that ways begin with.
+func (f *Follow) links() (out []string) {
+	for _, w := range f.Ways {
+		out = union(out, w.Link)
+	}
 	return out
 }
 
@@ -165,10 +173,17 @@ func (s *Shape) Routes(source string) map[Ref][]Route {
 			add(root.Table, Route{Tree: i, All: true})
 		case root.View:
 			for _, f := range root.Follows {
-				add(f.Table, Route{
-					Tree: i, Link: f.Identity, Reads: union(slices.Clone(f.Columns), f.Identity),
-					All: len(f.Identity) == 0,
-				})
+				reads := union(slices.Clone(f.Columns), f.links())
+				for _, w := range f.Ways {
+					steps := slices.Clone(w.Steps)
+					for n := range steps {
+						steps[n].Source = root.Source
+					}
+					add(f.Table, Route{Tree: i, Link: w.Link, Reads: reads, Steps: steps})
+				}
+				if len(f.Ways) == 0 {
+					add(f.Table, Route{Tree: i, Reads: reads, All: true})
+				}
 			}
 		default:
 			add(root.Table, Route{Tree: i, Reads: root.Depends})

@@ -105,12 +105,9 @@ type Facts struct {
 	// Denied are tables by name as written that are there, but may not be read; with
 	// the statements that let Pingo.
 	Denied map[string]string
-	// Origins gives the columns of a view that hold a table's columns as they are.
-	Origins map[Origin]map[string]string
+	// Views says how the tables hang together that views read.
+	Views map[Ref]ViewFacts
 }
-
-// Origin is a view and a table that it reads.
-type Origin struct{ View, Table Ref }
 
 // Questions lists the tables and expressions of an index that a source must be
 // asked about before Compile. What is missing in a broken index is left out.
@@ -414,22 +411,17 @@ func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 	}
 }
 
-// follows keeps of what a view reads the identities that make the definition's key.
+// follows adds to what a view reads the ways to the definition's key.
 func (c *compiler) follows(rows *definition.Rows, t *Table) []Follow {
 	facts := c.facts[rows.Source]
 	if t.Refreshed {
 		return nil
 	}
 	out := slices.Clone(t.Follows)
+	view := facts.Views[t.Ref]
 	for i := range out {
-		origins := facts.Origins[Origin{t.Ref, out[i].Table}]
-		out[i].Identity = nil
-		for _, k := range rows.Key {
-			if origins[k] == "" {
-				out[i].Identity = nil
-				break
-			}
-			out[i].Identity = append(out[i].Identity, origins[k])
+		if out[i].Ways = nil; !slices.Contains(view.Unclear, out[i].Table) {
+			out[i].Ways = ways(view.Parts, out[i].Table, rows.Key)
 		}
 	}
 	return out

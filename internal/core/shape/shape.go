@@ -113,10 +113,9 @@ type Follow struct {
 	Table   Ref      `json:"table"`
 	Key     []string `json:"key"`
 	Columns []string `json:"columns"`
-	// Identity are the table's columns that make the view's key, when every row of
-	// the view that depends on a row of the table has that row's values as its
-	// key. Without it any change may change every row of the view.
-	Identity []string `json:"identity,omitempty"`
+	// Ways lead from a row of the table to the keys of all rows of the view that it has a part in.
+	// Without any, a change may change every row of the view.
+	Ways []Way `json:"ways,omitempty"`
 }
 
 // MaxLink is how many columns may tie two tables: as many as a key may have.

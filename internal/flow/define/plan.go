@@ -324,8 +324,11 @@ func (p *plan) index(
 		if err := out.sample(ctx, t, src, named); err != nil {
 			return fail(err)
 		}
+		var followed []string
 		for _, f := range t.Root().Follows {
-			if len(f.Identity) == 0 {
+			if len(f.Ways) > 0 {
+				followed = append(followed, f.Table.String())
+			} else {
 				out.Notes = append(
 					out.Notes,
 					fmt.Sprintf(
@@ -335,6 +338,10 @@ func (p *plan) index(
 					),
 				)
 			}
+		}
+		if len(followed) > 0 {
+			out.Notes = append(out.Notes, fmt.Sprintf("a change of %s is followed to the rows of the view %s that it may touch",
+				strings.Join(followed, ", "), t.Root().Table))
 		}
 		duplicates, err := src.DuplicateKeys(ctx, t)
 		if err != nil {

@@ -227,7 +227,6 @@ func (r *reader) Facts(
 	out := shape.Facts{
 		Tables:      map[string]*shape.Table{},
 		Expressions: map[shape.Expression]shape.ExpressionFacts{},
-		Origins:     map[shape.Origin]map[string]string{},
 		Denied:      map[string]string{},
 	}
 	for _, record := range s.records {

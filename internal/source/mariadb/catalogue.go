@@ -147,7 +147,6 @@ func (p *Reader) Facts(
 	facts := shape.Facts{
 		Tables:      map[string]*shape.Table{},
 		Expressions: map[shape.Expression]shape.ExpressionFacts{},
-		Origins:     map[shape.Origin]map[string]string{},
 		Denied:      map[string]string{},
 		NullsLow:    true,
 	}

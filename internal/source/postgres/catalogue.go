@@ -25,7 +25,7 @@ func (p *Reader) Facts(
 	facts := shape.Facts{
 		Tables:      map[string]*shape.Table{},
 		Expressions: map[shape.Expression]shape.ExpressionFacts{},
-		Origins:     map[shape.Origin]map[string]string{},
+		Views:       map[shape.Ref]shape.ViewFacts{},
 		Denied:      map[string]string{},
 	}
 	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.ReadCommitted})
@@ -161,8 +161,8 @@ func deniedColumns(ctx context.Context, tx pgx.Tx, table shape.Ref, oid uint32) 
 func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape.TableColumn, error) {
 	rows, err := tx.Query(ctx, `
 		SELECT a.attname, format_type(a.atttypid, a.atttypmod), base.typname, base.typtype::text, base.typcategory::text,
-		       elem.typname, elem.typtype::text
-		FROM pg_attribute a
+		       elem.typname, elem.typtype::text, coalesce(NOT c.collisdeterministic, false) OR base.typname = 'citext'
+		FROM pg_attribute a LEFT JOIN pg_collation c ON c.oid = a.attcollation
 		CROSS JOIN LATERAL (
 			WITH RECURSIVE under(oid, typtype) AS (
 				SELECT t.oid, t.typtype FROM pg_type t WHERE t.oid = a.atttypid
@@ -182,7 +182,7 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 		var c shape.TableColumn
 		var base, typtype, category string
 		var elem, elemtype *string
-		err := row.Scan(&c.Name, &c.Native, &base, &typtype, &category, &elem, &elemtype)
+		err := row.Scan(&c.Name, &c.Native, &base, &typtype, &category, &elem, &elemtype, &c.Loose)
 		if category == "A" && elem != nil {
 			base, typtype, c.Array = *elem, *elemtype, true
 		}
@@ -365,49 +365,10 @@ func follow(ctx context.Context, tx pgx.Tx, facts *shape.Facts, t *shape.Table, 
 				f.Columns = append(f.Columns, c.Name)
 			}
 		}
-		if facts.Origins[shape.Origin{View: t.Ref, Table: f.Table}], err = origins(ctx, tx, t.Ref, view, oids[f.Table]); err != nil {
-			return err
-		}
 	}
-	return nil
-}
-
-// origins gives the view's columns that hold columns of a table as they are, if a row
-// of the view depends on no other row of that table. That is so when the view's query
-// is of its own, names the table once, and neither sorts out rows by their
-// neighbours (LIMIT, windows, set operations, DISTINCT ON) nor looks into it aside.
-func origins(ctx context.Context, tx pgx.Tx, ref shape.Ref, view, table uint32) (map[string]string, error) {
-	var query, tree string
-	err := tx.QueryRow(ctx, "SELECT pg_get_viewdef($1::oid), ev_action::text FROM pg_rewrite WHERE ev_class = $1 AND rulename = '_RETURN'", view).
-		Scan(&query, &tree)
-	if err != nil {
-		return nil, err
-	}
-	named := strings.Count(tree, fmt.Sprintf(":rtekind 0 :relid %d ", table))
-	for _, neighbours := range []string{":hasWindowFuncs true", ":hasSubLinks true", ":hasDistinctOn true", ":hasModifyingCTE true", ":rtekind 1 ", ":rtekind 6 ", ":setOperations {"} {
-		if strings.Contains(tree, neighbours) {
-			return nil, nil
-		}
-	}
-	if named != 1 || strings.Count(tree, ":limitCount <>") != strings.Count(tree, ":limitCount ") {
-		return nil, nil
-	}
-	described, err := tx.Prepare(ctx, "", strings.TrimSuffix(strings.TrimSpace(query), ";"))
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for _, f := range described.Fields {
-		if f.TableOID != table {
-			continue
-		}
-		var name string
-		if err := tx.QueryRow(ctx, "SELECT attname FROM pg_attribute WHERE attrelid = $1 AND attnum = $2", table, f.TableAttributeNumber).Scan(&name); err != nil {
-			return nil, err
-		}
-		out[f.Name] = name
-	}
-	return out, nil
+	parts, unclear, err := viewParts(ctx, tx, view)
+	facts.Views[t.Ref] = shape.ViewFacts{Parts: parts, Unclear: unclear}
+	return err
 }
 
 func primaryKey(ctx context.Context, tx pgx.Tx, oid uint32) ([]string, error) {

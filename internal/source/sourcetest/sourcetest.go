@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -164,7 +165,7 @@ func Documents(t testing.TB, set *document.Set) map[string]string {
 // that those are done.
 func Touched(t testing.TB, src *source.Source, s *shape.Shape) map[string]bool {
 	t.Helper()
-	touched, routes := map[string]bool{}, s.Routes(s.Source)
+	touched := map[string]bool{}
 	for {
 		changes, err := src.Changes(t.Context(), 1000)
 		if err != nil {
@@ -175,39 +176,53 @@ func Touched(t testing.TB, src *source.Source, s *shape.Shape) map[string]bool {
 		}
 		seqs := make([]int64, len(changes))
 		for i, c := range changes {
-			if seqs[i] = c.Seq; c.Op == change.Truncate {
-				t.Fatal("nothing was truncated")
-			}
-			for _, route := range routes[c.Table] {
-				if !c.Touches(route.Reads) {
-					continue
-				}
-				add := func(key []string) error {
-					touched[document.Key(s.Trees[route.Tree], slices.Clone(key)...)] = true
-					return nil
-				}
-				values := c.Values(route.Link)
-				switch {
-				case len(route.Link) == 0:
-					values = [][]string{c.Key}
-					if len(c.Was) > 0 {
-						values = append(values, c.Was)
-					}
-				case len(route.Steps) > 0:
-					if err := src.WalkUp(t.Context(), route.Steps, values, add); err != nil {
-						t.Fatal(err)
-					}
-					continue
-				}
-				for _, key := range values {
-					add(key)
-				}
-			}
+			seqs[i] = c.Seq
+		}
+		if maps.Copy(touched, TouchedBy(t, src, s, changes)); touched["*"] {
+			t.Fatal("nothing was truncated")
 		}
 		if err := src.Done(t.Context(), seqs); err != nil {
 			t.Fatal(err)
 		}
 	}
+}
+
+// TouchedBy are the keys of the documents that changes lead to, and * where that may be any.
+func TouchedBy(t testing.TB, src *source.Source, s *shape.Shape, changes []change.Change) map[string]bool {
+	t.Helper()
+	touched, routes := map[string]bool{}, s.Routes(s.Source)
+	for _, c := range changes {
+		for _, route := range routes[c.Table] {
+			if !c.Touches(route.Reads) {
+				continue
+			}
+			add := func(key []string) error {
+				touched[document.Key(s.Trees[route.Tree], slices.Clone(key)...)] = true
+				return nil
+			}
+			values := c.Values(route.Link)
+			switch {
+			case c.Op == change.Truncate || route.All:
+				touched["*"] = true
+				continue
+			case len(route.Link) == 0:
+				values = [][]string{c.Key}
+				if len(c.Was) > 0 {
+					values = append(values, c.Was)
+				}
+			case len(route.Steps) > 0:
+				if err := src.WalkUp(t.Context(), route.Steps, values, add); err != nil {
+					t.Fatal(err)
+				}
+				continue
+			}
+			for _, key := range values {
+				add(key)
+			}
+		}
+	}
+
+	return touched
 }
 
 const manyHuts = 50
