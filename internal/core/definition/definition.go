@@ -259,6 +259,8 @@ type Through struct {
 	On []Link
 	// To: the related table's column = the join table's column.
 	To []Link
+	// Where says which rows of the join table count.
+	Where Expression
 }
 
 // Link is one pair of columns that ties two tables.

@@ -240,8 +240,9 @@ func (d *decoder) through(v *yaml.Node) *Through {
 			s := d.text(v, "table")
 			t.Table, t.TablePos = s.text, s.pos
 		},
-		"on": func(_, v *yaml.Node) { t.On = d.links(v) },
-		"to": func(_, v *yaml.Node) { t.To = d.links(v) },
+		"on":    func(_, v *yaml.Node) { t.On = d.links(v) },
+		"to":    func(_, v *yaml.Node) { t.To = d.links(v) },
+		"where": d.expression(&t.Where, "where"),
 	}, "table", "on", "to")
 	return t
 }

@@ -65,7 +65,7 @@ func Capture(source string, shapes []*Shape) []Captured {
 					need(n.Table, n.Key, n.Depends, n.Link.Theirs...)
 				default:
 					need(n.Table, n.Key, n.Depends, n.Link.Join.To...)
-					need(n.Link.Join.Table, n.Link.Join.Key, n.Link.Join.From, n.Link.Theirs...)
+					need(n.Link.Join.Table, n.Link.Join.Key, n.Link.Join.reads(), n.Link.Theirs...)
 				}
 			}
 		}
@@ -195,7 +195,7 @@ func (s *Shape) Routes(source string) map[Ref][]Route {
 			up := t.up(t.Nodes[n.Parent], n.Link)
 			if j := n.Link.Join; j != nil {
 				add(j.Table, Route{
-					Tree: i, Link: n.Link.Theirs, Reads: union(slices.Clone(j.From), n.Link.Theirs), Steps: up,
+					Tree: i, Link: n.Link.Theirs, Reads: union(j.reads(), n.Link.Theirs), Steps: up,
 					OfKey: within(j.Key, n.Link.Theirs), Own: n.own(j.Table, j.Key, j.KeyTypes, n.theirs()),
 				})
 				add(n.Table, Route{
@@ -239,6 +239,9 @@ func (n *Node) joined() Step {
 	j := n.Link.Join
 	return Step{Source: n.Source, Table: j.Table, Match: j.From, Types: j.FromTypes, Yield: n.theirs()}
 }
+
+// reads are the join table's columns that matter beside those that tie it to the parent.
+func (j *Join) reads() []string { return union(slices.Clone(j.From), j.Depends) }
 
 // to are the columns of the related table that a join table leads to.
 func (j *Join) to() []Column {

@@ -230,14 +230,24 @@ func linkWords(l *Link) string {
 		return strings.Join(out, ", ")
 	}
 	if l.Join != nil {
-		return fmt.Sprintf(
+		words := fmt.Sprintf(
 			"through %s, %s, %s",
 			l.Join.Table,
 			pairs(l.Theirs, l.Ours),
 			pairs(l.Join.To, l.Join.From),
 		)
+		if l.Join.Where != "" {
+			words += ", where " + l.Join.Where
+		}
+		return words
 	}
 	return pairs(l.Theirs, l.Ours)
+}
+
+// Unique reports whether the key of the join table forbids that two of its rows tie the same rows.
+func (l *Link) Unique() bool {
+	ties := append(slices.Clone(l.Theirs), l.Join.From...)
+	return len(l.Join.Key) > 0 && !slices.ContainsFunc(l.Join.Key, func(k string) bool { return !slices.Contains(ties, k) })
 }
 
 // Words say how a node's rows are tied to those above; empty for the root.

@@ -135,6 +135,9 @@ func Questions(ix *definition.Index, source string) (tables []string, expression
 					tables = append(tables, r.Through.Table)
 				}
 				ask(r.Table, r.Order, Ordering)
+				if r.Through != nil && r.Through.Table != "" {
+					ask(r.Through.Table, r.Through.Where, Condition)
+				}
 			}
 			walk(&r.Node)
 		}
@@ -459,6 +462,9 @@ func (c *compiler) link(node *Node, t *Table, rel *definition.Relation) {
 			link.Join.From, link.Join.To = append(link.Join.From, to.Ours), append(link.Join.To, to.Theirs)
 			node.depend(to.Theirs)
 		}
+		if told := c.told(node, rel.Through.Table, rel.Through.Where, Condition); told != nil {
+			link.Join.Where, link.Join.Depends = rel.Through.Where.SQL, told.Columns
+		}
 		theirs = join
 	}
 	for _, pair := range on {
@@ -600,6 +606,15 @@ func (c *compiler) column(t *Table, name, written string, pos definition.Pos) *T
 }
 
 func (c *compiler) expression(node *Node, table string, e definition.Expression, role Role) *ExpressionFacts {
+	told := c.told(node, table, e, role)
+	if told != nil {
+		node.depend(told.Columns...)
+	}
+	return told
+}
+
+// told is what the source says of an expression over a table; nil where there is none, or a finding was made.
+func (c *compiler) told(node *Node, table string, e definition.Expression, role Role) *ExpressionFacts {
 	if e.SQL == "" {
 		return nil
 	}
@@ -613,7 +628,6 @@ func (c *compiler) expression(node *Node, table string, e definition.Expression,
 		return nil
 	}
 	c.shifting(e.Pos, told.Shifting)
-	node.depend(told.Columns...)
 	return &told
 }
 

@@ -216,6 +216,10 @@ type Join struct {
 	To   []string `json:"to"`
 	// FromTypes are the source's names for the types of From.
 	FromTypes []string `json:"fromTypes"`
+	// Where says which of the join table's rows count, in SQL; empty for all. Depends are the
+	// columns that it reads.
+	Where   string   `json:"where,omitempty"`
+	Depends []string `json:"depends,omitempty"`
 }
 
 // Column is one value that a read yields, in the neutral form of Type; see
@@ -322,7 +326,8 @@ func (s *Shape) Hash() string {
 		c := Tree{Index: t.Index, Name: t.Name}
 		for _, n := range t.Nodes {
 			n := *n
-			if n.Link != nil { // the key's types say how changes are followed, not what documents are
+			n.Follows = nil // it says how changes are followed, not what documents are, as the key's types do
+			if n.Link != nil {
 				n.KeyTypes = nil
 				if n.Link.Join != nil {
 					link, join := *n.Link, *n.Link.Join

@@ -343,6 +343,13 @@ func (p *plan) index(
 			out.Notes = append(out.Notes, fmt.Sprintf("a change of %s is followed to the rows of the view %s that it may touch",
 				strings.Join(followed, ", "), t.Root().Table))
 		}
+		for _, n := range t.Nodes[1:] {
+			if n.Link.Join != nil && n.Many && !n.Link.Unique() {
+				out.Notes = append(out.Notes, fmt.Sprintf(
+					"unless a unique index of %s forbids it, two of its rows may tie the same rows, and a row of %s is then twice in %s",
+					n.Link.Join.Table, n.Table, n.Name))
+			}
+		}
 		duplicates, err := src.DuplicateKeys(ctx, t)
 		if err != nil {
 			return fail(err)

@@ -101,7 +101,11 @@ func (b *builder) rows(r *definition.Relation, parent string) (from, alias strin
 		for _, l := range r.Through.On {
 			on = append(on, column("j", l.Theirs)+" = "+column(parent, l.Ours))
 		}
-		source += ", " + table(r.Through.Table) + " j"
+		join := table(r.Through.Table)
+		if r.Through.Where.SQL != "" {
+			join = "(SELECT * FROM " + join + " WHERE " + r.Through.Where.SQL + ")"
+		}
+		source += ", " + join + " j"
 	}
 	for _, l := range r.On {
 		on = append(on, column("r", l.Theirs)+" = "+column(parent, l.Ours))

@@ -81,6 +81,10 @@ func randomDefinition(t *testing.T, r *rand.Rand) {
 	marks := related{name: "marks", many: true}
 	marks.yaml = "marks: { many: marks, through: { table: ties, on: { root: id }, to: { id: mark } }, fields: [word] }"
 	marks.question = "SELECT marks.word FROM ties JOIN marks ON marks.id = ties.mark WHERE ties.root = ? ORDER BY marks.id"
+	if r.IntN(2) == 0 {
+		marks.yaml = strings.Replace(marks.yaml, "mark } }", "mark }, where: n = 1 }", 1)
+		marks.question = strings.Replace(marks.question, "WHERE", "WHERE ties.n = 1 AND", 1)
+	}
 	parts := []related{kids, marks}
 	r.Shuffle(2, func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
 	parts = parts[:1+r.IntN(2)]
@@ -111,7 +115,7 @@ func randomDefinition(t *testing.T, r *rand.Rand) {
 	}
 	change := func() string {
 		n, word := pick("NULL", "1", "4", "7"), pick("NULL", "'a'", "'ab'", "'b'")
-		switch r.IntN(10) {
+		switch r.IntN(11) {
 		case 0, 1:
 			return fmt.Sprintf("REPLACE INTO roots VALUES (%s, %s, %s)", value(), n, word)
 		case 2, 3:
@@ -133,6 +137,8 @@ func randomDefinition(t *testing.T, r *rand.Rand) {
 		case 7:
 			return fmt.Sprintf("DELETE FROM %s WHERE %s", pick("kids", "ties"), pick("n = 1", "n IS NULL", "n = 7"))
 		case 8:
+			return fmt.Sprintf("UPDATE ties SET n = %d WHERE mark = %d", 1+r.IntN(2), r.IntN(9))
+		case 9:
 			return fmt.Sprintf("UPDATE IGNORE kids SET root = %s WHERE id = %d", value(), r.IntN(40))
 		default:
 			return fmt.Sprintf("UPDATE IGNORE roots SET id = %s, word = %s WHERE id = %s", value(), word, value())

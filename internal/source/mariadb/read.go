@@ -85,8 +85,12 @@ func compileNode(n *shape.Node) *nodeSQL {
 			inner = append(inner, fmt.Sprintf("%s AS pingo_to%d", quoteName(name), i))
 			on = append(on, fmt.Sprintf("%s.%s = pingo_join.pingo_to%d", table, quoteName(j.To[i]), i))
 		}
-		from = fmt.Sprintf("(SELECT %s FROM %s) pingo_join JOIN %s ON %s",
-			strings.Join(inner, ", "), quote(j.Table), table, strings.Join(on, " AND "))
+		counts := ""
+		if j.Where != "" {
+			counts = " WHERE (" + j.Where + "\n)"
+		}
+		from = fmt.Sprintf("(SELECT %s FROM %s%s) pingo_join JOIN %s ON %s",
+			strings.Join(inner, ", "), quote(j.Table), counts, table, strings.Join(on, " AND "))
 	}
 	by := s.links
 	if s.loose {

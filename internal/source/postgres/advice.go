@@ -120,6 +120,9 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case has.Fire < len(triggers):
 			gap.Deliberate = true
 			gap.Reason = fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)
+		case strings.HasPrefix(has.altered(), viewForm):
+			gap.Deliberate = true
+			gap.Reason = fmt.Sprintf("the %s was defined anew or dropped, so changes may be followed to the wrong rows", has.altered())
 		case has.altered() != "": // it was noted, if not as exactly as before
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("the column %s of %s was added, dropped, renamed or given another type", has.altered(), c.Table)

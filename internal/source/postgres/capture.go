@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -52,6 +53,11 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 			n.forms[name] = forms[name]
 		}
 		n.Captured = journal.Only(c, forms)
+		for _, v := range c.Views {
+			if n.forms[viewForm+quote(v)], err = viewDefinition(ctx, tx, quote(v)); err != nil {
+				return nil, wrap("reading the view "+v.String(), err)
+			}
+		}
 		types, err := columns(ctx, tx, *oid, false)
 		if err != nil {
 			return nil, wrap("reading the columns of "+c.Table.String(), err)
@@ -172,7 +178,7 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 		if known && has.ID == layoutID(c) && has.whole() {
 			continue
 		}
-		c.restated = known && (has.Recreated || journal.Restates(has.Forms, c.forms))
+		c.restated = known && (has.Recreated || journal.Restates(ofColumns(has.Forms), ofColumns(c.forms)))
 		if err := p.locked(ctx, tableSQL(c)); err != nil {
 			return made, wrap("installing triggers on "+c.Table.String(), err)
 		}
@@ -316,7 +322,39 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, error)
 		}
 		out[s.Table] = &s
 	}
-	return out, rows.Err()
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	for _, s := range out {
+		for name := range s.Forms {
+			if view, is := strings.CutPrefix(name, viewForm); is {
+				if s.Now[name], err = viewDefinition(ctx, p.pool, view); err != nil {
+					return nil, wrap("reading the view "+view, err)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// viewForm stands before the names of views among those of columns: how changes of a table are followed to the
+// rows of a view was found in the view's definition.
+const viewForm = "view "
+
+// viewDefinition tells a view's definition, and those of the views below it, from others; empty when there is none.
+func viewDefinition(ctx context.Context, db interface {
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}, quoted string) (hash string, err error) {
+	err = db.QueryRow(ctx, strings.Replace(under, "$1::oid", "to_regclass($1)::oid", 1)+
+		" SELECT coalesce(md5(string_agg(r.ev_action::text, ';' ORDER BY r.ev_class)), '') FROM under JOIN pg_rewrite r ON r.ev_class = under.oid", quoted).Scan(&hash)
+	return hash, err
+}
+
+// ofColumns leaves out what forms say of views.
+func ofColumns(forms map[string]string) map[string]string {
+	out := maps.Clone(forms)
+	maps.DeleteFunc(out, func(name, _ string) bool { return strings.HasPrefix(name, viewForm) })
+	return out
 }
 
 // version is which journal there is.

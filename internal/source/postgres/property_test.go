@@ -225,11 +225,12 @@ func (w *world) node(b *strings.Builder, indent string, table *randomTable, dept
 		if many && w.pick(3) == 0 {
 			fmt.Fprintf(
 				&related,
-				"%s    through: { table: %q, on: %s, to: %s }\n",
+				"%s    through: { table: %q, on: %s, to: %s%s }\n",
 				indent,
 				w.tables[w.pick(len(w.tables))].name,
 				pair(),
 				pair(),
+				[]string{"", `, where: "i1 > 0 AND t1 IS NOT NULL"`}[w.pick(2)],
 			)
 		} else {
 			fmt.Fprintf(&related, "%s    on: %s\n", indent, pair())
@@ -288,6 +289,9 @@ func TestDocumentsAndRoutesOfRandomDefinitions(t *testing.T) {
 		})
 	}
 	t.Logf("%d documents built, %d of them in vain", built, inVain)
+	if runs > 1 && (built < 30 || inVain*4 > built*3) {
+		t.Error("too few were built, or too many in vain")
+	}
 }
 
 // randomRun returns how many documents changes of rows would have had built, and how many of those did not

@@ -68,6 +68,10 @@ func compileNode(n *shape.Node) *nodeSQL {
 			inner = append(inner, fmt.Sprintf("%s AS pingo_to%d", quoteName(from), i))
 			on = append(on, fmt.Sprintf("%s.%s = pingo_to%d", quote(n.Table), quoteName(j.To[i]), i))
 		}
+		counts := ""
+		if j.Where != "" {
+			counts = " AND (" + j.Where + ")"
+		}
 		if sorted {
 			where += " ORDER BY " + strings.Join(by, ", ") + ", " + order
 		}
@@ -79,7 +83,8 @@ func compileNode(n *shape.Node) *nodeSQL {
 				quote(j.Table),
 			),
 			tail: fmt.Sprintf(
-				") pingo_join JOIN %s ON %s WHERE true%s",
+				"%s) pingo_join JOIN %s ON %s WHERE true%s",
+				counts,
 				quote(n.Table),
 				strings.Join(on, " AND "),
 				where,
