@@ -72,7 +72,8 @@ func Capture(source string, shapes []*Shape) []Captured {
 	}
 	out := make([]Captured, 0, len(byTable))
 	for t, c := range byTable {
-		c.Groups = groups(c.Watch, readers[t])
+		// What identifies a row or ties it is apart, since it rarely changes, and more is noted then.
+		c.Groups = groups(c.Watch, append(readers[t], append(slices.Clone(c.Key), c.Links...)))
 		out = append(out, *c)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Table.String() < out[j].Table.String() })

@@ -3,6 +3,7 @@ package postgres
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/cespare/xxhash/v2"
@@ -229,12 +230,11 @@ func (c needed) event(trigger, table string) string {
 	}[trigger]
 }
 
-// rowBodies are the bodies of the triggers that run for each row. What names columns of the table is
-// one expression, since every expression costs a short transaction about as much as its evaluation. It
-// stands in a block whose errors are caught: where a column is gone, or is no longer what it was when
-// this session first ran the function, the write goes on, and the row is noted as changed all over, or, if
-// that names no row either, the table. Nothing is written inside that block, so it costs no
-// transaction number.
+// rowBodies are the bodies of the triggers that run for each row. What names columns of the table stands in as
+// few expressions as can be, since each costs a short transaction about as much as its evaluation, and begins with one
+// that names all of them, in a block whose errors are caught: where a column is gone, or is no longer what it was
+// when this session first ran the function, the write goes on, and the row is noted as changed all over, or, if
+// that names no row either, the table. Nothing is written inside that block, so it costs no transaction number.
 func (c needed) rowBodies() map[string]string {
 	id := layoutID(c)
 	unknown := fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op) VALUES (%d, 't');\n", id)
@@ -252,32 +252,36 @@ BEGIN
     RETURN NULL;
 END `, values, unknown, columns, id, op, fields)
 	}
-	values := func(changed string) string {
-		was, before := "NULL::pg_catalog.text", "NULL::pg_catalog.text"
-		if len(c.Key) > 0 {
-			was = fmt.Sprintf("CASE WHEN %s THEN %s END", differ(c.Key, "OLD", "NEW"), oldKey)
-		}
-		if len(c.Links) > 0 {
-			before = fmt.Sprintf("CASE WHEN %s THEN %s END", differ(c.Links, "OLD", "NEW"), oldLinks)
-		}
-		return fmt.Sprintf("ROW(%s, %s, %s, %s, %s)", changed, newKey, was, before, newLinks)
+	was, before := "NULL::pg_catalog.text", "NULL::pg_catalog.text"
+	if len(c.Key) > 0 {
+		was = fmt.Sprintf("CASE WHEN %s THEN %s END", differ(c.Key, "OLD", "NEW"), oldKey)
 	}
-	update := fmt.Sprintf(`DECLARE noted pg_catalog.record;
+	if len(c.Links) > 0 {
+		before = fmt.Sprintf("CASE WHEN %s THEN %s END", differ(c.Links, "OLD", "NEW"), oldLinks)
+	}
+	update := fmt.Sprintf(`DECLARE bits pg_catalog.int4; noted pg_catalog.record;
 BEGIN
     BEGIN
-        noted := CASE WHEN %s THEN %s END;
-        IF noted IS NULL THEN RETURN NULL; END IF;
+        bits := %s;
+        IF bits OPERATOR(pg_catalog.=) 0 THEN RETURN NULL; END IF;
     EXCEPTION WHEN OTHERS THEN
         BEGIN
-            noted := %s;
+            noted := ROW(%[3]s, %[4]s, %[5]s, %[6]s);
         EXCEPTION WHEN OTHERS THEN
-            %s            RETURN NULL;
+            %[7]s            RETURN NULL;
         END;
+        INSERT INTO pingo_capture.journal (layout, op, changed, key, was, before, after)
+            VALUES (%[2]d, 'u', -1, noted.f1, noted.f2, noted.f3, noted.f4);
+        RETURN NULL;
     END;
-    INSERT INTO pingo_capture.journal (layout, op, changed, key, was, before, after)
-        VALUES (%d, 'u', noted.f1, noted.f2, noted.f3, noted.f4, noted.f5);
+    IF bits OPERATOR(pg_catalog.&) %[8]d OPERATOR(pg_catalog.=) 0 THEN
+        INSERT INTO pingo_capture.journal (layout, op, changed, key, after) VALUES (%[2]d, 'u', bits, %[3]s, %[6]s);
+    ELSE
+        INSERT INTO pingo_capture.journal (layout, op, changed, key, was, before, after)
+            VALUES (%[2]d, 'u', bits, %[3]s, %[4]s, %[5]s, %[6]s);
+    END IF;
     RETURN NULL;
-END `, differ(c.Watch, "OLD", "NEW"), values(c.changed("OLD", "NEW")), values("-1"), unknown, id)
+END `, c.changed("OLD", "NEW", true), id, newKey, was, before, newLinks, unknown, c.moving())
 	return map[string]string{
 		"insert":   once("i", newKey+", "+newLinks, "after", "noted.f1, noted.f2"),
 		"update":   update,
@@ -297,7 +301,7 @@ func (c needed) statementBodies() map[string]string {
 	wasLinks, freshLinks := c.asText(c.Links, "o"), c.asText(c.Links, "n")
 	return map[string]string{
 		"insert": note("i", "NULL, "+freshKey+", NULL, "+freshLinks, "FROM fresh n"),
-		"update": note("u", c.changed("o", "n")+", "+freshKey+", "+wasLinks+", "+freshLinks,
+		"update": note("u", c.changed("o", "n", false)+", "+freshKey+", "+wasLinks+", "+freshLinks,
 			fmt.Sprintf("FROM fresh n JOIN was o ON %s OPERATOR(pg_catalog.=) %s WHERE %s", wasKey, freshKey, differ(c.Watch, "o", "n"))),
 		"delete":   note("d", "NULL, "+wasKey+", "+wasLinks+", NULL", "FROM was o"),
 		"truncate": note("t", "NULL, NULL, NULL, NULL", ""),
@@ -314,16 +318,28 @@ func differ(columns []string, was, is string) string {
 	)
 }
 
-// changed is the number whose bits say which groups of columns differ.
-func (c needed) changed(was, is string) string {
-	if len(c.Groups) <= 1 {
-		return "1"
-	}
-	bits := make([]string, len(c.Groups))
+// changed is the number whose bits say which groups of columns differ. With all, it reads the whole key, too,
+// watched or not.
+func (c needed) changed(was, is string, all bool) string {
+	var bits []string
 	for i, group := range c.Groups {
-		bits[i] = fmt.Sprintf("CASE WHEN %s THEN %d ELSE 0 END", differ(group, was, is), 1<<i)
+		bits = append(bits, fmt.Sprintf("(CASE WHEN %s THEN %d ELSE 0 END)", differ(group, was, is), 1<<i))
 	}
-	return "(" + strings.Join(bits, " OPERATOR(pg_catalog.|) ") + ")"
+	unwatched := slices.DeleteFunc(slices.Clone(c.Key), func(name string) bool { return slices.Contains(c.Watch, name) })
+	if all && len(unwatched) > 0 {
+		bits = append(bits, fmt.Sprintf("(CASE WHEN %s THEN 0 ELSE 0 END)", differ(unwatched, was, is)))
+	}
+	return strings.Join(bits, " OPERATOR(pg_catalog.|) ")
+}
+
+// moving has the bits of the groups with columns of the key or of links.
+func (c needed) moving() (bits int) {
+	for i, group := range c.Groups {
+		if slices.ContainsFunc(group, func(name string) bool { return slices.Contains(c.Key, name) || slices.Contains(c.Links, name) }) {
+			bits |= 1 << i
+		}
+	}
+	return bits
 }
 
 // asText writes columns of a row as the journal holds them.
