@@ -213,14 +213,26 @@ func (p *Capture) dropUnused(ctx context.Context) error {
 
 // locked runs DDL in one transaction, and tries again when writers hold the table.
 func (p *Capture) locked(ctx context.Context, sql string) error {
-	const attempts = 30
+	const attempts = 15
 	for attempt := 1; ; attempt++ {
-		// Writers queue behind who waits for a lock, so the wait is short. It is much shorter than
-		// deadlock_timeout, too, so if there is a deadlock it is not a writer that fails.
-		_, err := p.pool.Exec(ctx, "SET lock_timeout = '200ms'; "+sql)
-		var pg *pgconn.PgError
-		if attempt == attempts || !errors.As(err, &pg) || pg.Code != "55P03" {
+		err := pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error {
+			// Writers queue behind who waits for a lock, so the wait is short. It is much shorter than
+			// deadlock_timeout, too, so if there is a deadlock it is not a writer that fails.
+			if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '200ms'"); err != nil {
+				return err
+			}
+			_, err := tx.Exec(ctx, p.pool.named(sql))
 			return err
+		})
+		var pg *pgconn.PgError
+		if !errors.As(err, &pg) || pg.Code != "55P03" {
+			return err
+		}
+		if attempt == attempts {
+			return fmt.Errorf(
+				"transactions that use the table stay open, and a trigger can only be made when they have ended: look for them in pg_stat_activity (%w)",
+				err,
+			)
 		}
 		if !retry.Sleep(ctx, time.Duration(min(attempt, 5))*200*time.Millisecond) {
 			return ctx.Err()

@@ -394,11 +394,11 @@ func probe(
 	sql := "CREATE TEMPORARY VIEW pingo_probe AS "
 	switch expression.Role {
 	case shape.Value:
-		sql += "SELECT " + expression.Text + " AS value FROM " + quote(table.Ref)
+		sql += "SELECT (" + expression.Text + "\n) AS value FROM " + quote(table.Ref)
 	case shape.Condition:
-		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " WHERE " + expression.Text
+		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " WHERE (" + expression.Text + "\n)"
 	case shape.Ordering:
-		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " ORDER BY " + expression.Text
+		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " ORDER BY " + expression.Text + "\n"
 	}
 	var answer shape.ExpressionFacts
 	nested, err := tx.Begin(ctx)
@@ -406,7 +406,17 @@ func probe(
 		return answer, err
 	}
 	defer nested.Rollback(context.WithoutCancel(ctx))
-	if _, err := nested.Exec(ctx, sql); err != nil {
+	// What stands in round brackets here stands in square ones there: what closes the one in order to open
+	// it again is no expression there. An order is no expression in brackets.
+	for _, statement := range []string{
+		map[bool]string{true: "SELECT 1", false: "SELECT ARRAY[" + expression.Text + "\n] FROM " + quote(table.Ref)}[expression.Role == shape.Ordering],
+		sql,
+	} {
+		if err = one(ctx, nested, statement, statement == sql); err != nil {
+			break
+		}
+	}
+	if err != nil {
 		var pg *pgconn.PgError
 		if !errors.As(err, &pg) {
 			return answer, err
@@ -466,6 +476,29 @@ func probe(
 	slices.Sort(answer.Columns)
 	answer.Shifting, err = shifting(ctx, nested, view)
 	return answer, err
+}
+
+// one has the database take in one statement, which it is to run or only to read, in a transaction that goes on.
+// Several statements in one text are refused, since it is prepared. Whether a list of such values can be made does not
+// matter where it is only read.
+func one(ctx context.Context, tx pgx.Tx, sql string, run bool) error {
+	point, err := tx.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer point.Rollback(context.WithoutCancel(ctx))
+	if !run {
+		_, err := point.Prepare(ctx, "", sql)
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && pg.Code != "42601" { // no syntax error
+			return nil
+		}
+		return err
+	}
+	if err := tx.Conn().PgConn().ExecParams(ctx, sql, nil, nil, nil, nil).Read().Err; err != nil {
+		return err
+	}
+	return point.Commit(ctx)
 }
 
 // under lists the views that a view reads, itself first.

@@ -100,3 +100,39 @@ indexes: { huts: ` + text + " }"}}, language, nil)
 		}
 	}
 }
+
+// An expression is one expression, whatever its author meant: nothing that it contains is run as a statement, nothing
+// in it reaches beyond it, and a comment at its end hides nothing.
+func TestExpressionsAreOneExpression(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, `CREATE TABLE huts (id int PRIMARY KEY, name text, beds int);
+		CREATE TABLE notes (id int PRIMARY KEY, hut_id int, body text); INSERT INTO huts VALUES (1, 'a', 5), (2, 'b', 1); INSERT INTO notes VALUES (1, 1, 'x')`)
+	definition := func(where, value, order string) string {
+		return fmt.Sprintf("  x:\n    engine: e\n    rows: s.huts\n    where: %q\n    fields: { v: { sql: %q } }\n"+
+			"    related: { notes: { many: notes, on: { hut_id: id }, order: %q, fields: [body] } }\n", where, value, order)
+	}
+	for _, bad := range [][3]string{
+		{"true; COMMIT; CREATE TABLE taken (id int)", "name", "id"}, {"true) OR (true", "name", "id"}, {"true", "name; DROP TABLE notes", "id"},
+		{"true", "1) AS value FROM huts; DROP TABLE notes; SELECT (1", "id"}, {"true", "name), (beds", "id"}, {"true", "name", "id; DROP TABLE notes"},
+		{"beds > 3 --", "name) --", "id"},
+	} {
+		if _, _, findings := compile(t, p, definition(bad[0], bad[1], bad[2])); len(findings) == 0 {
+			t.Errorf("%q was taken for expressions", bad)
+		}
+	}
+	var notes, taken bool
+	if err := conn.QueryRow(t.Context(), "SELECT to_regclass('notes') IS NOT NULL, to_regclass('taken') IS NOT NULL").Scan(&notes, &taken); err != nil || !notes || taken {
+		t.Fatalf("what an expression said was run: notes %t, taken %t, %v", notes, taken, err)
+	}
+	s, _, findings := compile(t, p, definition("beds > 3 -- the larger ones", "name -- as people say /* or not", "body DESC -- last first"))
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	if n, err := p.Count(t.Context(), s.Trees[0]); n != 1 || err != nil {
+		t.Error(n, err)
+	}
+	if docs := documents(t, p, s, 5); len(docs) != 1 || !strings.Contains(docs["1"], `"v":"a"`) || !strings.Contains(docs["1"], `"body":"x"`) {
+		t.Error(docs)
+	}
+}

@@ -41,7 +41,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	}
 	where := ""
 	if n.Where != "" {
-		where = " AND (" + n.Where + ")"
+		where = " AND (" + n.Where + "\n)"
 	}
 	if n.Link == nil {
 		return &nodeSQL{
@@ -53,7 +53,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	order := tieBreak(n)
 	sorted := len(n.InOrder) == 0 && (n.Many || n.Link.Join != nil || !slices.Equal(links, n.Key))
 	if n.Order != "" {
-		order = n.Order + ", " + order
+		order = n.Order + "\n, " + order
 	}
 	if j := n.Link.Join; j != nil {
 		// The join table shows its columns under names of ours, so that they cannot
@@ -70,7 +70,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 		}
 		counts := ""
 		if j.Where != "" {
-			counts = " AND (" + j.Where + ")"
+			counts = " AND (" + j.Where + "\n)"
 		}
 		if sorted {
 			where += " ORDER BY " + strings.Join(by, ", ") + ", " + order
@@ -114,7 +114,7 @@ func identified(root *shape.Node) string {
 // readColumn is how a column is read.
 func readColumn(c shape.Column) string {
 	if c.Expression != "" {
-		return readAs(c, "("+c.Expression+")")
+		return readAs(c, "("+c.Expression+"\n)")
 	}
 	return readAs(c, quoteName(c.Name))
 }
@@ -480,7 +480,7 @@ func (p *Reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 	root := t.Root()
 	sql := "SELECT count(*) FROM " + quote(root.Table) + " WHERE true" + identified(root)
 	if root.Where != "" {
-		sql += " AND (" + root.Where + ")"
+		sql += " AND (" + root.Where + "\n)"
 	}
 	var n int64
 	if err := p.pool.QueryRow(ctx, sql).Scan(&n); err != nil {
@@ -520,7 +520,7 @@ func (p *Reader) DuplicateKeys(ctx context.Context, t *shape.Tree) (int64, error
 	}
 	where := identified(root)
 	if root.Where != "" {
-		where += " AND (" + root.Where + ")"
+		where += " AND (" + root.Where + "\n)"
 	}
 	var n int64
 	err := p.pool.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM %s WHERE true%s GROUP BY %s HAVING count(*) > 1) shared",
