@@ -59,12 +59,31 @@ func (r *Records) Tokens(ctx context.Context) ([]Token, error) {
 	return out, err
 }
 
-// RemoveToken takes a token back; it reports whether there was one.
-func (r *Records) RemoveToken(ctx context.Context, name string) (bool, error) {
-	result, err := r.db.ExecContext(ctx, "DELETE FROM token WHERE name = $1", name)
+// ErrLastAdmin says that a token is the last one of an admin.
+var ErrLastAdmin = errors.New("it is the last token of an admin")
+
+// RemoveToken takes a token back; it reports whether there was one. The last one of an admin stays.
+func (r *Records) RemoveToken(ctx context.Context, name string) (there bool, err error) {
+	tx, err := r.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return false, err
 	}
-	n, err := result.RowsAffected()
-	return n > 0, err
+	defer tx.Rollback()
+	// Two that remove one each would both find the other's.
+	if _, err := tx.ExecContext(ctx, "LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+		return false, err
+	}
+	var last bool
+	err = tx.GetContext(ctx, &last, "SELECT coalesce(bool_or(name = $1) AND count(*) = 1, false) FROM token WHERE role = 'admin'", name)
+	if err != nil {
+		return false, err
+	}
+	if last {
+		return true, ErrLastAdmin
+	}
+	n, err := changed(tx.ExecContext(ctx, "DELETE FROM token WHERE name = $1", name))
+	if err != nil {
+		return false, err
+	}
+	return n > 0, tx.Commit()
 }

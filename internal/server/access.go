@@ -5,8 +5,11 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"fmt"
+	"mime"
 	"net/http"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -150,6 +153,40 @@ func (a *access) need(role string) echo.MiddlewareFunc {
 	}
 }
 
+// ownPages lets requests change something only where a page of another origin could not have made them: with a token
+// that no browser adds by itself; or, where a cookie is what lets them in, from a page of ours, and as JSON, which
+// no form sends.
+func ownPages(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		r := c.Request()
+		switch r.Method {
+		case http.MethodGet, http.MethodHead, http.MethodOptions:
+			return next(c)
+		}
+		if strings.HasPrefix(r.Header.Get("Authorization"), "Bearer ") {
+			return next(c)
+		}
+		own := true
+		switch site, origin := r.Header.Get("Sec-Fetch-Site"), r.Header.Get("Origin"); {
+		case site != "": // the browser knows best, also behind a proxy
+			own = site == "same-origin" || site == "none"
+		case origin != "":
+			from, err := url.Parse(origin)
+			own = err == nil && from.Host == r.Host
+		}
+		if !own {
+			return problemf(http.StatusForbidden, "this request was made by a page of another site: use the console, or a token")
+		}
+		if _, err := c.Cookie(cookieName); err != nil {
+			return next(c) // nothing lets it in by itself
+		}
+		if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); r.ContentLength != 0 && (err != nil || kind != "application/json") {
+			return problemf(http.StatusBadRequest, "the body is to be JSON: send it with Content-Type: application/json")
+		}
+		return next(c)
+	}
+}
+
 func caller(c echo.Context) *Caller {
 	found, _ := c.Get("caller").(*Caller)
 	return found
@@ -231,6 +268,9 @@ func (s *Server) createToken(c echo.Context) error {
 
 func (s *Server) removeToken(c echo.Context) error {
 	there, err := s.records.RemoveToken(c.Request().Context(), c.Param("name"))
+	if errors.Is(err, records.ErrLastAdmin) {
+		return problemf(http.StatusConflict, "%s is the last token of an admin, and without one nobody could make another: make one first (pingo token create NAME --role admin)", c.Param("name"))
+	}
 	if err != nil {
 		return err
 	}

@@ -119,8 +119,8 @@ func (s *Server) routes(e *echo.Echo) {
 		e.Match([]string{http.MethodPost, http.MethodPut, http.MethodDelete}, path, s.hook)
 	}
 
-	root := e.Group("/api")
-	root.POST("/session", s.signIn)
+	root := e.Group("/api", ownPages)
+	root.POST("/session", s.signIn, middleware.BodyLimit("8K")) // anybody may send it
 	root.DELETE("/session", s.signOut)
 	viewer := root.Group("", s.access.need(api.RoleViewer))
 	viewer.GET("/session", func(c echo.Context) error { return c.JSON(http.StatusOK, caller(c).Session) })

@@ -2,6 +2,7 @@ package server
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -176,6 +177,49 @@ func TestConsoleAndSession(t *testing.T) {
 		if !strings.Contains(response.Header.Get("Content-Security-Policy"), "default-src 'self'") {
 			t.Errorf("%s: %v", target, response.Header)
 		}
+	}
+}
+
+// A page of another site cannot use the cookie of somebody who is signed in, and strangers cannot make the service
+// read much.
+func TestOtherSitesCannotUseASession(t *testing.T) {
+	h, token := newServer(t)
+	cookie := ask(h, "", "POST", "/api/session", `{"token":"`+token+`"}`).Cookies()[0]
+	create := func(name string, headers ...string) int {
+		r := httptest.NewRequest("POST", "http://127.0.0.1:7470/api/tokens", strings.NewReader(`{"name":"`+name+`","role":"viewer"}`))
+		r.AddCookie(cookie)
+		for i := 0; i < len(headers); i += 2 {
+			r.Header.Set(headers[i], headers[i+1])
+		}
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r)
+		return w.Code
+	}
+	for i, c := range []struct {
+		want    int
+		headers []string
+	}{
+		{400, []string{"Content-Type", "text/plain"}}, {400, nil}, {400, []string{"Content-Type", "application/x-www-form-urlencoded"}},
+		{403, []string{"Content-Type", "application/json", "Origin", "http://127.0.0.1:9000"}},
+		{403, []string{"Content-Type", "application/json", "Origin", "null"}},
+		{403, []string{"Content-Type", "application/json", "Sec-Fetch-Site", "same-site"}},
+		{403, []string{"Content-Type", "application/json", "Sec-Fetch-Site", "cross-site", "Origin", "http://127.0.0.1:7470"}},
+		{201, []string{"Content-Type", "application/json", "Origin", "http://127.0.0.1:7470"}},
+		{201, []string{"Content-Type", "application/json; charset=utf-8", "Sec-Fetch-Site", "same-origin", "Origin", "https://pingo.firnline.example"}},
+		{201, []string{"Content-Type", "text/plain", "Authorization", "Bearer " + token, "Origin", "http://127.0.0.1:9000"}},
+	} {
+		if got := create(fmt.Sprint("t", i), c.headers...); got != c.want {
+			t.Errorf("%v: %d, want %d", c.headers, got, c.want)
+		}
+	}
+	if got := ask(h, "", "POST", "/api/session", `{"token":"`+strings.Repeat("x", 9000)+`"}`).StatusCode; got != 413 {
+		t.Errorf("a large body of a stranger: %d", got)
+	}
+	if got := ask(h, token, "DELETE", "/api/tokens/first", ""); got.StatusCode != 409 {
+		t.Errorf("the last admin's token: %d", got.StatusCode)
+	}
+	if got := ask(h, token, "DELETE", "/api/tokens/t7", ""); got.StatusCode != 204 {
+		t.Errorf("another token: %d", got.StatusCode)
 	}
 }
 
