@@ -165,20 +165,15 @@ func TestASourceThatGoesBackInTime(t *testing.T) {
 	}
 }
 
-// A trigger that begins to change rows before they are written makes changes go unnoticed: that
-// is said within seconds, and put right by itself.
-func TestALaterTriggerIsMadeUpFor(t *testing.T) {
+// A trigger of the application that changes rows before they are written hides nothing, though no statement names
+// the column that it changes, and though it came later.
+func TestALaterTriggerHidesNothing(t *testing.T) {
 	w, lodge := newDemo(t)
 	before := w.edition("huts")
 	pgtest.Exec(t, lodge, `
 		CREATE FUNCTION visited() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.name := NEW.name || '!'; RETURN NEW; END $$;
 		CREATE TRIGGER visited BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION visited();
 		UPDATE huts SET visits_counted = visits_counted + 1 WHERE id % 2 = 0`)
-	w.index(20*time.Second, "another edition answers", "huts", func(ix api.IndexStatus) bool {
-		return ix.State == api.StateInSync && ix.Edition != before
-	})
-	w.equal(lodge, "huts")
-	pgtest.Exec(t, lodge, "UPDATE huts SET visits_counted = visits_counted + 1 WHERE id % 3 = 0")
 	w.eventually(20*time.Second, "every update is noticed", func() error {
 		_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts")
 		if err == nil && len(differences) > 0 {
@@ -186,4 +181,7 @@ func TestALaterTriggerIsMadeUpFor(t *testing.T) {
 		}
 		return err
 	})
+	if now := w.edition("huts"); now != before {
+		t.Errorf("%s was filled anew, as %s", before, now)
+	}
 }

@@ -372,6 +372,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	}
 	for i := range changes {
 		c := &changes[i]
+		c.Changed = nil // it names columns of the table, and views read properties of what is in one of them
 		if len(c.Links) > 0 {
 			c.Links, c.Before, c.After = properties(c.Key[0], c.Before, c.After)
 		}

@@ -347,6 +347,9 @@ func TestAnotherSchemaIsAnotherView(t *testing.T) {
 		t.Fatal(changes, err)
 	}
 	c := changes[len(changes)-1]
+	if !c.Touches([]string{"snow_cm"}) {
+		t.Errorf("a record that was sent again touches nobody: %+v", c)
+	}
 	for _, s := range []*shape.Shape{shapes[0], later[0]} {
 		if !slices.Contains(append([]shape.Ref{c.Table}, c.Also...), s.Trees[0].Root().Table) {
 			t.Errorf("the change is not one of %s: %+v", s.Trees[0].Root().Table, c)
