@@ -59,7 +59,7 @@ func Only(c shape.Captured, forms map[string]string) shape.Captured {
 			out.Groups = append(out.Groups, group)
 		}
 	}
-	if len(c.Groups) == 0 {
+	if len(out.Groups) == 0 {
 		out.Groups = [][]string{out.Watch}
 	}
 	return out

@@ -14,11 +14,7 @@ import (
 // MissingRights lists the statements that let Pingo install and read capture. Making and
 // dropping triggers takes the rights of a table's owner.
 func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
-	installed, err := p.installed(ctx)
-	if err != nil {
-		return nil, err
-	}
-	standing, err := p.standing(ctx)
+	standing, installed, err := p.standing(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -84,11 +80,7 @@ func distinct(list []string) []string {
 // Gaps compares the triggers that stand on tables with those that should.
 func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap, error) {
 	var out []source.Gap
-	installed, err := p.installed(ctx)
-	if err != nil {
-		return nil, err
-	}
-	standing, err := p.standing(ctx)
+	standing, installed, err := p.standing(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -162,7 +162,7 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err
 	}
-	standing, err := p.standing(ctx)
+	standing, _, err := p.standing(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -294,17 +294,18 @@ func (s *standing) whole() bool {
 func (s *standing) altered() string { return journal.Altered(s.Forms, s.Now) }
 
 // standing reads what stands of the capture of every table that there is; of one without triggers, the layout
-// that it had last. It is empty when there is no journal.
-func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, error) {
+// that it had last. There are none where the journal is not of this version.
+func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, version, error) {
 	out := map[shape.Ref]*standing{}
 	installed, err := p.installed(ctx)
 	if err != nil || installed != current {
-		return out, err
+		return out, installed, err
 	}
 	// A child of a table is one that inherits from it, directly or not. Each needs the triggers itself.
 	rows, err := p.pool.Query(ctx, `
 		WITH layouts AS (
-			SELECT l.*, to_regclass(format('%I.%I', l.schema_name, l.table_name)) AS oid, l.watch = '{}' AND l.key = '{}' AS refreshed FROM pingo_capture.layouts l
+			SELECT l.*, c.oid, c.relkind = 'm' AS refreshed FROM pingo_capture.layouts l
+			JOIN pg_class c ON c.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
 		), ours AS (
 			SELECT t.tgrelid, t.tgenabled, split_part(f.proname, '_', 2)::int AS layout, split_part(f.proname, '_', 3) AS event
 			FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid WHERE f.pronamespace = 'pingo_capture'::regnamespace AND t.tgparentid = 0
@@ -323,30 +324,36 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, error)
 		FROM counted l JOIN pg_class c ON c.oid = l.oid
 		ORDER BY l.schema_name, l.table_name, l.fire DESC, l.triggers DESC, l.relation IS NOT DISTINCT FROM c.oid DESC`)
 	if err != nil {
-		return nil, wrap("reading the installed triggers", err)
+		return nil, installed, wrap("reading the installed triggers", err)
 	}
 	for rows.Next() {
 		var s standing
 		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off,
 			&s.Partitions, &s.Children)
 		if err != nil {
-			return nil, err
+			return nil, installed, err
 		}
 		out[s.Table] = &s
 	}
 	if err := rows.Err(); err != nil {
-		return nil, err
+		return nil, installed, err
 	}
+	views := map[string]string{} // several tables may be read by one
 	for _, s := range out {
 		for name := range s.Forms {
-			if view, is := strings.CutPrefix(name, viewForm); is {
-				if s.Now[name], err = viewDefinition(ctx, p.pool, view); err != nil {
-					return nil, wrap("reading the view "+view, err)
+			view, is := strings.CutPrefix(name, viewForm)
+			if !is {
+				continue
+			}
+			if _, known := views[name]; !known {
+				if views[name], err = viewDefinition(ctx, p.pool, view); err != nil {
+					return nil, installed, wrap("reading the view "+view, err)
 				}
 			}
+			s.Now[name] = views[name]
 		}
 	}
-	return out, nil
+	return out, installed, nil
 }
 
 // viewForm stands before the names of views among those of columns: how changes of a table are followed to the
@@ -410,26 +417,39 @@ func (p *Capture) dropTriggers(ctx context.Context, t shape.Ref) error {
 	return nil
 }
 
+// removal lists the statements that take everything of ours away, the journal last.
+func (p *Capture) removal(ctx context.Context) ([]string, error) {
+	rows, err := p.pool.Query(ctx, `
+		SELECT format('DROP TRIGGER %I ON %I.%I', t.tgname, n.nspname, c.relname)
+		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
+		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE t.tgparentid = 0 ORDER BY n.nspname, c.relname, t.tgname`)
+	if err != nil {
+		return nil, wrap("reading the installed triggers", err)
+	}
+	drops, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, wrap("reading the installed triggers", err)
+	}
+	return append(drops, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"), nil
+}
+
 // RemovalScript drops what Remove drops.
 func (p *Capture) RemovalScript(ctx context.Context) (string, error) {
-	var script string
-	err := p.pool.QueryRow(ctx, `
-		SELECT coalesce(string_agg(format(E'DROP TRIGGER %I ON %I.%I;\n', t.tgname, n.nspname, c.relname), '' ORDER BY n.nspname, c.relname, t.tgname), '')
-		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
-		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE t.tgparentid = 0`).Scan(&script)
+	statements, err := p.removal(ctx)
 	if err != nil {
-		return "", wrap("reading the installed triggers", err)
+		return "", err
 	}
-	return script + "DROP SCHEMA IF EXISTS pingo_capture CASCADE;\n", nil
+	return strings.Join(statements, ";\n") + ";\n", nil
 }
 
 // Remove drops every trigger of ours, then the schema with the journal.
 func (p *Capture) Remove(ctx context.Context) error {
-	script, err := p.RemovalScript(ctx)
+	statements, err := p.removal(ctx)
 	if err != nil {
 		return err
 	}
-	for _, statement := range strings.Split(strings.TrimSpace(script), "\n") {
+	for _, statement := range statements {
 		if err := p.locked(ctx, statement); err != nil {
 			return wrap("removing capture", err)
 		}
@@ -440,12 +460,8 @@ func (p *Capture) Remove(ctx context.Context) error {
 // Status reads which tables have triggers.
 func (p *Capture) Status(ctx context.Context) (source.CaptureStatus, error) {
 	var s source.CaptureStatus
-	installed, err := p.installed(ctx)
+	standing, installed, err := p.standing(ctx)
 	if err != nil || installed == none {
-		return s, err
-	}
-	standing, err := p.standing(ctx)
-	if err != nil {
 		return s, err
 	}
 	s.Installed, s.Tables = true, []string{}

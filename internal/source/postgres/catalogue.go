@@ -367,6 +367,9 @@ func follow(ctx context.Context, tx pgx.Tx, facts *shape.Facts, t *shape.Table, 
 		}
 	}
 	parts, unclear, err := viewParts(ctx, tx, view)
+	if errors.Is(err, errTree) { // another version of PostgreSQL may keep it in another way
+		return nil // no ways are known then, so each change builds all documents, and check says so
+	}
 	facts.Views[t.Ref] = shape.ViewFacts{Parts: parts, Unclear: unclear}
 	return err
 }
@@ -391,14 +394,16 @@ func probe(
 	table *shape.Table,
 	oid uint32,
 ) (shape.ExpressionFacts, error) {
-	sql := "CREATE TEMPORARY VIEW pingo_probe AS "
+	// What stands in brackets in the view stands in others, or in none, in alone: so nothing that closes
+	// the one in order to open it again is taken for an expression, and no clause that follows an order.
+	view, alone, from := "", "", " FROM "+quote(table.Ref)
 	switch expression.Role {
 	case shape.Value:
-		sql += "SELECT (" + expression.Text + "\n) AS value FROM " + quote(table.Ref)
+		view, alone = "SELECT ("+expression.Text+"\n) AS value"+from, "SELECT ARRAY["+expression.Text+"\n]"+from
 	case shape.Condition:
-		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " WHERE (" + expression.Text + "\n)"
+		view, alone = "SELECT 1 AS value"+from+" WHERE ("+expression.Text+"\n)", "SELECT ARRAY["+expression.Text+"\n]"+from
 	case shape.Ordering:
-		sql += "SELECT 1 AS value FROM " + quote(table.Ref) + " ORDER BY " + expression.Text + "\n"
+		view, alone = "SELECT 1 AS value"+from+" ORDER BY "+expression.Text+"\n", "SELECT array_agg(1 ORDER BY "+expression.Text+"\n)"+from
 	}
 	var answer shape.ExpressionFacts
 	nested, err := tx.Begin(ctx)
@@ -406,15 +411,10 @@ func probe(
 		return answer, err
 	}
 	defer nested.Rollback(context.WithoutCancel(ctx))
-	// What stands in round brackets here stands in square ones there: what closes the one in order to open
-	// it again is no expression there. An order is no expression in brackets.
-	for _, statement := range []string{
-		map[bool]string{true: "SELECT 1", false: "SELECT ARRAY[" + expression.Text + "\n] FROM " + quote(table.Ref)}[expression.Role == shape.Ordering],
-		sql,
-	} {
-		if err = one(ctx, nested, statement, statement == sql); err != nil {
-			break
-		}
+	err = wellFormed(ctx, nested, alone)
+	if err == nil {
+		// Not by Exec, which would run several statements.
+		err = nested.Conn().PgConn().ExecParams(ctx, "CREATE TEMPORARY VIEW pingo_probe AS "+view, nil, nil, nil, nil).Read().Err
 	}
 	if err != nil {
 		var pg *pgconn.PgError
@@ -427,11 +427,11 @@ func probe(
 		}
 		return answer, nil
 	}
-	var view uint32
-	if err := nested.QueryRow(ctx, "SELECT 'pg_temp.pingo_probe'::regclass::oid").Scan(&view); err != nil {
+	var probed uint32
+	if err := nested.QueryRow(ctx, "SELECT 'pg_temp.pingo_probe'::regclass::oid").Scan(&probed); err != nil {
 		return answer, err
 	}
-	yields, err := columns(ctx, nested, view, false)
+	yields, err := columns(ctx, nested, probed, false)
 	if err != nil {
 		return answer, err
 	}
@@ -445,7 +445,7 @@ func probe(
 		FROM pg_rewrite r
 		JOIN pg_depend d ON d.classid = 'pg_rewrite'::regclass AND d.objid = r.oid AND d.refclassid = 'pg_class'::regclass
 		LEFT JOIN pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid AND d.refobjsubid > 0
-		WHERE r.ev_class = $1 AND d.refobjid <> $1`, view, oid)
+		WHERE r.ev_class = $1 AND d.refobjid <> $1`, probed, oid)
 	if err != nil {
 		return answer, err
 	}
@@ -463,7 +463,7 @@ func probe(
 	if err != nil {
 		return answer, err
 	}
-	whole, err := wholeRows(ctx, nested, view)
+	whole, err := wholeRows(ctx, nested, probed)
 	if err != nil {
 		return answer, err
 	}
@@ -474,31 +474,24 @@ func probe(
 		}
 	}
 	slices.Sort(answer.Columns)
-	answer.Shifting, err = shifting(ctx, nested, view)
+	answer.Shifting, err = shifting(ctx, nested, probed)
 	return answer, err
 }
 
-// one has the database take in one statement, which it is to run or only to read, in a transaction that goes on.
-// Several statements in one text are refused, since it is prepared. Whether a list of such values can be made does not
-// matter where it is only read.
-func one(ctx context.Context, tx pgx.Tx, sql string, run bool) error {
+// wellFormed reports whether a text is one statement as far as its syntax goes, without running it, in a transaction
+// that goes on.
+func wellFormed(ctx context.Context, tx pgx.Tx, sql string) error {
 	point, err := tx.Begin(ctx)
 	if err != nil {
 		return err
 	}
 	defer point.Rollback(context.WithoutCancel(ctx))
-	if !run {
-		_, err := point.Prepare(ctx, "", sql)
-		var pg *pgconn.PgError
-		if errors.As(err, &pg) && pg.Code != "42601" { // no syntax error
-			return nil
-		}
-		return err
+	_, err = point.Prepare(ctx, "", sql)
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code != "42601" { // anything but its syntax
+		return nil
 	}
-	if err := tx.Conn().PgConn().ExecParams(ctx, sql, nil, nil, nil, nil).Read().Err; err != nil {
-		return err
-	}
-	return point.Commit(ctx)
+	return err
 }
 
 // under lists the views that a view reads, itself first.

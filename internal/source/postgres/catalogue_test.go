@@ -115,7 +115,7 @@ func TestExpressionsAreOneExpression(t *testing.T) {
 	for _, bad := range [][3]string{
 		{"true; COMMIT; CREATE TABLE taken (id int)", "name", "id"}, {"true) OR (true", "name", "id"}, {"true", "name; DROP TABLE notes", "id"},
 		{"true", "1) AS value FROM huts; DROP TABLE notes; SELECT (1", "id"}, {"true", "name), (beds", "id"}, {"true", "name", "id; DROP TABLE notes"},
-		{"beds > 3 --", "name) --", "id"},
+		{"beds > 3 --", "name) --", "id"}, {"true", "name", "id LIMIT 1"}, {"true", "name", "id), count(*"}, {"true LIMIT 1", "name", "id"},
 	} {
 		if _, _, findings := compile(t, p, definition(bad[0], bad[1], bad[2])); len(findings) == 0 {
 			t.Errorf("%q was taken for expressions", bad)

@@ -131,6 +131,7 @@ var migrations = []string{
 	"DROP TABLE base CASCADE",
 	"DROP TABLE loose",
 	"DROP TABLE logs",
+	"DROP TABLE stays; CREATE TABLE stays (other text)",
 	"DROP TABLE huts CASCADE; CREATE TABLE huts (id uuid PRIMARY KEY, name text)",
 }
 
@@ -381,4 +382,28 @@ func binaries(t *testing.T) string {
 		t.Fatal("no programs of PostgreSQL", err)
 	}
 	return found[len(found)-1]
+}
+
+// A table that was made anew with none of its columns is captured all the same, and noted in full once they are back.
+func TestATableThatLostItsColumnsIsNotForgotten(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, "CREATE TABLE loose (other text)")
+	need := shopNeed()[3:4]
+	if _, err := install(t, p, need); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, conn, "INSERT INTO loose VALUES ('x'); UPDATE loose SET other = 'y'")
+	pgtest.Exec(t, conn, "ALTER TABLE loose ADD hut int, ADD word text DEFAULT 'w'")
+	if gaps, err := p.Capture.Gaps(t.Context(), need); err != nil || len(gaps) != 1 || !gaps[0].Safe {
+		t.Fatalf("its columns are back: %+v %v", gaps, err)
+	}
+	if _, err := install(t, p, need); err != nil {
+		t.Fatal(err)
+	}
+	drain(t, p)
+	pgtest.Exec(t, conn, "UPDATE loose SET hut = 7")
+	if got := read(t, p); !slices.Equal(got, []string{"loose update  hut[7]"}) {
+		t.Errorf("noted: %q", got)
+	}
 }

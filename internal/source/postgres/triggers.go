@@ -117,7 +117,7 @@ var triggers = []string{"insert", "update", "delete", "truncate"}
 // Nothing here makes the database remember that a column is in use: no UPDATE OF, no WHEN, no
 // parameter of the table's type, no body that is read when it is made. So whatever the application
 // does to its tables is done as if capture were not there. The price is that a trigger runs at
-// updates of other columns, too, and that a column which it names may be gone: see noting.
+// updates of other columns, too, and that a column which it names may be gone: see rowBodies.
 func tableSQL(c needed) string {
 	id := layoutID(c)
 	var b strings.Builder
@@ -220,7 +220,10 @@ const ownTriggers = `WITH RECURSIVE above(oid) AS (
 // event is what a trigger fires at.
 func (c needed) event(trigger, table string) string {
 	if trigger == "truncate" || !c.byStatement {
-		each := map[bool]string{true: "STATEMENT", false: "ROW"}[trigger == "truncate"]
+		each := "ROW"
+		if trigger == "truncate" {
+			each = "STATEMENT"
+		}
 		return strings.ToUpper(trigger) + " ON " + table + " FOR EACH " + each
 	}
 	return map[string]string{

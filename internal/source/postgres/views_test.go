@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"pingo/internal/source/sourcetest"
@@ -150,6 +151,22 @@ func TestChangedRowsOfViewsAreFound(t *testing.T) {
 	if t.Logf("%d rows changed, %d were found in vain", changed, needless); changed < 100 || needless > 2*changed {
 		t.Error("too few changed, or too many were found in vain")
 	}
+}
+
+// A tree that is not as expected is refused, and read no further than it goes.
+func FuzzTree(f *testing.F) {
+	f.Add(`({QUERY :commandType 1 :rtable ({RANGETBLENTRY :relid 7 :eref {ALIAS :colnames ("a\\ b" "c")}}) :targetList <>})`)
+	f.Add(`({QUERY :a (b 1 2) :c 4 [ 1 0 ]}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		v, err := parseTree(text)
+		if err != nil && !errors.Is(err, errTree) {
+			t.Error(err)
+		}
+		walk(v, func(n *treeNode) bool {
+			n.entry(n.number("rtindex")).node("subquery").is("kind", "")
+			return true
+		})
+	})
 }
 
 // A view is followed through the tables that it reads: by its key where every row of

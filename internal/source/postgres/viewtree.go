@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -18,12 +19,15 @@ type treeNode struct {
 	fields map[string][]any // of *treeNode, []any for a list, and strings
 }
 
+// errTree says that a view's query is kept in a way that is not known here.
+var errTree = errors.New("the tree of a view's query cannot be read")
+
 // parseTree reads the text of a query's tree, as PostgreSQL's nodeToString writes it.
 func parseTree(text string) (any, error) {
 	p := &treeParser{text: text}
 	v := p.value(p.token())
 	if p.wrong || p.token() != "" {
-		return nil, fmt.Errorf("the tree of a view's query cannot be read at byte %d", p.at)
+		return nil, fmt.Errorf("%w at byte %d", errTree, p.at)
 	}
 	return v, nil
 }
@@ -91,7 +95,11 @@ func (p *treeParser) value(token string) any {
 	return token
 }
 
+// one is the value of a field; nil where there is none, or no node.
 func (n *treeNode) one(field string) any {
+	if n == nil {
+		return nil
+	}
 	if v := n.fields[field]; len(v) > 0 {
 		return v[0]
 	}
@@ -108,6 +116,16 @@ func (n *treeNode) number(field string) int {
 		return -1
 	}
 	return number
+}
+
+// entry is one of the tables that a query reads, by its number; one that says nothing when there is none.
+func (n *treeNode) entry(number int) *treeNode {
+	if list := n.list("rtable"); number >= 1 && number <= len(list) {
+		if entry, is := list[number-1].(*treeNode); is {
+			return entry
+		}
+	}
+	return &treeNode{}
 }
 
 // set reports whether a field has a value.
@@ -195,8 +213,7 @@ func viewParts(ctx context.Context, tx pgx.Tx, view uint32) (parts []shape.View,
 	} else {
 		walk(q.one("setOperations"), func(n *treeNode) bool {
 			if n.kind == "RANGETBLREF" && err == nil {
-				entry := q.list("rtable")[n.number("rtindex")-1].(*treeNode)
-				if part := entry.node("subquery"); part != nil {
+				if part := q.entry(n.number("rtindex")).node("subquery"); part != nil {
 					var shows []any
 					if !limited(q) && len(q.list("cteList")) == 0 {
 						shows = q.list("targetList")
@@ -242,7 +259,7 @@ func (r *viewReader) query(ctx context.Context, view int) (*treeNode, error) {
 			return q, nil
 		}
 	}
-	return nil, fmt.Errorf("the tree of a view's query holds no query")
+	return nil, errTree
 }
 
 func (r *viewReader) table(ctx context.Context, oid int) (readTable, error) {
@@ -284,8 +301,8 @@ func (r *viewReader) read(ctx context.Context, q *treeNode, scope int, outer []*
 	f := &frame{query: q, resolve: map[int]func(int) (shape.Place, bool){}}
 	frames := append(slices.Clone(outer), f)
 	if q.set("setOperations") { // one inside another query: what it shows is of several tables
-		for _, entry := range q.list("rtable") {
-			if part := entry.(*treeNode).node("subquery"); part != nil {
+		for number := range q.list("rtable") {
+			if part := q.entry(number + 1).node("subquery"); part != nil {
 				if _, err := r.read(ctx, part, r.inside(scope), frames); err != nil {
 					return nil, err
 				}
@@ -350,7 +367,7 @@ func (r *viewReader) from(ctx context.Context, v any, scope int, frames []*frame
 			}
 		}
 		f := frames[len(frames)-1]
-		aliases := f.query.list("rtable")[n.number("rtindex")-1].(*treeNode).list("joinaliasvars")
+		aliases := f.query.entry(n.number("rtindex")).list("joinaliasvars")
 		f.resolve[n.number("rtindex")] = func(column int) (shape.Place, bool) {
 			if column < 1 || column > len(aliases) {
 				return shape.Place{}, false
@@ -365,7 +382,7 @@ func (r *viewReader) from(ctx context.Context, v any, scope int, frames []*frame
 // entry reads one table of a query's list.
 func (r *viewReader) entry(ctx context.Context, number, scope int, frames []*frame) error {
 	f := frames[len(frames)-1]
-	n := f.query.list("rtable")[number-1].(*treeNode)
+	n := f.query.entry(number)
 	subquery := func(q *treeNode, outer []*frame) error {
 		if limited(q) || q.set("setOperations") {
 			scope = r.inside(scope)
@@ -395,7 +412,7 @@ func (r *viewReader) entry(ctx context.Context, number, scope int, frames []*fra
 			name, known := t.names[column]
 			return shape.Place{Table: at, Column: name}, known
 		}
-	case n.is("rtekind", "1"):
+	case n.is("rtekind", "1") && n.node("subquery") != nil:
 		return subquery(n.node("subquery"), frames)
 	case n.is("rtekind", "6") && n.is("self_reference", "false"): // a query that WITH names
 		above := len(frames) - 1 - max(0, n.number("ctelevelsup"))
@@ -403,7 +420,7 @@ func (r *viewReader) entry(ctx context.Context, number, scope int, frames []*fra
 			return nil
 		}
 		for _, cte := range frames[above].query.list("cteList") {
-			if cte := cte.(*treeNode); cte.one("ctename") == n.one("ctename") && cte.is("cterecursive", "false") {
+			if cte, is := cte.(*treeNode); is && cte.one("ctename") == n.one("ctename") && cte.is("cterecursive", "false") && cte.node("ctequery") != nil {
 				return subquery(cte.node("ctequery"), frames[:above+1])
 			}
 		}
