@@ -125,7 +125,7 @@ func TestChangedRowsOfViewsAreFound(t *testing.T) {
 			fmt.Sprintf("UPDATE offers SET thing = 't%d' WHERE hut_id = %d AND thing = (SELECT max(thing) FROM offers WHERE hut_id = %[2]d) AND NOT EXISTS (SELECT FROM offers o WHERE o.hut_id = %[2]d AND o.thing = 't%[1]d')", id(), id()),
 		}[r.IntN(16)]
 		pgtest.Exec(t, conn, sql)
-		changes := drain(t, p)
+		changes := sourcetest.Drain(t, p)
 		for i, v := range views {
 			after := rowsOf(i)
 			found := sourcetest.TouchedBy(t, p, shapes[i], changes)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -161,30 +160,59 @@ func Documents(t testing.TB, set *document.Set) map[string]string {
 	return out
 }
 
-// Touched are the keys of the documents that the changes lead to which were noted since the last time. It says
-// that those are done.
-func Touched(t testing.TB, src *source.Source, s *shape.Shape) map[string]bool {
+// Drain reads all changes that are noted, and says that they are done.
+func Drain(t testing.TB, src *source.Source) (all []change.Change) {
 	t.Helper()
-	touched := map[string]bool{}
 	for {
 		changes, err := src.Changes(t.Context(), 1000)
 		if err != nil {
 			t.Fatal(err)
 		}
 		if len(changes) == 0 {
-			return touched
+			return all
 		}
 		seqs := make([]int64, len(changes))
 		for i, c := range changes {
 			seqs[i] = c.Seq
 		}
-		if maps.Copy(touched, TouchedBy(t, src, s, changes)); touched["*"] {
-			t.Fatal("nothing was truncated")
-		}
 		if err := src.Done(t.Context(), seqs); err != nil {
 			t.Fatal(err)
 		}
+		all = append(all, changes...)
 	}
+}
+
+// Unnoted lists the rows of tables, by table and key, that are not what they were, and that no change stands
+// for, nor a gap: missed are the tables that have one.
+func Unnoted(before, after map[string]map[string]string, changes []change.Change, missed map[string]bool) (out []string) {
+	for table, was := range before {
+		noted, all := map[string]bool{}, missed[table]
+		for _, c := range changes {
+			if c.Table.Name == table {
+				all = all || c.Op == change.Truncate || len(c.Key) == 0
+				noted[strings.Join(c.Key, ",")], noted[strings.Join(c.Was, ",")] = true, true
+			}
+		}
+		for _, side := range []map[string]string{was, after[table]} {
+			for key := range side {
+				if was[key] != after[table][key] && !all && !noted[key] {
+					out = append(out, fmt.Sprintf("row %s of %s: %q became %q", key, table, was[key], after[table][key]))
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Touched are the keys of the documents that the changes lead to which were noted since the last time. It says
+// that those are done.
+func Touched(t testing.TB, src *source.Source, s *shape.Shape) map[string]bool {
+	t.Helper()
+	touched := TouchedBy(t, src, s, Drain(t, src))
+	if touched["*"] {
+		t.Fatal("nothing was truncated")
+	}
+	return touched
 }
 
 // TouchedBy are the keys of the documents that changes lead to, and * where that may be any.
