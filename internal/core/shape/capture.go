@@ -10,6 +10,8 @@ type Captured struct {
 	Table Ref `json:"table"`
 	// Key is the table's primary key; may be empty for tables below the root.
 	Key []string `json:"key"`
+	// Root: its rows become documents, whose keys are theirs.
+	Root bool `json:"root,omitempty"`
 	// Watch lists the columns whose change changes a document.
 	Watch []string `json:"watch"`
 	// Groups has the watched columns apart by who reads them: those of a group matter to the
@@ -61,6 +63,7 @@ func Capture(source string, shapes []*Shape) []Captured {
 					}
 				case n.Link == nil:
 					need(n.Table, n.Key, n.Depends)
+					byTable[n.Table].Root = true
 				case n.Link.Join == nil:
 					need(n.Table, n.Key, n.Depends, n.Link.Theirs...)
 				default:

@@ -49,10 +49,11 @@ func Altered(before, now map[string]string) string {
 	return ""
 }
 
-// Only keeps of what a table is captured for the columns that it has. Where nobody said who reads what,
-// everybody reads everything.
-func Only(c shape.Captured, forms map[string]string) shape.Captured {
-	out := c
+// Only keeps of what a table is captured for the columns that it has, and of its key all or nothing: a part of it is
+// no key. Where nobody said who reads what, everybody reads everything. It reports, too, whether it can be told
+// which documents a row of the table makes.
+func Only(c shape.Captured, forms map[string]string) (out shape.Captured, told bool) {
+	out = c
 	out.Key, out.Watch, out.Links, out.Groups = There(c.Key, forms), There(c.Watch, forms), There(c.Links, forms), nil
 	for _, group := range c.Groups {
 		if group = There(group, forms); len(group) > 0 {
@@ -62,7 +63,11 @@ func Only(c shape.Captured, forms map[string]string) shape.Captured {
 	if len(out.Groups) == 0 {
 		out.Groups = [][]string{out.Watch}
 	}
-	return out
+	if len(out.Key) < len(c.Key) {
+		out.Key = nil
+		return out, !c.Root
+	}
+	return out, true
 }
 
 // Row is a row of a journal as it stands there. Key, Before and After hold one column's value as

@@ -99,8 +99,11 @@ type cascade struct {
 // needed is what one table needs, with what only its database knows.
 type needed struct {
 	shape.Captured
-	forms    map[string]string // of columns of keys and links
-	kinds    map[string]string // what each watched column is; empty for one that is not there
+	forms map[string]string // of columns of keys and links
+	kinds map[string]string // what each watched column is; empty for one that is not there
+	// told: which documents a row makes can be told. Else each change stands for one of all rows, until the key
+	// is back, or another definition is applied.
+	told     bool
 	cascades []cascade
 }
 
@@ -108,7 +111,7 @@ type needed struct {
 func layoutID(c needed) int32 {
 	return int32(
 		xxhash.Sum64String(
-			fmt.Sprintf("3 %q %q %q %q %q %q %q %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades),
+			fmt.Sprintf("3 %q %q %q %q %q %q %q %v %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades, c.told),
 		) & 0x7fffffff,
 	)
 }
@@ -135,6 +138,9 @@ func (db *database) triggersOf(c needed) []trigger {
 			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, journal, id, body)
 	}
 	note := func(op, changed, key, was, before, after string) string {
+		if !c.told {
+			return fmt.Sprintf("INSERT INTO %s (layout, op) VALUES (%d, 't');", journal, id)
+		}
 		return fmt.Sprintf("INSERT INTO %s (layout, op, changed, `key`, was, `before`, `after`) VALUES (%d, '%s', %s, %s, %s, %s, %s);",
 			journal, id, op, changed, key, was, before, after)
 	}
@@ -204,6 +210,9 @@ func (db *database) triggersOf(c needed) []trigger {
 func (c needed) children(id int32, journal string, path []cascade, becomes []string) string {
 	with, from, condition := reached(c.Table, path)
 	insert := func(op, key, before, after string) string {
+		if !c.told {
+			return fmt.Sprintf("INSERT INTO %s (layout, op) VALUES (%d, 't');", journal, id)
+		}
 		return fmt.Sprintf(
 			"INSERT INTO %s (layout, op, `key`, `before`, `after`) %sSELECT %d, '%s', %s, %s, %s FROM %s WHERE %s;",
 			journal,
@@ -337,7 +346,8 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 			continue // what reads it says so, and the others are captured all the same
 		}
 		kinds := kindsOf(columns)
-		n.Captured, n.kinds = journal.Only(c, kinds), map[string]string{}
+		n.kinds = map[string]string{}
+		n.Captured, n.told = journal.Only(c, kinds)
 		for _, name := range slices.Concat(c.Key, c.Watch, c.Links) {
 			n.kinds[name] = kinds[name]
 		}

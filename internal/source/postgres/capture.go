@@ -52,7 +52,7 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		for _, name := range slices.Concat(c.Key, c.Watch, c.Links) {
 			n.forms[name] = forms[name]
 		}
-		n.Captured = journal.Only(c, forms)
+		n.Captured, n.told = journal.Only(c, forms)
 		for _, v := range c.Views {
 			if n.forms[viewForm+quote(v)], err = viewDefinition(ctx, tx, quote(v)); err != nil {
 				return nil, wrap("reading the view "+v.String(), err)

@@ -43,7 +43,7 @@ var language = definition.Kinds{
 }
 
 func captured(table string, key, watch, links []string) shape.Captured {
-	return shape.Captured{Table: shape.Ref{Schema: "public", Name: table}, Key: key, Watch: watch, Links: links}
+	return shape.Captured{Table: shape.Ref{Schema: "public", Name: table}, Key: key, Root: len(key) > 0, Watch: watch, Links: links}
 }
 
 // install installs capture and claims the journal.

@@ -95,6 +95,9 @@ type needed struct {
 	// written together. It is for tables whose rows keep their keys, that have no partitions, and that
 	// nobody alters but who installs capture.
 	byStatement bool
+	// told: which documents a row makes can be told. Else each change stands for one of all rows, until the key
+	// is back, or another definition is applied.
+	told bool
 	// restated: all rows are noted as changed, since their values changed without a trigger.
 	restated bool
 }
@@ -102,8 +105,8 @@ type needed struct {
 // layoutID names a layout by its content, so that the same need always makes the
 // same SQL.
 func layoutID(c needed) int32 {
-	return int32(xxhash.Sum64String(fmt.Sprintf("3 %q %q %q %q %q %q %q %v",
-		c.Table, c.Key, c.Watch, c.Links, c.Groups, c.texts, c.forms, c.byStatement)) & 0x7fffffff)
+	return int32(xxhash.Sum64String(fmt.Sprintf("3 %q %q %q %q %q %q %q %v %v",
+		c.Table, c.Key, c.Watch, c.Links, c.Groups, c.texts, c.forms, c.byStatement, c.told)) & 0x7fffffff)
 }
 
 // triggers lists a table's triggers; each has a function of its own, since a
@@ -241,6 +244,10 @@ func (c needed) event(trigger, table string) string {
 func (c needed) rowBodies() map[string]string {
 	id := layoutID(c)
 	unknown := fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op) VALUES (%d, 't');\n", id)
+	all := "BEGIN\n    " + unknown + "    RETURN NULL;\nEND "
+	if !c.told {
+		return map[string]string{"insert": all, "update": all, "delete": all, "truncate": all}
+	}
 	oldKey, newKey := c.asText(c.Key, "OLD"), c.asText(c.Key, "NEW")
 	oldLinks, newLinks := c.asText(c.Links, "OLD"), c.asText(c.Links, "NEW")
 	once := func(op, values, columns string, fields string) string {
@@ -289,7 +296,7 @@ END `, c.changed("OLD", "NEW", true), id, newKey, was, before, newLinks, unknown
 		"insert":   once("i", newKey+", "+newLinks, "after", "noted.f1, noted.f2"),
 		"update":   update,
 		"delete":   once("d", oldKey+", "+oldLinks, "before", "noted.f1, noted.f2"),
-		"truncate": "BEGIN\n    " + unknown + "    RETURN NULL;\nEND ",
+		"truncate": all,
 	}
 }
 
