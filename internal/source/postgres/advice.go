@@ -115,6 +115,9 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case strings.HasPrefix(has.altered(), viewForm):
 			gap.Deliberate = true
 			gap.Reason = fmt.Sprintf("the %s was defined anew or dropped, so changes may be followed to the wrong rows", has.altered())
+		case has.Rewritten:
+			gap.Safe = true
+			gap.Reason = fmt.Sprintf("a column of %s was given other values by ALTER TABLE, so all its documents are built anew", c.Table)
 		case has.altered() != "": // it was noted, if not as exactly as before
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("the column %s of %s was added, dropped, renamed or given another type", has.altered(), c.Table)

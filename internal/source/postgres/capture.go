@@ -274,8 +274,9 @@ type standing struct {
 	// ID is the layout's, and Forms what the columns were when it was installed; Now is what they are.
 	ID         int32
 	Forms, Now map[string]string
-	// Recreated: the table is another one than the layout was installed on, under its name.
-	Recreated bool
+	// Recreated: the table is another one than the layout was installed on, under its name. Rewritten: it was
+	// written anew, with a column's values made others.
+	Recreated, Rewritten bool
 	// Refreshed: a materialised view, on which no trigger can stand.
 	Refreshed bool
 	// Triggers are those of the layout on the table: how many there are, fire whatever the session says, and
@@ -287,7 +288,7 @@ type standing struct {
 
 // whole reports whether every change is noted, and as the layout says.
 func (s *standing) whole() bool {
-	return s.Refreshed || s.Fire == len(triggers) && s.Partitions+s.Children == 0 && !s.Recreated && s.altered() == ""
+	return s.Refreshed || s.Fire == len(triggers) && s.Partitions+s.Children == 0 && !s.Recreated && !s.Rewritten && s.altered() == ""
 }
 
 // altered names a column that is no longer what it was; empty when all are.
@@ -316,7 +317,7 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 			WHERE NOT l.refreshed OR EXISTS (SELECT FROM pingo_capture.refreshed r WHERE r.layout = l.id)
 		)
 		SELECT DISTINCT ON (l.schema_name, l.table_name) l.schema_name, l.table_name, l.id, l.forms::jsonb, `+formsOf+`,
-			coalesce(l.relation <> c.oid, false), l.refreshed, l.triggers, l.fire, l.off,
+			coalesce(l.relation <> c.oid, false), `+rewritten+`, l.refreshed, l.triggers, l.fire, l.off,
 			(SELECT count(*) FROM pg_partition_tree(c.oid) part JOIN pg_class pc ON pc.oid = part.relid AND pc.relkind IN ('r', 'p')
 			 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM ours WHERE ours.tgrelid = part.relid AND ours.layout = l.id AND ours.tgenabled = 'A')),
 			(`+below("c.oid")+`SELECT count(*) FROM below JOIN pg_class child ON child.oid = below.oid AND NOT child.relispartition AND child.relkind = 'r'
@@ -328,7 +329,7 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 	}
 	for rows.Next() {
 		var s standing
-		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off,
+		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Rewritten, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off,
 			&s.Partitions, &s.Children)
 		if err != nil {
 			return nil, installed, err

@@ -75,6 +75,8 @@ var migrations = []string{
 	"ALTER TABLE huts ALTER COLUMN name TYPE text",
 	"ALTER TABLE huts ALTER COLUMN beds TYPE numeric(8,2) USING beds / 2.0",
 	"ALTER TABLE huts ALTER COLUMN id TYPE bigint",
+	"ALTER TABLE huts ALTER COLUMN name TYPE text USING upper(name)",
+	"ALTER TABLE logs ALTER COLUMN word TYPE text USING upper(word)",
 	"ALTER TABLE huts ALTER COLUMN since TYPE timestamptz",
 	"ALTER TABLE huts DROP COLUMN facts",
 	"ALTER TABLE huts ADD COLUMN facts jsonb DEFAULT '{}'",

@@ -26,7 +26,8 @@ CREATE TABLE IF NOT EXISTS pingo_capture.owner (
     mark bigint NOT NULL DEFAULT 0
 );
 
--- relation is the table that a layout was last installed on, and forms what its columns were then.
+-- relation is the table that a layout was last installed on, forms what its columns were then, and files and
+-- written what told then whether it was written anew: see rewritten.
 CREATE TABLE IF NOT EXISTS pingo_capture.layouts (
     id int PRIMARY KEY,
     schema_name text NOT NULL,
@@ -36,7 +37,9 @@ CREATE TABLE IF NOT EXISTS pingo_capture.layouts (
     links text[] NOT NULL,
     groups text NOT NULL DEFAULT 'null',
     forms text NOT NULL DEFAULT 'null',
-    relation oid
+    relation oid,
+    files text,
+    written text
 );
 
 -- It begins at the microseconds of now, so that the numbers of a journal that was
@@ -66,7 +69,7 @@ CREATE INDEX IF NOT EXISTS journal_seq_idx ON pingo_capture.journal (seq);
 DO $pingo$ BEGIN
     IF NOT EXISTS (SELECT FROM pg_attribute WHERE attrelid = 'pingo_capture.journal'::regclass AND attname = 'changed') THEN
         ALTER TABLE pingo_capture.journal ADD COLUMN changed int, ADD COLUMN was text;
-        ALTER TABLE pingo_capture.layouts ADD COLUMN groups text NOT NULL DEFAULT 'null', ADD COLUMN forms text NOT NULL DEFAULT 'null', ADD COLUMN relation oid;
+        ALTER TABLE pingo_capture.layouts ADD COLUMN groups text NOT NULL DEFAULT 'null', ADD COLUMN forms text NOT NULL DEFAULT 'null', ADD COLUMN relation oid, ADD COLUMN files text, ADD COLUMN written text;
     END IF;
 END $pingo$;
 
@@ -124,7 +127,7 @@ var triggers = []string{"insert", "update", "delete", "truncate"}
 func tableSQL(c needed) string {
 	id := layoutID(c)
 	var b strings.Builder
-	b.WriteString(layoutSQL(c))
+	b.WriteString(c.layoutSQL())
 	// A mark that was made under another layout stays, so that no change is forgotten.
 	mark := fmt.Sprintf(
 		"INSERT INTO pingo_capture.refreshed SELECT %d, coalesce((SELECT r.mark FROM pingo_capture.refreshed r JOIN pingo_capture.layouts l ON l.id = r.layout\n"+
@@ -169,16 +172,36 @@ func tableSQL(c needed) string {
 		fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_%d_truncate ON %s;\n", id, quote(partition))
 		stand(partition, "truncate")
 	}
+	b.WriteString(c.installedSQL())
 	return b.String()
 }
 
 // layoutSQL records a layout.
-func layoutSQL(c needed) string {
-	return fmt.Sprintf("INSERT INTO pingo_capture.layouts (id, schema_name, table_name, key, watch, links, groups, forms, relation)\n"+
-		"    VALUES (%d, %s, %s, %s, %s, %s, %s, %s, to_regclass(%s)) ON CONFLICT (id) DO UPDATE SET relation = excluded.relation;\n",
+func (c needed) layoutSQL() string {
+	return fmt.Sprintf("INSERT INTO pingo_capture.layouts (id, schema_name, table_name, key, watch, links, groups, forms)\n"+
+		"    VALUES (%d, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING;\n",
 		layoutID(c), literal(c.Table.Schema), literal(c.Table.Name), names(c.Key), names(c.Watch), names(c.Links),
-		literal(inJSON(c.Groups)), literal(inJSON(c.forms)), literal(quote(c.Table)))
+		literal(inJSON(c.Groups)), literal(inJSON(c.forms)))
 }
+
+// installedSQL records what a layout was installed on, once the table is locked. A table that was written anew since
+// the layout before was installed has other values, which no trigger saw.
+func (c needed) installedSQL() string {
+	return fmt.Sprintf(`INSERT INTO pingo_capture.journal (layout, op) SELECT %[1]d, 't' FROM pingo_capture.layouts l
+    JOIN pg_class c ON c.oid = l.relation AND c.oid = to_regclass(%[2]s) WHERE %[3]s LIMIT 1;
+UPDATE pingo_capture.layouts l SET relation = NULL, files = NULL, written = NULL WHERE l.id <> %[1]d AND (l.schema_name, l.table_name) = (%[4]s, %[5]s);
+UPDATE pingo_capture.layouts l SET relation = c.oid, files = %[6]s, written = %[7]s FROM pg_class c WHERE l.id = %[1]d AND c.oid = to_regclass(%[2]s);
+`, layoutID(c), literal(quote(c.Table)), rewritten, literal(c.Table.Schema), literal(c.Table.Name), filesOf, writtenOf)
+}
+
+// What the rows of a table c are kept in, and what last wrote the catalogue's rows of its columns that the layout l
+// watches. VACUUM FULL and CLUSTER change the one, defaults and the like the other, and a new type both, also where it
+// is the type that the column has had, and only its values become others.
+const (
+	filesOf   = "coalesce((SELECT string_agg(pg_relation_filenode(relid)::text, ',' ORDER BY relid) FROM pg_partition_tree(c.oid)), pg_relation_filenode(c.oid)::text)"
+	writtenOf = "(SELECT string_agg(a.attnum || ' ' || a.xmin, ',' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attname = ANY(l.watch))"
+	rewritten = "coalesce(l.files <> " + filesOf + " AND l.written <> " + writtenOf + ", false)"
+)
 
 func inJSON(v any) string {
 	b, err := json.Marshal(v)
