@@ -364,11 +364,11 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 	return out, nil
 }
 
-// kindsOf says what each column is.
+// kindsOf says what each column is: its type, and its place, since another column may have got its name.
 func kindsOf(columns []shape.TableColumn) map[string]string {
 	out := map[string]string{}
-	for _, c := range columns {
-		out[c.Name] = c.Native
+	for i, c := range columns {
+		out[c.Name] = fmt.Sprint(i+1, " ", c.Native)
 	}
 	return out
 }
