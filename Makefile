@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 export GOFLAGS := -buildvcs=false
 
-.PHONY: setup engines build demo test test-engines race bench storm small-storm lint clean
+.PHONY: setup engines build demo test test-engines race bench storm small-storm fuzz lint clean
 
 setup:
 	@scripts/setup
@@ -56,6 +56,17 @@ small-storm:
 lint: console/dist/index.html
 	@test -z "$$(gofmt -l cmd internal console/console.go bench)" || { gofmt -l cmd internal console/console.go bench; echo "not formatted: run gofmt -w on these"; exit 1; }
 	go vet ./...
+	go tool staticcheck ./...
+
+# Every parser of what others send, each for FUZZTIME.
+FUZZTIME ?= 5m
+fuzz:
+	@set -eo pipefail; for file in $$(grep -rl '^func Fuzz' --include=*_test.go internal); do \
+		for name in $$(grep -o '^func Fuzz[A-Za-z]*' $$file | cut -d' ' -f2); do \
+			echo "$$name in $$(dirname $$file)"; \
+			go test ./$$(dirname $$file) -run '^$$' -fuzz "^$$name$$" -fuzztime $(FUZZTIME) | tail -n 2; \
+		done; \
+	done
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

@@ -139,7 +139,7 @@ func (b *bench) shapes(ctx context.Context, text string) ([]*shape.Shape, error)
 	def, findings := definition.Parse(
 		[]definition.File{{Name: "bench.yaml", Text: text}},
 		kinds.All().Language(),
-		connect.Environment,
+		connect.Everything.Lookup,
 	)
 	if len(findings) > 0 {
 		return nil, findings

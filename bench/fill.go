@@ -210,9 +210,10 @@ func (b *bench) pingo(ctx context.Context, engine string) (time.Duration, float6
 
 // service is a running Pingo whose index answers.
 type service struct {
-	client *client.Client
-	cmd    *exec.Cmd
-	stop   func()
+	client  *client.Client
+	records string // URL of its records
+	cmd     *exec.Cmd
+	stop    func()
 }
 
 // service starts one with records of its own, and says how long it took from applying
@@ -229,7 +230,7 @@ func (b *bench) service(ctx context.Context, engine string) (*service, time.Dura
 	if err != nil {
 		return nil, 0, err
 	}
-	s := &service{stop: func() { pg.Stop() }}
+	s := &service{stop: func() { pg.Stop() }, records: pg.URL("pingo")}
 	took, err := b.begin(ctx, s, pg, engine)
 	if err != nil {
 		s.stop()
@@ -281,7 +282,7 @@ func (b *bench) begin(
 	}
 	s.cmd, err = b.process(
 		ctx,
-		[]string{"LODGE_URL=" + b.url, "SEARCH_URL=" + engine, "PINGO_RECORDS_URL=" + pg.URL("pingo")},
+		[]string{"LODGE_URL=" + b.url, "SEARCH_URL=" + engine, "PINGO_RECORDS_URL=" + pg.URL("pingo"), "PINGO_SECRETS_ENV=*"},
 		"serve",
 		"--listen",
 		address,

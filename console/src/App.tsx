@@ -3,6 +3,7 @@ import { useColorScheme } from '@mui/material/styles';
 import { useCallback, useEffect, useState } from 'react';
 import { NavLink, Route, Routes } from 'react-router-dom';
 import { call, LiveContext, queryClient, SessionContext, useEvents, type Session } from './api';
+import { Access } from './pages/Access';
 import { Definition } from './pages/Definition';
 import { Failed } from './pages/Failed';
 import { IndexPage } from './pages/IndexPage';
@@ -36,19 +37,20 @@ function Shell({ caller, leave }: { caller: Session; leave: (c: null) => void })
       <Link href="#main" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, zIndex: 9 } }}>Skip to the content</Link>
       <Box component="header" sx={{ borderBottom: 1, borderColor: 'divider', bgcolor: 'background.paper' }}>
         <Container maxWidth="lg">
-          <Stack direction="row" sx={{ alignItems: 'center', gap: { xs: 1.5, sm: 3 }, height: 56 }}>
+          <Stack direction="row" sx={{ alignItems: 'center', gap: { xs: 0.75, sm: 3 }, height: 56 }}>
             <Stack direction="row" sx={{ alignItems: 'center', gap: 1 }}>
-              <img src="/icon.svg" alt="" width={26} height={26} />
+              <Box component="img" src="/icon.svg" alt="" sx={{ width: 26, height: 26, display: { xs: caller.role === 'admin' ? 'none' : 'block', sm: 'block' } }} />
               <Typography component="span" sx={{ fontWeight: 700, letterSpacing: '-0.02em', display: { xs: 'none', sm: 'inline' } }}>Pingo</Typography>
             </Stack>
-            <Stack component="nav" aria-label="Pages" direction="row" sx={{ gap: { xs: 1.5, sm: 2.5 }, flexGrow: 1, '& a': { color: 'text.secondary', textDecoration: 'none', fontSize: '0.9rem', py: 1 }, '& a.active': { color: 'text.primary', fontWeight: 600 } }}>
+            <Stack component="nav" aria-label="Pages" direction="row" sx={{ gap: { xs: 1.25, sm: 2.5 }, flexGrow: 1, '& a': { color: 'text.secondary', textDecoration: 'none', fontSize: { xs: '0.82rem', sm: '0.9rem' }, py: 1 }, '& a.active': { color: 'text.primary', fontWeight: 600 } }}>
               <NavLink to="/" end>Overview</NavLink>
               <NavLink to="/failed">Failed</NavLink>
               <NavLink to="/definition">Definition</NavLink>
+              {caller.role === 'admin' && <NavLink to="/access">Access</NavLink>}
             </Stack>
             <SchemeButton />
             <Tooltip title={`Signed in with the token ${caller.name} (${caller.role})`}>
-              <Button size="small" color="inherit" onClick={signOut}>Sign out</Button>
+              <Button size="small" color="inherit" onClick={signOut} sx={{ flexShrink: 0, whiteSpace: 'nowrap' }}>Sign out</Button>
             </Tooltip>
           </Stack>
         </Container>
@@ -60,6 +62,7 @@ function Shell({ caller, leave }: { caller: Session; leave: (c: null) => void })
           <Route path="/sources/:name" element={<SourcePage />} />
           <Route path="/definition" element={<Definition />} />
           <Route path="/failed" element={<Failed />} />
+          <Route path="/access" element={<Access />} />
           <Route path="*" element={<NotFound />} />
         </Routes>
       </Container>

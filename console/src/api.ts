@@ -38,6 +38,9 @@ export type DocumentCount = Schemas['DocumentCount'];
 export type DefinitionVersion = Schemas['DefinitionVersion'];
 export type Files = Schemas['Files'];
 export type Session = Schemas['Session'];
+export type Token = Schemas['Token'];
+export type CreatedToken = Schemas['CreatedToken'];
+export type OpenSession = Schemas['OpenSession'];
 
 export class Problem extends Error {
   constructor(public status: number, message: string) { super(message); }

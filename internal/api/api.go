@@ -240,6 +240,10 @@ type Plan struct {
 	Indexes  []IndexPlan `json:"indexes"`
 	// Capture lists, by source, the tables whose changes would be noticed.
 	Capture []CapturePlan `json:"capture"`
+	// Secrets are what the definition refers to, as it is written: ${NAME}, ${file:path}.
+	Secrets []string `json:"secrets"`
+	// Given says what this service gives to definitions.
+	Given string `json:"given"`
 }
 
 // Refused reports whether the definition cannot be applied.
@@ -739,13 +743,15 @@ type Token struct {
 	Name      string     `json:"name"`
 	Role      string     `json:"role"             enum:"viewer,operator,admin"`
 	CreatedAt time.Time  `json:"createdAt"`
-	UsedAt    *time.Time `json:"usedAt,omitempty"`
+	UsedAt    *time.Time `json:"usedAt,omitempty"` // to the minute
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"`
 }
 
 // NewToken asks for a token.
 type NewToken struct {
-	Name string `json:"name"`
-	Role string `json:"role" enum:"viewer,operator,admin"`
+	Name      string     `json:"name"`
+	Role      string     `json:"role"                enum:"viewer,operator,admin"`
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"` // never without
 }
 
 // CreatedToken is a fresh token: the only time that it is shown.
@@ -753,6 +759,19 @@ type CreatedToken struct {
 	Name  string `json:"name"`
 	Role  string `json:"role"  enum:"viewer,operator,admin"`
 	Token string `json:"token"`
+
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"`
+}
+
+// OpenSession is somebody who is signed in to the console.
+type OpenSession struct {
+	ID      int64     `json:"id"`
+	Token   string    `json:"token"` // the name of the token that it began with
+	Role    string    `json:"role"    enum:"viewer,operator,admin"`
+	BeganAt time.Time `json:"beganAt"`
+	UsedAt  time.Time `json:"usedAt"` // to the minute
+	EndsAt  time.Time `json:"endsAt"`
+	Own     bool      `json:"own"` // it is the one that asks
 }
 
 // SignIn begins a session of the console.

@@ -58,6 +58,7 @@ var described = []any{
 	DocumentCount{},
 	Token{},
 	NewToken{},
+	OpenSession{},
 	CreatedToken{},
 	SignIn{},
 	Session{},

@@ -67,6 +67,8 @@ const (
 	groupLook   = "look"
 	groupSend   = "send"
 	groupOther  = "other"
+	// BelowToken is no group: what is in it are commands of pingo token.
+	BelowToken = "token"
 )
 
 // Main runs the command line and returns the exit code. more makes the commands that run
@@ -166,9 +168,13 @@ check also has 4 and 5, for what it would change.`,
 		a.leftovers(),
 	)
 	add(groupSend, a.hooks(), a.load())
-	add(groupOther, a.tokenCommand(), a.version())
+	tokens := a.tokenCommand()
+	tokens.AddCommand(more[BelowToken]...)
+	add(groupOther, tokens, a.version())
 	for group, commands := range more {
-		add(group, commands...)
+		if group != BelowToken {
+			add(group, commands...)
+		}
 	}
 	a.completions(root)
 	if a.colour {

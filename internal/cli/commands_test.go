@@ -409,6 +409,10 @@ func TestMistakesGetASentence(t *testing.T) {
 	}
 	for args, want := range map[string]string{
 		"serve --records-url x --records-dir y":           "say where records are kept",
+		"serve --debug-listen 0.0.0.0:6060":               "is an address of loopback",
+		"serve --tls-cert x":                              "belong together",
+		"serve --trusted-proxy nowhere":                   "is an address or a range",
+		"serve --secrets-dir relative":                    "is no folder of secrets",
 		"serve --records-url postgres://127.0.0.1:1/none": "records database: PostgreSQL at 127.0.0.1:1 does not answer",
 		"stauts":                          `unknown command "stauts"`,
 		"status -o xml":                   "--output is table, json or yaml",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,10 +17,10 @@ import (
 )
 
 // browser starts a headless Chromium that reaches nothing but this machine.
-func browser(t *testing.T) context.Context {
+func browser(t *testing.T, more ...chromedp.ExecAllocatorOption) context.Context {
 	t.Helper()
 	options := append(
-		chromedp.DefaultExecAllocatorOptions[:],
+		slices.Concat(chromedp.DefaultExecAllocatorOptions[:], more),
 		chromedp.NoSandbox,
 		chromedp.WindowSize(1280, 800),
 		chromedp.Flag(

@@ -126,6 +126,9 @@ func (a *App) showPlan(p *api.Plan) {
 	}
 	answers("source", p.Sources)
 	answers("engine", p.Engines)
+	if len(p.Secrets) > 0 {
+		fmt.Fprintf(a.Out, "secrets           %s; this service gives definitions %s\n", strings.Join(p.Secrets, ", "), p.Given)
+	}
 	if p.Refused() {
 		fmt.Fprintln(a.Out, "\nThis definition cannot be applied yet.")
 		return

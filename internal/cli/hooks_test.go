@@ -197,7 +197,7 @@ func TestEventsAndFiles(t *testing.T) {
 		}
 		return nil
 	})
-	viewer, err := w.client.CreateToken(t.Context(), "watch", "viewer")
+	viewer, err := w.client.CreateToken(t.Context(), "watch", "viewer", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

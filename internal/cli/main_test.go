@@ -64,6 +64,7 @@ type world struct {
 	node    *osnode.Server  // the real one
 	address string
 	env     []string
+	args    []string // more of pingo serve
 	client  *client.Client
 	service *exec.Cmd
 	second  *exec.Cmd // another one on the same records
@@ -134,7 +135,7 @@ func newWorldOn(t *testing.T, engine http.Handler) *world {
 	t.Setenv("LODGE_URL", w.pg.URL("lodge"))
 	t.Setenv("SEARCH_URL", w.engine.URL)
 	t.Setenv("TABLES_URL", w.pg.URL("tables"))
-	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL="+through.URL)
+	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL="+through.URL, "PINGO_SECRETS_ENV=*")
 	w.client = &client.Client{URL: through.URL}
 	t.Cleanup(func() {
 		for _, service := range []*exec.Cmd{w.service, w.second} {
@@ -196,7 +197,7 @@ func (w *world) serve() {
 // process starts pingo serve at an address.
 func (w *world) process(address string) *exec.Cmd {
 	w.t.Helper()
-	cmd := exec.Command(binary, "serve", "--listen", address)
+	cmd := exec.Command(binary, append([]string{"serve", "--listen", address}, w.args...)...)
 	cmd.Env, cmd.Stdout, cmd.Stderr = w.env, w.log, w.log
 	if err := cmd.Start(); err != nil {
 		w.t.Fatal(err)

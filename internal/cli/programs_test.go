@@ -51,6 +51,18 @@ func TestRecordsDirectory(t *testing.T) {
 		!strings.Contains(errs, "in use by another pingo process") {
 		t.Errorf("a second one on the directory: %d %s%s", code, out, errs)
 	}
+	reset := func() {
+		t.Helper()
+		out, errs, code := w.run("token", "reset", "--records-dir", dir)
+		if code != 0 {
+			t.Fatal(out, errs)
+		}
+		w.client.Token = strings.TrimSpace(out)
+		if list, err := w.client.Tokens(t.Context()); err != nil && w.service != nil || err == nil && len(list) != 2 {
+			t.Errorf("after a reset: %v %v", list, err)
+		}
+	}
+	reset()
 	first := postmaster()
 	w.kill()
 	w.service = start()
@@ -66,6 +78,13 @@ func TestRecordsDirectory(t *testing.T) {
 		t.Errorf("PostgreSQL %s was left behind", left)
 	}
 	w.service = nil
+	reset() // nothing runs
+	if left := postmaster(); left != "" {
+		t.Errorf("PostgreSQL %s was left behind by a reset", left)
+	}
+	if out, errs, code := w.run("token", "reset", "--records-dir", dir+"2"); code != 1 || !strings.Contains(errs, "there are no records in") {
+		t.Errorf("a folder that is not there: %d %s%s", code, out, errs)
+	}
 }
 
 func TestTwoDemosSideBySide(t *testing.T) {

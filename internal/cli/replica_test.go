@@ -203,7 +203,7 @@ func TestFilledFromAReplica(t *testing.T) {
 		}
 	}
 	if out, errs, code := w.run("check", w.write(strings.Replace(from("REPLICA_URL"), "${REPLICA_URL}", "postgres://me:secret@h/d", 1))); code != 3 ||
-		!strings.Contains(out+errs, "the replica's url has its password written out") {
+		!strings.Contains(out+errs, "the replica's url has a password or key written out") {
 		t.Errorf("exit %d: %s%s", code, out, errs)
 	}
 

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/aymanbagabas/go-udiff"
-	"github.com/aymanbagabas/go-udiff/myers"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -156,17 +155,12 @@ func compare(from, to *api.DefinitionVersion) []changedFile {
 	maps.Copy(both, after)
 	out := []changedFile{}
 	for _, name := range slices.Sorted(maps.Keys(both)) {
-		edits := myers.ComputeEdits(before[name], after[name])
-		if len(edits) == 0 {
-			continue
-		}
-		diff, err := udiff.ToUnified(
+		diff := udiff.Unified(
 			fmt.Sprintf("%s (version %d)", name, from.Version), fmt.Sprintf("%s (version %d)", name, to.Version),
-			before[name], edits, udiff.DefaultContextLines)
-		if err != nil { // edits that do not fit the text that they were made of
-			panic(err)
+			before[name], after[name])
+		if diff != "" {
+			out = append(out, changedFile{Name: name, Diff: diff})
 		}
-		out = append(out, changedFile{Name: name, Diff: diff})
 	}
 	return out
 }

@@ -3,7 +3,9 @@ package cli_test
 import (
 	"strings"
 	"testing"
+	"time"
 
+	"pingo/internal/api"
 	"pingo/internal/lab/pgtest"
 )
 
@@ -48,6 +50,21 @@ indexes:
 	if out := w.must("definition", "diff", "1"); out != "Versions 1 and 4 are the same.\n" {
 		t.Error(out)
 	}
+	// Who applies the same again does not have what is being filled begun anew.
+	w.fault(`{"slow_ms": 1500}`)
+	filled := ""
+	for range 2 {
+		w.must("apply", "--yes", "--no-wait", w.write(text("[depth_m]")))
+		w.index(20*time.Second, "it is being filled", "tarns", func(ix api.IndexStatus) bool {
+			if ix.Fill == nil || filled != "" && ix.Fill.Edition != filled {
+				return false
+			}
+			filled = ix.Fill.Edition
+			return true
+		})
+	}
+	w.fault(`{}`)
+	w.index(30*time.Second, "it answers", "tarns", func(ix api.IndexStatus) bool { return ix.Live && ix.Edition == filled })
 	for _, c := range []struct {
 		args []string
 		code int

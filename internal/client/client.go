@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"pingo/internal/api"
 )
@@ -490,13 +491,25 @@ func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
 	return out, err
 }
 
-// CreateToken makes a token, which is shown this once.
-func (c *Client) CreateToken(ctx context.Context, name, role string) (*api.CreatedToken, error) {
+// CreateToken makes a token, which is shown this once. It never expires when no time is given.
+func (c *Client) CreateToken(ctx context.Context, name, role string, expires *time.Time) (*api.CreatedToken, error) {
 	out := &api.CreatedToken{}
-	return out, c.call(ctx, http.MethodPost, "/api/tokens", nil, api.NewToken{Name: name, Role: role}, out)
+	return out, c.call(ctx, http.MethodPost, "/api/tokens", nil, api.NewToken{Name: name, Role: role, ExpiresAt: expires}, out)
 }
 
 // RemoveToken takes a token back.
 func (c *Client) RemoveToken(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/api/tokens/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// Sessions lists who is signed in to the console.
+func (c *Client) Sessions(ctx context.Context) ([]api.OpenSession, error) {
+	var out []api.OpenSession
+	err := c.call(ctx, http.MethodGet, "/api/sessions", nil, nil, &out)
+	return out, err
+}
+
+// EndSession signs somebody out of the console.
+func (c *Client) EndSession(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, fmt.Sprint("/api/sessions/", id), nil, nil, nil)
 }

@@ -47,6 +47,7 @@ type holder struct {
 	requests chan func(context.Context) // carried out by run, in its context
 	work     sync.WaitGroup
 
+	counts    verify.Counts
 	inherited map[editionName]bool // others may have fed these before; not changed once it has started
 
 	mu       sync.Mutex // guards editions
@@ -185,9 +186,7 @@ func (h *holder) run(ctx context.Context) {
 				ctx,
 				x.stream,
 				func() []*report.Fed { return h.reported(x.name) },
-				func(ctx context.Context, index string, p api.HistoryPoint) error {
-					return h.records.SaveSample(ctx, index, p.At, p)
-				},
+				h.records.SaveSamples,
 				h.log,
 			)
 		})
@@ -387,7 +386,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 			return
 		case <-claimed: // nobody else has the epoch now
 		}
-		work.Go(func() { verify.Count(ctx, e, f.Fill, reader, eng, h.log) })
+		work.Go(func() { verify.Count(ctx, e, f.Fill, &h.counts, reader, eng, h.log) })
 		if record.State == reindex.Cancelled {
 			return
 		}

@@ -49,7 +49,7 @@ type Records interface {
 	SaveAllMissed(ctx context.Context, source, fence, reason string) error
 	Refill(ctx context.Context, e *records.Edition) (*records.Edition, error)
 	Retire(ctx context.Context, e *records.Edition) (bool, error)
-	SaveSample(ctx context.Context, index string, at time.Time, body any) error
+	SaveSamples(ctx context.Context, step records.Step, at time.Time, samples []records.Sample) error
 }
 
 // Service is one process that keeps indexes in sync while it runs: those whose source it
@@ -83,6 +83,7 @@ func New(
 	ctx context.Context,
 	rec Records,
 	kinds connect.Kinds,
+	secrets connect.Secrets,
 	address string,
 	log *slog.Logger,
 ) (*Service, error) {
@@ -102,7 +103,7 @@ func New(
 		records:     rec,
 		process:     process,
 		log:         log,
-		connections: connect.New(kinds, rec.URL()),
+		connections: connect.New(kinds, rec.URL(), secrets),
 		wake:        make(chan struct{}, 1),
 		ready:       make(chan struct{}),
 		held:        map[string]*holder{},
@@ -192,7 +193,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 		}
 	}
 	s.keepStatuses(processes, leases)
-	if err := s.useNewest(ctx); err != nil {
+	if err := s.useNewest(ctx, &view); err != nil {
 		return err
 	}
 	states, err := s.records.EditionStates(ctx)
@@ -254,20 +255,23 @@ func (s *Service) keepStatuses(processes []records.Process, leases []lease.State
 // useNewest takes the newest definition's sources and engines into use, when this process
 // does not use it yet. What is somewhere else now is opened anew, after all work on it
 // has stopped.
-func (s *Service) useNewest(ctx context.Context) error {
-	applied, err := s.records.Definition(ctx)
-	if err != nil {
-		return fmt.Errorf("reading the definition: %w", err)
-	}
+func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	s.mu.Lock()
-	known := applied == nil
-	if applied != nil && s.applied != nil && s.applied.Version == applied.Version {
+	known := view.Newest == 0
+	if s.applied != nil && s.applied.Version == view.Newest {
 		known = true
-		s.applied.CarriedOut = applied.CarriedOut
+		s.applied.CarriedOut = view.CarriedOut
 	}
 	s.mu.Unlock()
 	if known {
 		return nil
+	}
+	applied, err := s.records.Definition(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the definition: %w", err)
+	}
+	if applied == nil {
+		return nil // the records were put back in between
 	}
 	def, findings := s.connections.Parse(applied.Files)
 	if len(findings) > 0 {
@@ -485,6 +489,9 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 				f.Fill.Note(state.State, state.Course)
 				if state.Ordered {
 					f.Checker.Nudge()
+				}
+				if state.Owed { // also by other processes
+					f.Edition.LookAtBacklog()
 				}
 			}
 		}

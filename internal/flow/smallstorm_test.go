@@ -25,6 +25,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/flow"
+	"pingo/internal/flow/connect"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/faults"
 	"pingo/internal/lab/model"
@@ -381,7 +382,7 @@ func (e *episode) start(p *process) {
 	p.stop, p.ended = cancel, make(chan struct{})
 	rec := faults.Records(p.Process, e.records)
 	for {
-		service, err := flow.New(ctx, rec, e.kinds(p.Process), fmt.Sprint("here:", p.number), log)
+		service, err := flow.New(ctx, rec, e.kinds(p.Process), connect.Everything, fmt.Sprint("here:", p.number), log)
 		if err == nil {
 			p.service = service
 			break

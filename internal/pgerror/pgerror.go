@@ -91,11 +91,15 @@ func Code(err error) string {
 	return ""
 }
 
-// InURL is the failure to read a url, without the password in it.
+// InURL is the failure to read a url, without the url, which may hold secrets.
 func InURL(err error) error {
 	var parse *pgconn.ParseConfigError
-	if errors.As(err, &parse) {
-		return errors.New(parse.Error()) // its text has the password replaced
+	if !errors.As(err, &parse) {
+		return err
 	}
-	return err
+	text := parse.Error() // cannot parse `url`: why
+	if at := strings.LastIndex(text, "`: "); at >= 0 {
+		text = text[at+len("`: "):]
+	}
+	return errors.New(text)
 }

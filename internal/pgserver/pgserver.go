@@ -84,6 +84,27 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	return s, nil
 }
 
+// Reach gives the URL of a database of a server that was started on a directory before. One that another process
+// runs is left alone; otherwise it runs until leave is called.
+func Reach(ctx context.Context, dir, database string) (url string, leave func() error, err error) {
+	if dir, err = filepath.Abs(dir); err != nil {
+		return "", nil, err
+	}
+	if _, err := os.Stat(filepath.Join(dir, "ready")); err != nil {
+		return "", nil, fmt.Errorf("there are no records in %s", dir)
+	}
+	s, err := Start(ctx, Options{Dir: dir})
+	if err == nil {
+		return s.URL(database), s.Stop, nil
+	}
+	running := &Server{dir: dir}
+	var there bool
+	if _, running.port, there = running.postmaster(); !errors.Is(err, ErrInUse) || !there {
+		return "", nil, err
+	}
+	return running.URL(database), func() error { return nil }, nil
+}
+
 const (
 	lookEvery     = 500 * time.Millisecond
 	longestDelay  = 10 * time.Second

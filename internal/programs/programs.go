@@ -11,6 +11,8 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/http/pprof"
+	"net/netip"
 	"os"
 	"runtime/debug"
 	"strings"
@@ -19,6 +21,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"pingo/console"
 	"pingo/internal/cli"
@@ -30,11 +33,12 @@ import (
 	"pingo/internal/server"
 )
 
-// Commands makes the commands, each with the name of its group.
+// Commands makes the commands, by the names of their groups.
 func Commands(a *cli.App) map[string][]*cobra.Command {
 	return map[string][]*cobra.Command{
 		cli.GroupRun:    {serve(a), demoCommand(a), standinCommand(a)},
 		cli.GroupDefine: {schema(a)},
+		cli.BelowToken:  {tokenReset(a)},
 	}
 }
 
@@ -88,34 +92,164 @@ func listen(address string) (net.Listener, error) {
 	return l, nil
 }
 
+// reached is the flags of serve that say how it is reached, and by whom.
+type reached struct {
+	address, certificate, key string
+	names, proxies            []string
+}
+
+func (r *reached) flags(flags *pflag.FlagSet) {
+	flags.StringVar(&r.address, "listen", "127.0.0.1:7464", "address to answer on")
+	flags.StringVar(&r.certificate, "tls-cert", "", "file with a certificate (PEM): answer over TLS")
+	flags.StringVar(&r.key, "tls-key", "", "file with the certificate's key (PEM)")
+	flags.StringSliceVar(
+		&r.names,
+		"public-name",
+		nil,
+		"host name that browsers reach the service by, besides addresses and this machine's own",
+	)
+	flags.StringSliceVar(
+		&r.proxies,
+		"trusted-proxy",
+		nil,
+		"address or range (CIDR) of a proxy whose X-Forwarded headers are true",
+	)
+}
+
+// options reads the flags into o.
+func (r *reached) options(o *server.Options) error {
+	for _, text := range r.proxies {
+		prefix, err := netip.ParsePrefix(text)
+		if address, notAddress := netip.ParseAddr(text); notAddress == nil {
+			prefix, err = netip.PrefixFrom(address, address.BitLen()), nil
+		}
+		if err != nil {
+			return cli.UsageError{
+				Err: fmt.Errorf("--trusted-proxy is an address or a range such as 10.0.0.0/8, not %q", text),
+			}
+		}
+		o.Proxies = append(o.Proxies, prefix.Masked())
+	}
+	o.Names = r.names
+	if (r.certificate == "") != (r.key == "") {
+		return cli.UsageError{Err: errors.New("--tls-cert and --tls-key belong together")}
+	}
+	if r.certificate == "" {
+		return nil
+	}
+	var err error
+	o.Certificate, err = server.LoadCertificate(r.certificate, r.key, o.Log)
+	return err
+}
+
+// warn says when tokens can be read on the way.
+func (r *reached) warn(l net.Listener, o server.Options) {
+	address, ok := l.Addr().(*net.TCPAddr)
+	if ok && !address.IP.IsLoopback() && o.Certificate == nil && len(o.Proxies) == 0 {
+		o.Log.Warn(
+			"listening without TLS: tokens and documents can be read on the network; use --tls-cert, or a proxy with TLS and --trusted-proxy",
+		)
+	}
+}
+
+// kept is the flags that say where records are kept.
+type kept struct{ url, dir string }
+
+func (k *kept) flags(flags *pflag.FlagSet) {
+	flags.StringVar(
+		&k.url,
+		"records-url",
+		os.Getenv("PINGO_RECORDS_URL"),
+		"PostgreSQL database for Pingo's own records (PINGO_RECORDS_URL)",
+	)
+	flags.StringVar(&k.dir, "records-dir", "", "run a private PostgreSQL for the records in this folder")
+	// The environment may hold a password, which help must not show.
+	flags.Lookup("records-url").DefValue = ""
+}
+
+func (k *kept) check() error {
+	if (k.url == "") == (k.dir == "") {
+		return cli.UsageError{
+			Err: errors.New(
+				"say where records are kept: either --records-dir DIR for a private PostgreSQL, or --records-url (PINGO_RECORDS_URL)",
+			),
+		}
+	}
+	return nil
+}
+
+// profile answers on an address of loopback with what Go's profiler knows of the process, until the context ends.
+func profile(ctx context.Context, address string, log *slog.Logger) error {
+	host, _, err := net.SplitHostPort(address)
+	if ip, notAddress := netip.ParseAddr(host); err != nil || notAddress != nil || !ip.IsLoopback() {
+		return cli.UsageError{
+			Err: fmt.Errorf(
+				"--debug-listen is an address of loopback such as 127.0.0.1:6060, not %q: profiles hold data",
+				address,
+			),
+		}
+	}
+	l, err := listen(address)
+	if err != nil {
+		return err
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("/debug/pprof/", pprof.Index)
+	mux.HandleFunc("/debug/pprof/profile", pprof.Profile)
+	mux.HandleFunc("/debug/pprof/trace", pprof.Trace)
+	log.Info("profiles", "url", "http://"+l.Addr().String()+"/debug/pprof/")
+	go func() {
+		if err := serveHTTP(ctx, l, mux); err != nil {
+			log.Error("profiles not answered any more", "error", err)
+		}
+	}()
+	return nil
+}
+
 func serve(a *cli.App) *cobra.Command {
-	var recordsURL, recordsDir, address, logFormat string
+	var logFormat, debug string
+	var at reached
+	var where kept
+	var secrets server.Secrets
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cli.Exactly(0, "no arguments"),
 		Long: `Runs the service: it keeps its records in a PostgreSQL database, and answers on
-loopback unless told otherwise. On its first start it prints an admin token, once.`,
+loopback unless told otherwise. On its first start it prints an admin token, once.
+
+Definitions refer to secrets as ${NAME} and ${file:path}. They get those variables and files
+that --secrets-env and --secrets-dir give them, and no others.`,
 		Example: `  pingo serve --records-dir ./records
-  PINGO_RECORDS_URL=postgres://… pingo serve
-  pingo serve --records-dir ./records --listen 127.0.0.1:9000 --log-format json`,
+  PINGO_RECORDS_URL=postgres://… pingo serve --secrets-env 'LODGE_*,SEARCH_URL'
+  pingo serve --records-dir ./records --secrets-dir /run/secrets --log-format json
+  pingo serve --records-dir ./records --listen 0.0.0.0:7464 --tls-cert cert.pem --tls-key key.pem
+  pingo serve --records-dir ./records --trusted-proxy 10.0.0.2 --public-name pingo.firnline.example`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log, err := logger(a.Err, logFormat, slog.LevelInfo)
 			if err != nil {
 				return err
 			}
-			if (recordsURL == "") == (recordsDir == "") {
-				return cli.UsageError{
-					Err: errors.New(
-						"say where records are kept: either --records-dir DIR for a private PostgreSQL, or --records-url (PINGO_RECORDS_URL)",
-					),
-				}
+			if err := where.check(); err != nil {
+				return err
 			}
-			l, err := listen(address)
+			if err := secrets.Check(); err != nil {
+				return cli.UsageError{Err: err}
+			}
+			o := server.Options{Console: console.Files(), Version: cli.Version, Log: log, Secrets: secrets}
+			if err := at.options(&o); err != nil {
+				return err
+			}
+			l, err := listen(at.address)
 			if err != nil {
 				return err
 			}
 			defer l.Close()
-			if recordsDir != "" {
-				pg, err := pgserver.Start(cmd.Context(), pgserver.Options{Dir: recordsDir})
+			if debug != "" {
+				if err := profile(cmd.Context(), debug, log); err != nil {
+					return err
+				}
+			}
+			if where.dir != "" {
+				pg, err := pgserver.Start(cmd.Context(), pgserver.Options{Dir: where.dir})
 				if err != nil {
 					return err
 				}
@@ -134,9 +268,9 @@ loopback unless told otherwise. On its first start it prints an admin token, onc
 				if err := pg.CreateDatabase(cmd.Context(), "pingo"); err != nil {
 					return err
 				}
-				recordsURL = pg.URL("pingo")
+				where.url = pg.URL("pingo")
 			}
-			rec, err := records.Open(cmd.Context(), recordsURL)
+			rec, err := records.Open(cmd.Context(), where.url)
 			if err != nil {
 				return err
 			}
@@ -145,32 +279,95 @@ loopback unless told otherwise. On its first start it prints an admin token, onc
 			if err != nil {
 				return err
 			}
+			url := "http://" + l.Addr().String()
+			if o.Certificate != nil {
+				url = "https://" + l.Addr().String()
+			}
 			if token != "" {
 				fmt.Fprintf(
 					a.Out,
-					"The first admin token, shown this once:\n\n  export PINGO_URL=http://%s PINGO_TOKEN=%s\n\n",
-					l.Addr(),
+					"The first admin token, shown this once:\n\n  export PINGO_URL=%s PINGO_TOKEN=%s\n\n",
+					url,
 					token,
 				)
 			}
-			log.Info("listening", "url", "http://"+l.Addr().String())
-			return server.Run(cmd.Context(), rec, l, console.Files(), cli.Version, log)
+			log.Info("listening", "url", url, "given to definitions", secrets)
+			at.warn(l, o)
+			return server.Run(cmd.Context(), rec, l, o)
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(
-		&recordsURL,
-		"records-url",
-		os.Getenv("PINGO_RECORDS_URL"),
-		"PostgreSQL database for Pingo's own records (PINGO_RECORDS_URL)",
+	where.flags(flags)
+	at.flags(flags)
+	flags.StringSliceVar(
+		&secrets.Variables,
+		"secrets-env",
+		list("PINGO_SECRETS_ENV"),
+		"variables that definitions may refer to, by names or patterns such as LODGE_* (PINGO_SECRETS_ENV)",
 	)
-	flags.StringVar(&recordsDir, "records-dir", "", "run a private PostgreSQL for the records in this folder")
-	flags.StringVar(&address, "listen", "127.0.0.1:7464", "address to answer on")
+	flags.StringSliceVar(
+		&secrets.Dirs,
+		"secrets-dir",
+		list("PINGO_SECRETS_DIR"),
+		"folder whose files definitions may refer to (PINGO_SECRETS_DIR)",
+	)
 	flags.StringVar(&logFormat, "log-format", "text", "text or json")
-	// The environment may hold a password, which help must not show.
-	if f := flags.Lookup("records-url"); f.DefValue != "" {
-		f.DefValue = ""
+	flags.StringVar(
+		&debug,
+		"debug-listen",
+		"",
+		"address of loopback to answer on with Go profiles, for whoever looks into the service (default: none)",
+	)
+	return cmd
+}
+
+// list reads a variable that holds several words with commas between them.
+func list(variable string) []string {
+	text := os.Getenv(variable)
+	if text == "" {
+		return nil
 	}
+	return strings.Split(text, ",")
+}
+
+// tokenReset is the way back in for whoever administers the host.
+func tokenReset(a *cli.App) *cobra.Command {
+	var where kept
+	name := "reset"
+	cmd := &cobra.Command{
+		Use: "reset", Short: "Make an admin token beside the records, when no token lets you in",
+		Args: cli.Exactly(0, "no arguments"),
+		Long: `Makes an admin token in the records database itself and shows it, this once. It needs no
+token and no running service, but what the service has: the records' URL, or their folder.
+A token of the same name ends, with the sessions that began with it.`,
+		Example: `  pingo token reset --records-dir ./records
+  PINGO_RECORDS_URL=postgres://… pingo token reset --name on-call`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := where.check(); err != nil {
+				return err
+			}
+			if where.dir != "" {
+				var leave func() error
+				var err error
+				if where.url, leave, err = pgserver.Reach(cmd.Context(), where.dir, "pingo"); err != nil {
+					return err
+				}
+				defer leave()
+			}
+			rec, err := records.Open(cmd.Context(), where.url)
+			if err != nil {
+				return err
+			}
+			defer rec.Close()
+			token, err := server.ResetToken(cmd.Context(), rec, name)
+			if err != nil {
+				return err
+			}
+			return a.Print(map[string]string{"name": name, "token": token}, func() { fmt.Fprintln(a.Out, token) })
+		},
+	}
+	where.flags(cmd.Flags())
+	cmd.Flags().StringVar(&name, "name", name, "name of the token")
 	return cmd
 }
 

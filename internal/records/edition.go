@@ -126,6 +126,8 @@ type EditionState struct {
 	Expired bool `db:"expired"`
 	// Ordered: a check or a repair of it was asked for.
 	Ordered bool `db:"ordered"`
+	// Owed: there are keys in its backlog.
+	Owed bool `db:"owed"`
 	Course
 	missed
 }
@@ -173,6 +175,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 		`SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill,
 		paused, pace, begins_at, takes_over, state IN ('previous', 'returning') AND missed IS NOT NULL OR state = 'previous' AND kept_until < now() AS expired,
 		EXISTS (SELECT FROM drift_order o WHERE o.index_name = edition.index_name AND o.number = edition.number AND o.ended_at IS NULL) AS ordered,
+		EXISTS (SELECT FROM backlog b WHERE b.index_name = edition.index_name AND b.number = edition.number) AS owed,
 		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
 		FROM edition ORDER BY index_name, number`,
 	)

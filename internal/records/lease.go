@@ -194,12 +194,20 @@ type View struct {
 	Leases    []*Lease
 	// Older: the records are older than at the last heartbeat of the process that looks.
 	Older bool
+	// Newest is the newest version of the definition, 0 for none, and CarriedOut whether its editions were all recorded.
+	Newest     int
+	CarriedOut bool
 }
 
 // Heartbeat says that a process is still there, whose Beat is the last that it has seen of
-// itself, and lists all processes and all leases.
+// itself, and lists all processes and all leases. It does so often, so it is one transaction.
 func (r *Records) Heartbeat(ctx context.Context, p Process) (v View, err error) {
-	err = r.db.GetContext(ctx, &v.Older, `
+	tx, err := r.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return v, err
+	}
+	defer tx.Rollback()
+	err = tx.GetContext(ctx, &v.Older, `
 		WITH before AS (SELECT beat FROM process WHERE id = $1)
 		INSERT INTO process AS p (id, host, address) VALUES ($1, $2, $3) ON CONFLICT (id) DO UPDATE SET beat = nextval('beat'), gone_at = NULL
 		RETURNING p.beat <= $4 OR coalesce((SELECT beat FROM before) < $4, $4 > 0)`,
@@ -211,11 +219,15 @@ func (r *Records) Heartbeat(ctx context.Context, p Process) (v View, err error) 
 	if err != nil {
 		return v, err
 	}
-	if err = r.db.SelectContext(ctx, &v.Processes, `SELECT id, host, address, begun_at, beat FROM process WHERE gone_at IS NULL ORDER BY begun_at, id`); err != nil {
+	if err = tx.SelectContext(ctx, &v.Processes, `SELECT id, host, address, begun_at, beat FROM process WHERE gone_at IS NULL ORDER BY begun_at, id`); err != nil {
 		return v, err
 	}
 	var rows []leaseRow
-	if err = r.db.SelectContext(ctx, &rows, `SELECT source, holder, epoch, beat, changed_at, history, claimed, claiming, status FROM lease ORDER BY source`); err != nil {
+	if err = tx.SelectContext(ctx, &rows, `SELECT source, holder, epoch, beat, changed_at, history, claimed, claiming, status FROM lease ORDER BY source`); err != nil {
+		return v, err
+	}
+	newest := tx.QueryRowContext(ctx, "SELECT version, carried_out FROM definition ORDER BY version DESC LIMIT 1")
+	if err := newest.Scan(&v.Newest, &v.CarriedOut); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return v, err
 	}
 	for i := range rows {
@@ -225,7 +237,7 @@ func (r *Records) Heartbeat(ctx context.Context, p Process) (v View, err error) 
 		}
 		v.Leases = append(v.Leases, l)
 	}
-	return v, nil
+	return v, tx.Commit()
 }
 
 // processesKept is how long a process may be away until it is forgotten.

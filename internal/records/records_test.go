@@ -2,6 +2,7 @@ package records
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -337,10 +338,10 @@ func TestStaleHoldersChangeNothing(t *testing.T) {
 
 func TestTokensAreKeptAsHashes(t *testing.T) {
 	r := open(t, pgtest.URL(t))
-	if err := r.CreateToken(t.Context(), "a", "viewer", []byte{1, 2}); err != nil {
+	if err := r.CreateToken(t.Context(), "a", "viewer", []byte{1, 2}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.CreateToken(t.Context(), "a", "admin", []byte{3}); !errors.Is(err, ErrExists) {
+	if err := r.CreateToken(t.Context(), "a", "admin", []byte{3}, nil); !errors.Is(err, ErrExists) {
 		t.Error(err)
 	}
 	if found, err := r.TokenByHash(t.Context(), []byte{1, 2}); err != nil || found.Name != "a" ||
@@ -510,10 +511,44 @@ func TestDriftIsKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := r.Orders(ctx, "huts", 9)
-	if err != nil || len(list) != 3 || list[0].ID != last || list[0].EndedAt == nil || list[0].Outcome.Problem != "the edition is gone" ||
+	if err != nil || len(list) != 3 || list[0].ID != last || list[0].EndedAt == nil ||
+		list[0].Outcome.Problem != "the edition is gone" ||
 		list[1].Outcome.Problem != "it was stopped" ||
 		list[2].Outcome.Rows != 7 ||
 		list[2].Asked.Most != 5 {
 		t.Errorf("%+v %v", list, err)
+	}
+}
+
+// Points are read in the step that goes far enough back, and those that are too old are forgotten, of any index.
+func TestSamplesThinOutWithAge(t *testing.T) {
+	r := open(t, pgtest.URL(t))
+	now := time.Now()
+	for ago := 40 * 24 * time.Hour; ago >= 0; ago -= 6 * time.Hour {
+		for i, step := range Steps {
+			body := map[string]int{"step": i}
+			if err := r.SaveSamples(t.Context(), step, now.Add(-ago), []Sample{{"huts", body}, {"gone" + fmt.Sprint(ago > 0), body}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for since, want := range map[time.Duration][2]int{time.Hour: {0, 1}, time.Minute: {0, 1}, 23 * time.Hour: {1, 4}, 25 * time.Hour: {2, 5}, 31*24*time.Hour - time.Hour: {2, 124}} {
+		var points []struct{ Step int }
+		if err := r.Samples(t.Context(), "huts", since, &points); err != nil || len(points) != want[1] ||
+			points[0].Step != want[0] {
+			t.Errorf(
+				"%v back: %d points %+v (%v), want %v",
+				since,
+				len(points),
+				points[:min(1, len(points))],
+				err,
+				want,
+			)
+		}
+	}
+	var left int
+	if err := r.db.GetContext(t.Context(), &left, "SELECT count(*) FROM sample WHERE index_name = 'gonetrue' AND at < now() - interval '32 days'"); err != nil ||
+		left > 0 {
+		t.Errorf("%d points of an index that is gone (%v)", left, err)
 	}
 }

@@ -7,31 +7,50 @@ import (
 	"time"
 )
 
-const samplesKept = 24 * time.Hour
+// Sample is how an index was over a step of time.
+type Sample struct {
+	Index string `json:"index"`
+	Body  any    `json:"body"`
+}
 
-// SaveSample keeps how an index was, and forgets what is older than a day.
-func (r *Records) SaveSample(ctx context.Context, index string, at time.Time, sample any) error {
-	body, err := json.Marshal(sample)
+// Step is how far apart points are, and for how long they are kept.
+type Step struct{ Every, Kept time.Duration }
+
+// Steps lists the finest first. Each is kept for as long as the next one is not fine enough to look at.
+var Steps = []Step{
+	{10 * time.Second, time.Hour},
+	{time.Minute, 24 * time.Hour},
+	{15 * time.Minute, 31 * 24 * time.Hour},
+}
+
+// SaveSamples keeps how indexes were over a step, all of them at once, and forgets what is too old, of all indexes.
+func (r *Records) SaveSamples(ctx context.Context, step Step, at time.Time, samples []Sample) error {
+	list, err := json.Marshal(samples)
 	if err != nil {
 		return err
 	}
-	_, err = r.db.ExecContext(
-		ctx,
-		`WITH old AS (DELETE FROM sample WHERE index_name = $1 AND at < $2::timestamptz - $4::interval)
-		INSERT INTO sample (index_name, at, body) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`,
-		index,
-		at,
-		string(body),
-		samplesKept.String(),
-	)
+	_, err = r.db.ExecContext(ctx, `
+		WITH old AS (DELETE FROM sample WHERE step = $1 AND at < $2::timestamptz - $3::interval)
+		INSERT INTO sample (index_name, step, at, body)
+		SELECT s ->> 'index', $1, $2, s -> 'body' FROM jsonb_array_elements($4::jsonb) s ON CONFLICT DO NOTHING`,
+		int(step.Every.Seconds()), at, step.Kept.String(), string(list))
 	return err
 }
 
-// Samples reads what SaveSample kept of an index since some time ago, oldest first, into
-// a list.
+// Samples reads what SaveSamples kept of an index since some time ago, oldest first, into a list: in the finest step that
+// goes so far back.
 func (r *Records) Samples(ctx context.Context, index string, since time.Duration, into any) error {
+	step := Steps[0]
+	for _, coarser := range Steps[1:] {
+		if since > step.Kept {
+			step = coarser
+		}
+	}
 	var bodies []string
-	if err := r.db.SelectContext(ctx, &bodies, "SELECT body FROM sample WHERE index_name = $1 AND at > now() - $2::interval ORDER BY at", index, since.String()); err != nil {
+	err := r.db.SelectContext(ctx, &bodies,
+		"SELECT body FROM sample WHERE index_name = $1 AND step = $2 AND at > now() - $3::interval ORDER BY at",
+		index, int(step.Every.Seconds()), since.String())
+	if err != nil {
 		return err
 	}
 	return json.Unmarshal([]byte("["+strings.Join(bodies, ",")+"]"), into)

@@ -7,16 +7,16 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"mime"
 	"net/http"
-	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/labstack/echo/v4"
+	"github.com/labstack/echo/v4/middleware"
 
 	"pingo/internal/api"
 	"pingo/internal/records"
@@ -36,54 +36,95 @@ func hashOf(token string) []byte {
 	return sum[:]
 }
 
-// access checks tokens; it remembers each for a moment, so that a page's many
-// requests are not as many writes.
+// newSecret makes what a cookie holds of a session, and the hash that is stored.
+func newSecret() (secret string, hash []byte) {
+	random := make([]byte, 32)
+	rand.Read(random)
+	secret = base64.RawURLEncoding.EncodeToString(random)
+	return secret, hashOf(secret)
+}
+
+// A session ends after a time, and sooner when nobody uses it.
+const (
+	sessionLength = 12 * time.Hour
+	sessionIdle   = 30 * time.Minute
+)
+
+// access checks tokens and sessions; it remembers each for a moment, so that a page's many
+// requests are not as many reads.
 type access struct {
 	records *records.Records
-	mu      sync.Mutex
-	known   map[string]remembered
+	tries   middleware.RateLimiterStore // to sign in, by address
+
+	mu    sync.Mutex // guards what follows
+	known map[credential]remembered
+}
+
+// credential is what lets a request in: a token, or a cookie's session.
+type credential struct {
+	session bool
+	hash    string
 }
 
 type remembered struct {
-	token *records.Token
-	until time.Time
+	caller Caller
+	until  time.Time
 }
 
+// Another process of these records lets in for so long whom this one has sent away.
 const remember = 5 * time.Second
 
 // Caller is who makes a request.
 type Caller struct {
 	api.Session
-	key string
+	credential credential
+	id         int64 // of the session, 0 for a token
 }
 
 func newAccess(rec *records.Records) *access {
-	return &access{records: rec, known: map[string]remembered{}}
+	return &access{
+		records: rec,
+		known:   map[credential]remembered{},
+		tries: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{
+			Rate: 1, Burst: 20, ExpiresIn: 10 * time.Minute,
+		}),
+	}
 }
 
-func (a *access) find(ctx context.Context, token string) (*Caller, error) {
-	hash := hashOf(token)
-	key := string(hash)
+// errNotChecked stands for the reason why access cannot be checked, which strangers have no business to know.
+var errNotChecked = problemf(http.StatusServiceUnavailable,
+	"who asks cannot be checked now, since the records database does not answer: try again in a moment")
+
+// find says who has a credential; nil for nobody.
+func (a *access) find(ctx context.Context, by credential) (*Caller, error) {
 	a.mu.Lock()
-	r, ok := a.known[key]
+	r, ok := a.known[by]
 	a.mu.Unlock()
-	if !ok || time.Now().After(r.until) {
-		t, err := a.records.TokenByHash(ctx, hash)
-		if err != nil {
+	if ok && time.Now().Before(r.until) {
+		return &r.caller, nil
+	}
+	caller := Caller{credential: by}
+	until := time.Now().Add(remember)
+	if by.session {
+		s, err := a.records.SessionByHash(ctx, []byte(by.hash), sessionIdle)
+		if s == nil || err != nil {
 			return nil, err
 		}
-		if t == nil {
-			return nil, nil
+		caller.Session, caller.id = api.Session{Name: s.Token, Role: s.Role}, s.ID
+	} else {
+		t, err := a.records.TokenByHash(ctx, []byte(by.hash))
+		if t == nil || err != nil {
+			return nil, err
 		}
-		r = remembered{t, time.Now().Add(remember)}
-		a.mu.Lock()
-		if len(a.known) > 1000 {
-			clear(a.known)
-		}
-		a.known[key] = r
-		a.mu.Unlock()
+		caller.Session = api.Session{Name: t.Name, Role: t.Role}
 	}
-	return &Caller{api.Session{Name: r.token.Name, Role: r.token.Role}, key}, nil
+	a.mu.Lock()
+	if len(a.known) > 1000 {
+		clear(a.known)
+	}
+	a.known[by] = remembered{caller, until}
+	a.mu.Unlock()
+	return &caller, nil
 }
 
 func (a *access) forget() {
@@ -96,56 +137,63 @@ func (a *access) forget() {
 func (a *access) still(c *Caller) bool {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	a.mu.Lock()
-	r, ok := a.known[c.key]
-	a.mu.Unlock()
-	if ok && time.Now().Before(r.until) {
-		return true
-	}
-	t, err := a.records.TokenByHash(ctx, []byte(c.key))
-	if err == nil && t != nil {
-		a.mu.Lock()
-		a.known[c.key] = remembered{t, time.Now().Add(remember)}
-		a.mu.Unlock()
-	}
-	return err != nil || t != nil
+	found, err := a.find(ctx, c.credential)
+	return err != nil || found != nil
 }
 
-const cookieName = "pingo_session"
+// The name that a browser takes only over TLS, for this host alone, is used where there is TLS.
+const (
+	cookieName       = "pingo_session"
+	secureCookieName = "__Host-" + cookieName
+)
+
+func cookieNameOf(c echo.Context) string {
+	if overTLS(c) {
+		return secureCookieName
+	}
+	return cookieName
+}
+
+// credentialOf is what a request shows.
+func credentialOf(c echo.Context) (by credential, shown bool) {
+	if token, ok := bearer(c.Request()); ok {
+		return credential{hash: string(hashOf(token))}, true
+	}
+	if cookie, err := c.Cookie(cookieNameOf(c)); err == nil {
+		return credential{session: true, hash: string(hashOf(cookie.Value))}, true
+	}
+	return credential{}, false
+}
+
+func bearer(r *http.Request) (token string, ok bool) {
+	return strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+}
 
 // need lets callers through whose role is at least the one given.
-func (a *access) need(role string) echo.MiddlewareFunc {
+func (s *Server) need(role string) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c echo.Context) error {
-			token, ok := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-			if !ok {
-				cookie, err := c.Cookie(cookieName)
-				if err != nil {
-					return problemf(
-						http.StatusUnauthorized,
-						"a token is needed: set PINGO_TOKEN, or sign in to the console with one",
-					)
-				}
-				token = cookie.Value
-			}
-			found, err := a.find(c.Request().Context(), token)
-			if err != nil {
-				return err
-			}
-			if found == nil {
+			by, shown := credentialOf(c)
+			if !shown {
 				return problemf(
 					http.StatusUnauthorized,
-					"this token is not known: ask an admin for one (pingo token create)",
+					"a token is needed: set PINGO_TOKEN, or sign in to the console with one",
 				)
 			}
+			found, err := s.access.find(c.Request().Context(), by)
+			if err != nil {
+				return s.notChecked(err)
+			}
+			if found == nil && by.session {
+				return problemf(http.StatusUnauthorized, "the session has ended: sign in again")
+			}
+			if found == nil {
+				return problemf(http.StatusUnauthorized,
+					"this token is not known, or has expired: ask an admin for one (pingo token create)")
+			}
 			if slices.Index(api.Roles, found.Role) < slices.Index(api.Roles, role) {
-				return problemf(
-					http.StatusForbidden,
-					"token %s has the role %s, and this needs %s",
-					found.Name,
-					found.Role,
-					role,
-				)
+				return problemf(http.StatusForbidden,
+					"token %s has the role %s, and this needs %s", found.Name, found.Role, role)
 			}
 			c.Set("caller", found)
 			return next(c)
@@ -153,38 +201,9 @@ func (a *access) need(role string) echo.MiddlewareFunc {
 	}
 }
 
-// ownPages lets requests change something only where a page of another origin could not have made them: with a token
-// that no browser adds by itself; or, where a cookie is what lets them in, from a page of ours, and as JSON, which
-// no form sends.
-func ownPages(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c echo.Context) error {
-		r := c.Request()
-		switch r.Method {
-		case http.MethodGet, http.MethodHead, http.MethodOptions:
-			return next(c)
-		}
-		if strings.HasPrefix(r.Header.Get("Authorization"), "Bearer ") {
-			return next(c)
-		}
-		own := true
-		switch site, origin := r.Header.Get("Sec-Fetch-Site"), r.Header.Get("Origin"); {
-		case site != "": // the browser knows best, also behind a proxy
-			own = site == "same-origin" || site == "none"
-		case origin != "":
-			from, err := url.Parse(origin)
-			own = err == nil && from.Host == r.Host
-		}
-		if !own {
-			return problemf(http.StatusForbidden, "this request was made by a page of another site: use the console, or a token")
-		}
-		if _, err := c.Cookie(cookieName); err != nil {
-			return next(c) // nothing lets it in by itself
-		}
-		if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); r.ContentLength != 0 && (err != nil || kind != "application/json") {
-			return problemf(http.StatusBadRequest, "the body is to be JSON: send it with Content-Type: application/json")
-		}
-		return next(c)
-	}
+func (s *Server) notChecked(err error) error {
+	s.log.Warn("access not checked", "error", err)
+	return errNotChecked
 }
 
 func caller(c echo.Context) *Caller {
@@ -192,44 +211,87 @@ func caller(c echo.Context) *Caller {
 	return found
 }
 
-// signIn checks a token and keeps it in a cookie that scripts cannot read.
+// signIn checks a token and begins a session, whose secret is in a cookie that scripts cannot read.
 func (s *Server) signIn(c echo.Context) error {
+	if allowed, _ := s.access.tries.Allow(c.RealIP()); !allowed {
+		c.Response().Header().Set("Retry-After", "1")
+		return problemf(
+			http.StatusTooManyRequests,
+			"too many attempts to sign in came from %s: wait a moment",
+			c.RealIP(),
+		)
+	}
 	body, err := bind[api.SignIn](c)
 	if err != nil {
 		return err
 	}
-	found, err := s.access.find(c.Request().Context(), strings.TrimSpace(body.Token))
+	ctx := c.Request().Context()
+	found, err := s.access.find(ctx, credential{hash: string(hashOf(strings.TrimSpace(body.Token)))})
 	if err != nil {
-		return err
+		return s.notChecked(err)
 	}
 	if found == nil {
-		time.Sleep(300 * time.Millisecond) // guessing is hopeless; this keeps it quiet, too
-		return problemf(http.StatusUnauthorized, "this token is not known")
+		s.log.Warn("sign-in refused", "from", c.RealIP())
+		return problemf(http.StatusUnauthorized, "this token is not known, or has expired")
 	}
-	c.SetCookie(
-		&http.Cookie{
-			Name:     cookieName,
-			Value:    strings.TrimSpace(body.Token),
-			Path:     "/",
-			HttpOnly: true,
-			SameSite: http.SameSiteStrictMode,
-			Secure:   c.IsTLS(),
-			MaxAge:   int((12 * time.Hour).Seconds()),
-		},
-	)
+	secret, hash := newSecret()
+	if err := s.records.BeginSession(ctx, found.Name, hash, sessionLength); err != nil {
+		return s.notChecked(err)
+	}
+	s.log.Info("signed in", "token", found.Name, "from", c.RealIP())
+	setCookie(c, secret, sessionLength)
 	return c.JSON(http.StatusOK, found.Session)
 }
 
+// setCookie keeps a session's secret, or takes it away when the length is negative.
+func setCookie(c echo.Context, secret string, length time.Duration) {
+	c.SetCookie(&http.Cookie{
+		Name: cookieNameOf(c), Value: secret, Path: "/", MaxAge: int(length.Seconds()),
+		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: overTLS(c),
+	})
+}
+
+// signOut ends the session, so that a copy of its cookie is worth nothing either.
 func (s *Server) signOut(c echo.Context) error {
-	c.SetCookie(
-		&http.Cookie{
-			Name:     cookieName,
-			Path:     "/",
-			HttpOnly: true,
-			SameSite: http.SameSiteStrictMode,
-			MaxAge:   -1,
-		},
-	)
+	if cookie, err := c.Cookie(cookieNameOf(c)); err == nil {
+		if err := s.records.EndSessionByHash(c.Request().Context(), hashOf(cookie.Value)); err != nil {
+			return s.notChecked(err)
+		}
+		s.access.forget()
+	}
+	setCookie(c, "", -time.Second)
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) sessions(c echo.Context) error {
+	list, err := s.records.Sessions(c.Request().Context(), sessionIdle)
+	if err != nil {
+		return err
+	}
+	out := make([]api.OpenSession, len(list))
+	for i, x := range list {
+		out[i] = api.OpenSession{
+			ID: x.ID, Token: x.Token, Role: x.Role, BeganAt: x.BeganAt, UsedAt: x.UsedAt, EndsAt: x.EndsAt,
+			Own: x.ID == caller(c).id,
+		}
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) endSession(c echo.Context) error {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return problemf(http.StatusBadRequest, "a session is a number, not %q", c.Param("id"))
+	}
+	there, err := s.records.EndSession(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	s.access.forget()
+	if !there {
+		return problemf(http.StatusNotFound, "there is no session %d: pingo token sessions lists them", id)
+	}
+	s.log.Info("session ended", "session", id, "by", caller(c).Name)
 	return c.NoContent(http.StatusNoContent)
 }
 
@@ -259,17 +321,30 @@ func (s *Server) createToken(c echo.Context) error {
 			strings.Join(api.Roles, ", "),
 		)
 	}
+	if body.ExpiresAt != nil && time.Until(*body.ExpiresAt) <= 0 {
+		return problemf(
+			http.StatusBadRequest,
+			"a token cannot expire in the past, at %s",
+			body.ExpiresAt.UTC().Format(time.RFC3339),
+		)
+	}
 	token, hash := NewToken()
-	if err := s.records.CreateToken(c.Request().Context(), body.Name, body.Role, hash); err != nil {
+	if err := s.records.CreateToken(c.Request().Context(), body.Name, body.Role, hash, body.ExpiresAt); err != nil {
 		return err
 	}
-	return c.JSON(http.StatusCreated, api.CreatedToken{Name: body.Name, Role: body.Role, Token: token})
+	s.log.Info("token made", "token", body.Name, "role", body.Role, "by", caller(c).Name)
+	return c.JSON(http.StatusCreated,
+		api.CreatedToken{Name: body.Name, Role: body.Role, Token: token, ExpiresAt: body.ExpiresAt})
 }
 
 func (s *Server) removeToken(c echo.Context) error {
 	there, err := s.records.RemoveToken(c.Request().Context(), c.Param("name"))
 	if errors.Is(err, records.ErrLastAdmin) {
-		return problemf(http.StatusConflict, "%s is the last token of an admin, and without one nobody could make another: make one first (pingo token create NAME --role admin)", c.Param("name"))
+		return problemf(
+			http.StatusConflict,
+			"%s is the last token of an admin, and without one nobody could make another: make one first (pingo token create NAME --role admin)",
+			c.Param("name"),
+		)
 	}
 	if err != nil {
 		return err
@@ -278,6 +353,7 @@ func (s *Server) removeToken(c echo.Context) error {
 	if !there {
 		return problemf(http.StatusNotFound, "there is no token %q", c.Param("name"))
 	}
+	s.log.Info("token removed", "token", c.Param("name"), "by", caller(c).Name)
 	return c.NoContent(http.StatusNoContent)
 }
 
@@ -288,8 +364,20 @@ func FirstToken(ctx context.Context, rec *records.Records) (string, error) {
 		return "", err
 	}
 	token, hash := NewToken()
-	if err := rec.CreateToken(ctx, "first", api.RoleAdmin, hash); err != nil {
+	if err := rec.CreateToken(ctx, "first", api.RoleAdmin, hash, nil); err != nil {
 		return "", fmt.Errorf("making the first token: %w", err)
+	}
+	return token, nil
+}
+
+// ResetToken makes an admin token beside the service, for whom no token lets in any more. One of that name ends.
+func ResetToken(ctx context.Context, rec *records.Records, name string) (string, error) {
+	if !tokenName.MatchString(name) {
+		return "", fmt.Errorf("a token has a name of letters, digits, points, _ and -, not %q", name)
+	}
+	token, hash := NewToken()
+	if err := rec.ResetToken(ctx, name, api.RoleAdmin, hash); err != nil {
+		return "", fmt.Errorf("making the token: %w", err)
 	}
 	return token, nil
 }

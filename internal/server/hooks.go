@@ -2,8 +2,8 @@ package server
 
 import (
 	"io"
-	"net"
 	"net/http"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -51,7 +51,7 @@ func (s *Server) hook(c echo.Context) error {
 	}
 	path := strings.Trim(strings.TrimPrefix(request.URL.Path, hooksPath+name), "/")
 	status, reply, err := s.receive.Receive(request.Context(), name, source.Request{
-		Method: request.Method, Path: path, Header: request.Header, Body: body, Secure: secure(request), At: time.Now(),
+		Method: request.Method, Path: path, Header: request.Header, Body: body, Secure: unread(c), At: time.Now(),
 	})
 	if err != nil && status != 0 {
 		s.received.WithLabelValues(name, "not kept").Inc()
@@ -72,11 +72,10 @@ func (s *Server) hook(c echo.Context) error {
 	return c.JSON(status, reply)
 }
 
-// secure reports whether nobody on the way can read a request.
-func secure(r *http.Request) bool {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	ip := net.ParseIP(host)
-	return r.TLS != nil || err == nil && ip != nil && ip.IsLoopback()
+// unread reports whether nobody on the way can read a request.
+func unread(c echo.Context) bool {
+	from, err := netip.ParseAddr(c.RealIP())
+	return overTLS(c) || err == nil && from.IsLoopback()
 }
 
 func (s *Server) receipts(c echo.Context) error {

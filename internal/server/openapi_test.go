@@ -111,11 +111,9 @@ indexes:
       beds: { filter: true, facet: true }
 `
 
-// Whatever stands in a request, its answer has a documented status, and is a problem
-// object when it is none of success.
-func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
-	h, token := newServer(t)
-	t.Run("without a definition", func(t *testing.T) { requestOddly(t, h, token, nil) })
+// applyHuts gives a service an index of twenty huts, and returns the URL of their database.
+func applyHuts(t *testing.T, h http.Handler, token string) string {
+	t.Helper()
 	lodge := pgtest.URL(t)
 	pgtest.Exec(
 		t,
@@ -141,6 +139,15 @@ func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
 			t.Fatal(r.Status)
 		}
 	}
+	return lodge
+}
+
+// Whatever stands in a request, its answer has a documented status, and is a problem
+// object when it is none of success.
+func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
+	h, token := newServer(t)
+	t.Run("without a definition", func(t *testing.T) { requestOddly(t, h, token, nil) })
+	applyHuts(t, h, token)
 	known := map[string]string{"index": "huts", "source": "lodge", "table": "huts", "key": "3", "version": "1"}
 	t.Run("with one", func(t *testing.T) { requestOddly(t, h, token, known) })
 }

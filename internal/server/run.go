@@ -2,8 +2,6 @@ package server
 
 import (
 	"context"
-	"io/fs"
-	"log/slog"
 	"net"
 	"sync"
 
@@ -17,15 +15,13 @@ func Run(
 	ctx context.Context,
 	rec *records.Records,
 	l net.Listener,
-	console fs.FS,
-	version string,
-	log *slog.Logger,
+	o Options,
 ) error {
-	service, err := flow.New(ctx, rec, kinds.All(), l.Addr().String(), log)
+	service, err := flow.New(ctx, rec, kinds.All(), o.Secrets, l.Addr().String(), o.Log)
 	if err != nil {
 		return err
 	}
-	s, err := New(service, rec, console, version, log)
+	s, err := New(service, rec, o)
 	if err != nil {
 		return err
 	}
@@ -39,7 +35,7 @@ func Run(
 	})
 	service.Run(ctx)
 	if err := s.Close(); err != nil {
-		log.Warn("closing", "error", err)
+		o.Log.Warn("closing", "error", err)
 	}
 	wg.Wait()
 	return served

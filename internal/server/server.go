@@ -11,9 +11,12 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"path"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/labstack/echo/v4"
@@ -21,9 +24,11 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"golang.org/x/sync/singleflight"
 
 	"pingo/internal/api"
 	"pingo/internal/flow"
+	"pingo/internal/flow/connect"
 	"pingo/internal/flow/define"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/receive"
@@ -43,16 +48,36 @@ type Server struct {
 	version  string
 	closing  chan struct{}
 	http     *http.Server
+	serve    func(net.Listener) error
+
+	planning singleflight.Group
+	planned  atomic.Pointer[plan]
+
+	mu      sync.Mutex         // guards what follows
+	streams map[credential]int // of events that are open, by who reads them
 }
 
-// New makes a server; console holds the built console's files.
-func New(
-	f *flow.Service,
-	rec *records.Records,
-	console fs.FS,
-	version string,
-	log *slog.Logger,
-) (*Server, error) {
+// Secrets are what definitions may have of the machine that the service runs on.
+type Secrets = connect.Secrets
+
+// Options say how a service is reached, and what it shows.
+type Options struct {
+	// Console holds the console's built files.
+	Console fs.FS
+	Version string
+	Log     *slog.Logger
+	// Secrets are what definitions may have of this machine.
+	Secrets Secrets
+	// Names are those that browsers reach the service by, beside addresses and the machine's own.
+	Names []string
+	// Proxies are whose word for where a request came from is taken.
+	Proxies []netip.Prefix
+	// Certificate of TLS; nil answers without.
+	Certificate *Certificate
+}
+
+// New makes a server.
+func New(f *flow.Service, rec *records.Records, o Options) (*Server, error) {
 	s := &Server{
 		flow:     f,
 		receive:  &receive.Receiver{Connections: f.Inspect.Connections},
@@ -60,39 +85,48 @@ func New(
 		received: newReceived(),
 		records:  rec,
 		access:   newAccess(rec),
-		log:      log,
-		version:  version,
+		log:      o.Log,
+		version:  o.Version,
+		streams:  map[credential]int{},
 		closing:  make(chan struct{}),
 	}
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = s.problem
-	e.Use(middleware.Recover(), middleware.SecureWithConfig(middleware.SecureConfig{
+	e.IPExtractor = realAddress(o.Proxies)
+	e.Use(middleware.Recover(), behind(o.Proxies), middleware.SecureWithConfig(middleware.SecureConfig{
+		HSTSMaxAge: int((365 * 24 * time.Hour).Seconds()), HSTSExcludeSubdomains: true, // where there is TLS
 		ContentTypeNosniff: "nosniff", ReferrerPolicy: "no-referrer",
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
 			"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-	}), uncached, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{
+	}), uncached, named(o.Names), middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{
 		Limit:   "4M",
 		Skipper: func(c echo.Context) bool { return strings.HasPrefix(c.Request().URL.Path, hooksPath) }, // they have their own
 	}), readable)
 	s.routes(e)
-	if err := s.console(e, console); err != nil {
+	if err := s.console(e, o.Console); err != nil {
 		return nil, err
 	}
 	s.http = &http.Server{
 		Handler:           e,
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       30 * time.Second,
+		WriteTimeout:      maxWait*time.Second + time.Minute, // who reads no faster has lost interest
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
-		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
+	}
+	s.serve = s.http.Serve
+	if o.Certificate != nil {
+		s.http.TLSConfig = o.Certificate.config()
+		s.serve = func(l net.Listener) error { return s.http.ServeTLS(l, "", "") }
 	}
 	return s, nil
 }
 
 // Serve answers on a listener until Close.
 func (s *Server) Serve(l net.Listener) error {
-	if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+	if err := s.serve(l); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return nil
@@ -113,52 +147,60 @@ func (s *Server) routes(e *echo.Echo) {
 	})
 	e.GET("/ready", s.ready)
 	e.GET("/openapi.json", openAPI)
-	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.access.need(api.RoleViewer))
+	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.need(api.RoleViewer))
 
 	for _, path := range []string{hooksPath + ":source", hooksPath + ":source/*"} {
 		e.Match([]string{http.MethodPost, http.MethodPut, http.MethodDelete}, path, s.hook)
 	}
 
+	// What is asked for at once at most, and how long each may take: looks into databases and searches, and checks.
+	looks, searches, checks := atOnce(6, 30*time.Second), atOnce(16, 30*time.Second), atOnce(2, time.Minute)
+	waits := atOnce(100, (maxWait+10)*time.Second)
+
 	root := e.Group("/api", ownPages)
 	root.POST("/session", s.signIn, middleware.BodyLimit("8K")) // anybody may send it
 	root.DELETE("/session", s.signOut)
-	viewer := root.Group("", s.access.need(api.RoleViewer))
+	viewer := root.Group("", s.need(api.RoleViewer))
 	viewer.GET("/session", func(c echo.Context) error { return c.JSON(http.StatusOK, caller(c).Session) })
 	viewer.GET("/status", func(c echo.Context) error { return c.JSON(http.StatusOK, s.flow.Status()) })
-	viewer.GET("/events", s.events)
+	viewer.GET("/events", s.events, middleware.Gzip()) // a second is much like the one before
 	viewer.GET("/definition", s.definition)
 	viewer.GET("/definition/plan", s.planInForce)
 	viewer.GET("/definition/versions", s.versions)
 	viewer.GET("/definition/versions/:version", s.definition)
-	viewer.GET("/indexes/:index/search", s.search)
-	viewer.GET("/indexes/:index/wait", s.wait)
-	viewer.GET("/leftovers", s.leftovers)
-	viewer.GET("/indexes/:index/preview/:key", s.preview)
-	viewer.GET("/indexes/:index/sample", s.sample)
+	viewer.GET("/indexes/:index/search", s.search, searches)
+	viewer.GET("/indexes/:index/wait", s.wait, waits)
+	viewer.GET("/leftovers", s.leftovers, looks)
+	viewer.GET("/indexes/:index/preview/:key", s.preview, looks)
+	viewer.GET("/indexes/:index/sample", s.sample, looks)
 	viewer.GET("/indexes/:index/history", s.history)
-	looks := &inspect.Reindexes{Inspector: s.flow.Inspect}
-	viewer.GET("/indexes/:index/reindex", ofIndex(looks.Runs))
-	viewer.GET("/indexes/:index/reindex/estimate", ofIndex(looks.Estimate))
-	viewer.GET("/indexes/:index/expect", ofIndex(looks.Expect))
-	viewer.GET("/indexes/:index/compare", compare(looks))
+	runs := &inspect.Reindexes{Inspector: s.flow.Inspect}
+	viewer.GET("/indexes/:index/reindex", ofIndex(runs.Runs))
+	viewer.GET("/indexes/:index/reindex/estimate", ofIndex(runs.Estimate), looks)
+	viewer.GET("/indexes/:index/expect", ofIndex(runs.Expect), looks)
+	viewer.GET("/indexes/:index/compare", compare(runs), looks)
 	drifts := flow.Drifts(s.flow)
 	viewer.GET("/indexes/:index/drift", showDrift(drifts))
 	viewer.GET("/indexes/:index/drift/:id", driftOrder(drifts))
 	viewer.GET("/indexes/:index/trace/:key", func(c echo.Context) error {
-		traced, err := drifts.Trace(c.Request().Context(), c.Param("index"), c.Param("key"))
+		key, err := keyOf(c)
+		if err != nil {
+			return err
+		}
+		traced, err := drifts.Trace(c.Request().Context(), c.Param("index"), key)
 		if err != nil {
 			return err
 		}
 		return c.JSON(http.StatusOK, traced)
-	})
+	}, looks)
 	viewer.GET("/sources/:source/changes", s.recent)
-	viewer.GET("/sources/:source/trace", s.traceChange)
+	viewer.GET("/sources/:source/trace", s.traceChange, looks)
 	viewer.GET("/failed", s.failedGroups)
 	viewer.GET("/indexes/:index/failed", s.failed)
-	viewer.GET("/indexes/:index/failed/:key", s.failedDocument)
+	viewer.GET("/indexes/:index/failed/:key", s.failedDocument, looks)
 	viewer.GET("/sources/:source/receipts", s.receipts)
 	viewer.GET("/sources/:source/records", s.heldRecords)
-	operator := root.Group("", s.access.need(api.RoleOperator))
+	operator := root.Group("", s.need(api.RoleOperator))
 	operator.POST("/sources/:source/records/:record/load", s.load)
 	operator.POST("/sources/:source/records/:record/listing", s.beginLoad)
 	operator.DELETE("/sources/:source/records/:record/listing", s.endLoad)
@@ -172,11 +214,11 @@ func (s *Server) routes(e *echo.Echo) {
 	)
 	operator.POST("/indexes/:index/reindex", reindex(s.flow))
 	operator.POST("/indexes/:index/drift", askDrift(s.flow, drifts))
-	admin := root.Group("", s.access.need(api.RoleAdmin))
+	admin := root.Group("", s.need(api.RoleAdmin))
 	admin.POST("/sources/:source/sign", s.sign)
-	admin.POST("/definition/check", s.check)
+	admin.POST("/definition/check", s.check, checks)
 	admin.POST("/definition/apply", s.apply)
-	admin.POST("/definition/capture-script", s.captureScriptFor)
+	admin.POST("/definition/capture-script", s.captureScriptFor, checks)
 	admin.DELETE("/leftovers/:engine/:edition", func(c echo.Context) error {
 		if err := s.flow.Inspect.RemoveLeftover(c.Request().Context(), c.Param("engine"), c.Param("edition")); err != nil {
 			return err
@@ -197,6 +239,8 @@ func (s *Server) routes(e *echo.Echo) {
 	admin.GET("/tokens", s.tokens)
 	admin.POST("/tokens", s.createToken)
 	admin.DELETE("/tokens/:name", s.removeToken)
+	admin.GET("/sessions", s.sessions)
+	admin.DELETE("/sessions/:id", s.endSession)
 }
 
 func problemf(status int, format string, args ...any) *api.Problem {
@@ -223,7 +267,7 @@ func (s *Server) problem(err error, c echo.Context) {
 		}
 	case errors.Is(err, inspect.ErrUnknown), errors.Is(err, source.ErrNoRecord):
 		p = problemf(http.StatusNotFound, "%v", err)
-	case errors.Is(err, inspect.ErrNotReady):
+	case errors.Is(err, inspect.ErrNotReady), errors.Is(err, define.ErrSlow):
 		p = problemf(http.StatusServiceUnavailable, "%v", err)
 	case errors.As(err, &bad):
 		p = problemf(http.StatusBadRequest, "%v", err)
@@ -256,13 +300,47 @@ func uncached(next echo.HandlerFunc) echo.HandlerFunc {
 
 func (s *Server) ready(c echo.Context) error {
 	if err := s.records.Ping(c.Request().Context()); err != nil {
-		return problemf(http.StatusServiceUnavailable, "%v", err)
+		s.log.Warn("not ready", "error", err)
+		return problemf(http.StatusServiceUnavailable, "the records database does not answer; the service's log says why")
 	}
 	return c.JSON(http.StatusOK, api.Health{Status: "ready"})
 }
 
+const (
+	streamsOfOne = 20
+	streamsOfAll = 200
+	// A reader that takes nothing for so long is gone.
+	slowReader = 10 * time.Second
+)
+
+// openStream counts a stream of events of somebody; the caller calls the function when it ends.
+func (s *Server) openStream(by credential) (end func(), err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := 0
+	for _, n := range s.streams {
+		all += n
+	}
+	if s.streams[by] >= streamsOfOne || all >= streamsOfAll {
+		return nil, problemf(http.StatusTooManyRequests, "%d event streams are open, %d of them with this token or session: close some", all, s.streams[by])
+	}
+	s.streams[by]++
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.streams[by]--; s.streams[by] == 0 {
+			delete(s.streams, by)
+		}
+	}, nil
+}
+
 // events sends the status once a second, for as long as somebody listens.
 func (s *Server) events(c echo.Context) error {
+	end, err := s.openStream(caller(c).credential)
+	if err != nil {
+		return err
+	}
+	defer end()
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
@@ -275,6 +353,9 @@ func (s *Server) events(c echo.Context) error {
 	for {
 		body, err := json.Marshal(s.flow.Status())
 		if err != nil {
+			return err
+		}
+		if err := controller.SetWriteDeadline(time.Now().Add(slowReader)); err != nil {
 			return err
 		}
 		if _, err := fmt.Fprintf(w, "event: status\ndata: %s\n\n", body); err != nil {
@@ -341,22 +422,6 @@ func versionOf(v *records.Applied) api.DefinitionVersion {
 		out.Files = append(out.Files, api.File(f))
 	}
 	return out
-}
-
-// planInForce checks the definition in force, for its shapes and samples.
-func (s *Server) planInForce(c echo.Context) error {
-	applied, err := s.records.Definition(c.Request().Context())
-	if err != nil {
-		return err
-	}
-	if applied == nil {
-		return problemf(http.StatusNotFound, "no definition was applied yet: pingo apply does that")
-	}
-	plan, err := s.flow.Define.Check(c.Request().Context(), versionOf(applied).Files)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, plan)
 }
 
 func (s *Server) check(c echo.Context) error {
@@ -521,7 +586,7 @@ func (s *Server) sample(c echo.Context) error {
 
 // history says how an index was over the last minutes.
 func (s *Server) history(c echo.Context) error {
-	minutes, err := numberOf(c, "minutes", 60, 1440)
+	minutes, err := numberOf(c, "minutes", 60, 31*1440)
 	if err != nil {
 		return err
 	}

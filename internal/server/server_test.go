@@ -16,6 +16,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/flow"
+	"pingo/internal/flow/connect"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/records"
@@ -26,13 +27,19 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 // newServer gives the handler of a service without any definition, and an admin's token.
 func newServer(t testing.TB) (http.Handler, string) {
 	t.Helper()
+	s, token := newServerWith(t, Options{})
+	return s.http.Handler, token
+}
+
+func newServerWith(t testing.TB, o Options) (*Server, string) {
+	t.Helper()
 	rec, err := records.Open(t.Context(), pgtest.URL(t))
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { rec.Close() })
 	log := slog.New(slog.DiscardHandler)
-	service, err := flow.New(t.Context(), rec, kinds.All(), "http://127.0.0.1:1", log)
+	service, err := flow.New(t.Context(), rec, kinds.All(), connect.Everything, "http://127.0.0.1:1", log)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,20 +53,21 @@ func newServer(t testing.TB) (http.Handler, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	files := fstest.MapFS{
+	o.Version, o.Log, o.Console = "test", log, fstest.MapFS{
 		"index.html":    {Data: []byte("<title>Pingo</title>")},
 		"assets/app.js": {Data: []byte("1")},
 		"secret/.env":   {Data: []byte("never")},
 	}
-	s, err := New(service, rec, files, "test", log)
+	s, err := New(service, rec, o)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return s.http.Handler, token
+	return s, token
 }
 
 func ask(h http.Handler, token, method, target, body string) *http.Response {
 	r := httptest.NewRequest(method, target, strings.NewReader(body))
+	r.Host = "127.0.0.1:7464"
 	if token != "" {
 		r.Header.Set("Authorization", "Bearer "+token)
 	}
@@ -86,7 +94,7 @@ func TestWrongRequestsSayWhat(t *testing.T) {
 		{"GET", "/api/indexes/huts/search?limit=0", "", 400, "limit is a number from 1 to 100"},
 		{"GET", "/api/indexes/huts/search?limit=1e3", "", 400, "limit is a number from 1 to 100"},
 		{"GET", "/api/indexes/huts/search?filter=kind", "", 400, "a filter is FIELD=VALUE"},
-		{"GET", "/api/indexes/huts/history?minutes=-5", "", 400, "minutes is a number from 1 to 1440"},
+		{"GET", "/api/indexes/huts/history?minutes=-5", "", 400, "minutes is a number from 1 to 44640"},
 		{"GET", "/api/indexes/huts/failed?limit=1001", "", 400, "limit is a number from 1 to 1000"},
 		{"GET", "/api/indexes/a%00b/failed", "", 400, "zero"},
 		{"GET", "/api/indexes/huts/preview/%ff%fe", "", 400, "UTF-8"},
@@ -149,7 +157,7 @@ func TestConsoleAndSession(t *testing.T) {
 		t.Fatalf("%d %v", response.StatusCode, cookies)
 	}
 	with := func(value string) int {
-		r := httptest.NewRequest("GET", "/api/session", nil)
+		r := httptest.NewRequest("GET", "http://127.0.0.1/api/session", nil)
 		r.AddCookie(&http.Cookie{Name: cookies[0].Name, Value: value})
 		w := httptest.NewRecorder()
 		h.ServeHTTP(w, r)
@@ -159,7 +167,7 @@ func TestConsoleAndSession(t *testing.T) {
 		t.Error("a session is not what its cookie says")
 	}
 	for _, authorization := range []string{"", "Bearer", "Bearer ", "Basic " + token, token, "Bearer " + token + "x", "bearer " + token} {
-		r := httptest.NewRequest("GET", "/api/status", nil)
+		r := httptest.NewRequest("GET", "http://127.0.0.1/api/status", nil)
 		r.Header.Set("Authorization", authorization)
 		w := httptest.NewRecorder()
 		if h.ServeHTTP(w, r); w.Code != 401 {

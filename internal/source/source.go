@@ -129,6 +129,13 @@ type Feed interface {
 	Depth(ctx context.Context) (Depth, error)
 }
 
+// Awaiter is a feed that can wait until there may be changes, at less cost than looking again and again.
+type Awaiter interface {
+	// Await waits until there may be changes that Changes has not returned, or for a time. It reports whether there may
+	// be some, and whether it could wait at all: if not, it returns at once.
+	Await(ctx context.Context, most time.Duration) (changes, waited bool)
+}
+
 // ChangesOfRow is a feed that can say which changes of one row it holds.
 type ChangesOfRow interface {
 	// ChangesOf lists some of the changes of a row that are not done, oldest first.
@@ -337,6 +344,8 @@ type Config struct {
 	Records string
 	// ConnectTimeout bounds how long the source may take to answer at all.
 	ConnectTimeout time.Duration
+	// MaxConnections bounds how many there are at once; as many as the kind finds right for 0.
+	MaxConnections int
 }
 
 // Kind is what there is to know of a kind of source without one at hand.

@@ -90,6 +90,8 @@ type Definition struct {
 	Indexes []*Index
 	// Alerts say whom to tell when something is wrong for long.
 	Alerts Alerts
+	// References are the ${…} in it, each once.
+	References []string
 }
 
 // Alerts say when somebody is told, and where events are sent; URL is empty when they are only logged.

@@ -45,7 +45,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"kind: postgres", "kind: postgers", `d.yaml:2:18: the kind of a source cannot be "postgers" — did you mean "postgres"?`},
 		{"kind: opensearch", "kind: 5", `d.yaml:4:17: the kind of an engine cannot be "5" — known here: opensearch`},
 		{`"${DB}"`, `"${DBX}"`, `d.yaml:2:33: the environment variable DBX is not set — set it where pingo serve runs`},
-		{`"${DB}"`, `postgres://me:hunter2@h/d`, `d.yaml:2:33: the source's url has its password written out; secrets are never stored — put the URL into an environment variable`},
+		{`"${DB}"`, `postgres://me:hunter2@h/d`, `d.yaml:2:33: the source's url has a password or key written out; secrets are never stored — put the URL into an environment variable`},
 		{`"${DB}"`, `mysql://h/d`, `d.yaml:2:33: the source's url begins with mysql://, which this kind does not speak — begin it with postgres:// or postgresql://`},
 		{`"${DB}"`, `"no url at all"`, `d.yaml:2:33: the source's url cannot be read as a URL`},
 		{`"${SEARCH}"`, `ftp://h`, `d.yaml:4:34: the engine's url begins with ftp://`},
@@ -230,6 +230,29 @@ func TestEveryMistakeIsSaidOnce(t *testing.T) {
 	if def.Index("others").Broken || !def.Index("copies").Broken || !def.Index("huts").Broken ||
 		def.Source("lodge").Broken {
 		t.Error("what is broken is not told from what is not")
+	}
+}
+
+// A definition with tens of thousands of wrong names costs little, and is answered with what a person can read.
+func TestManyMistakesAreCounted(t *testing.T) {
+	names := func(format string) string {
+		var b strings.Builder
+		for i := range 40_000 {
+			fmt.Fprintf(&b, format, i)
+		}
+		return b.String()
+	}
+	for what, c := range map[string]struct{ text, want string }{
+		"fields": {strings.Replace(right, "fields: [name]", "fields: ["+names("f%d, ")+"]", 1), "there are more than 2000 fields here"},
+		"keys":   {right + names("wrong%d: 1\n"), "more than 500 mistakes were found"},
+	} {
+		def, findings := Parse([]File{{"d.yaml", c.text}}, testKinds, look)
+		if len(findings) == 0 || len(findings) > mostFindings+1 || !strings.Contains(findings.Error(), c.want) {
+			t.Errorf("%s: %d findings, %.300s", what, len(findings), findings.Error())
+		}
+		if n := len(def.Index("huts").Rows[0].Fields); n > mostFields {
+			t.Errorf("%s: %d fields", what, n)
+		}
 	}
 }
 

@@ -40,7 +40,16 @@ const (
 	RowsField        = "pingo_rows"
 )
 
+// mostFields is how many fields a table may have in documents; few databases have tables with more columns.
+const mostFields = 2000
+
 func (d *decoder) addField(n *Node, f *Field) {
+	if len(n.Fields) >= mostFields {
+		if message := fmt.Sprintf("there are more than %d fields here", mostFields); !d.said(message) {
+			d.find(f.Pos, message, "name those that searches and results need")
+		}
+		return
+	}
 	for _, other := range n.Fields {
 		if other.Name == f.Name {
 			d.find(f.Pos, fmt.Sprintf("field %s stands here twice", f.Name), "keep one of them")

@@ -178,7 +178,11 @@ func (d *decoder) secretText(name string, s scalar) Secret {
 			"put it into an environment variable and write ${NAME}, or into a file and write ${file:path}")
 	}
 	out := Secret{Written: s.text, Pos: s.pos}
-	if _, err := out.Reveal(d.lookup); err != nil {
+	if strings.Contains(s.text, "://") && writtenPassword(s.text) {
+		d.find(s.pos, fmt.Sprintf("%s has a password or key written out; secrets are never stored", name),
+			"put it into an environment variable and write ${NAME}, or into a file and write ${file:path}")
+	}
+	if _, err := d.reveal(out); err != nil {
 		d.find(s.pos, err.Error(), "set it where pingo serve runs, then try again")
 	}
 	return out

@@ -33,7 +33,18 @@ func Parse(files []File, kinds Kinds, look Lookup) (*Definition, Findings) {
 	}
 	d.crossCheck()
 	d.findings = d.findings.Sorted()
+	slices.Sort(d.def.References)
 	return d.def, d.findings
+}
+
+// reveal replaces references, and notes them.
+func (d *decoder) reveal(s Secret) (string, error) {
+	for _, m := range reference.FindAllString(s.Written, -1) {
+		if !slices.Contains(d.def.References, m) {
+			d.def.References = append(d.def.References, m)
+		}
+	}
+	return s.Reveal(d.lookup)
 }
 
 type decoder struct {
@@ -52,7 +63,16 @@ type scalar struct {
 
 func (d *decoder) at(n *yaml.Node) Pos { return Pos{d.file, n.Line, n.Column} }
 
+// mostFindings is how many are worth reading.
+const mostFindings = 500
+
 func (d *decoder) find(p Pos, message, suggestion string) {
+	if len(d.findings) > mostFindings {
+		return
+	}
+	if len(d.findings) == mostFindings {
+		message, suggestion = fmt.Sprintf("more than %d mistakes were found; this is one of those that are not shown", mostFindings), "mend the others first"
+	}
 	d.findings = append(d.findings, Finding{p, message, suggestion})
 }
 

@@ -170,7 +170,7 @@ func (d *decoder) alerts(v *yaml.Node) {
 		)
 		return
 	}
-	if _, err := a.Secret.Reveal(d.lookup); err != nil {
+	if _, err := d.reveal(a.Secret); err != nil {
 		d.find(secret.pos, err.Error(), "set it where pingo serve runs, then try again")
 	}
 }

@@ -33,10 +33,22 @@ func (s Secret) Reveal(look Lookup) (string, error) {
 	return out, failed
 }
 
-// writtenPassword reports whether a URL carries a password in clear.
+// writtenPassword reports whether a URL carries a password, or another secret, in clear.
 func writtenPassword(written string) bool {
 	u, err := url.Parse(reference.ReplaceAllString(written, "x"))
-	if err != nil || u.User == nil {
+	if err != nil {
+		return false
+	}
+	_, query, _ := strings.Cut(written, "?")
+	query, _, _ = strings.Cut(query, "#")
+	for part := range strings.SplitSeq(query, "&") {
+		name, value, _ := strings.Cut(part, "=")
+		if name, err := url.QueryUnescape(name); err == nil && secretName(name) && value != "" && !reference.MatchString(value) &&
+			!strings.HasPrefix(value, "/") && !strings.HasPrefix(value, "%2F") { // a file's name is none
+			return true
+		}
+	}
+	if u.User == nil {
 		return false
 	}
 	if _, has := u.User.Password(); !has {
@@ -61,12 +73,12 @@ func (d *decoder) secretURL(value scalar, what string, schemes []string) Secret 
 	if writtenPassword(value.text) {
 		d.find(
 			value.pos,
-			fmt.Sprintf("the %s's url has its password written out; secrets are never stored", what),
+			fmt.Sprintf("the %s's url has a password or key written out; secrets are never stored", what),
 			"put the URL into an environment variable and write ${NAME}, or into a file and write ${file:path}",
 		)
 		return s
 	}
-	revealed, err := s.Reveal(d.lookup)
+	revealed, err := d.reveal(s)
 	if err != nil {
 		d.find(value.pos, err.Error(), "set it where pingo serve runs, then try again")
 		return s

@@ -316,3 +316,25 @@ func TestDifferencesOfDocuments(t *testing.T) {
 		t.Error("half a document is compared")
 	}
 }
+
+// A key that can be read is the one that its values are written as.
+func FuzzKey(f *testing.F) {
+	f.Add("1", false)
+	f.Add("hut,~0~1,~2", true)
+	tree := &shape.Tree{Nodes: []*shape.Node{{Key: []string{"id"}}}}
+	pair := &shape.Tree{Name: "hut", Nodes: []*shape.Node{{Key: []string{"a", "b"}}}}
+	f.Fuzz(func(t *testing.T, key string, named bool) {
+		s := &shape.Shape{Trees: []*shape.Tree{tree}}
+		if named {
+			s = &shape.Shape{Trees: []*shape.Tree{{Name: "region", Nodes: tree.Nodes}, pair}}
+		}
+		at, values, err := ParseKey(s, key)
+		if err != nil {
+			return
+		}
+		again := Key(s.Trees[at], values...)
+		if _, back, err := ParseKey(s, again); err != nil || !reflect.DeepEqual(back, values) {
+			t.Errorf("%q is %q, which is written %q and read as %q (%v)", key, values, again, back, err)
+		}
+	})
+}

@@ -63,6 +63,7 @@ type Order struct {
 const (
 	MaxFilters = 50
 	MaxValues  = 200
+	maxOrder   = 20
 )
 
 // Text takes the phrases, which stand in quotation marks, out of a text. A mark that is not
@@ -86,6 +87,9 @@ func Text(text string) (words string, phrases []string) {
 
 // Check sees that an index has every field in the role that a search uses it in.
 func Check(s *shape.Shape, order []Order, facets []string) error {
+	if n := max(len(order), len(facets)); n > maxOrder {
+		return fmt.Errorf("a search may have %d sorts, and as many facets, not %d", maxOrder, n)
+	}
 	for _, o := range order {
 		if _, err := field(s, o.Path, "sort", func(f shape.Placed) bool { return f.Sort }); err != nil {
 			return err

@@ -119,3 +119,28 @@ func TestPhrases(t *testing.T) {
 		}
 	}
 }
+
+// Whatever people write, they get a filter of the field's kind or an error, and a bound that can be read again.
+func FuzzFilter(f *testing.F) {
+	for _, text := range []string{"beds=4", "beds>=2", "name=a|b", `name="a|b"`, "opened<2031-05", "at=2031-05-05T10:00", "position near 46.5,7.1 within 3 km", "position within 1,2,3,4", "x", ""} {
+		f.Add(text)
+	}
+	s := huts()
+	f.Fuzz(func(t *testing.T, text string) {
+		filter, err := ReadFilter(s, text)
+		if err != nil {
+			return
+		}
+		ways := 0
+		for _, set := range []bool{filter.Values != nil, filter.From != nil || filter.To != nil, filter.Near != nil, filter.Within != nil} {
+			if set {
+				ways++
+			}
+		}
+		if ways != 1 || !strings.HasPrefix(text, filter.Path) && !strings.Contains(text, filter.Path) ||
+			len(filter.Values) > MaxValues {
+			t.Errorf("%q: %+v", text, filter)
+		}
+		Text(text)
+	})
+}

@@ -163,7 +163,7 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 	if i.Version.Number == "" {
 		return "", &engine.Failure{
 			Outcome: retry.Blocked,
-			Message: fmt.Sprintf("%s answers JSON, but not as a search engine does: look at the url", e.base),
+			Message: fmt.Sprintf("%s answers JSON, but not as a search engine does: look at the url", e.at),
 		}
 	}
 	return fmt.Sprintf("%s %s, cluster %s", i.Version.Distribution, i.Version.Number, i.ClusterName), nil

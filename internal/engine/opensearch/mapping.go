@@ -106,7 +106,7 @@ func (e *Engine) keepsPromises(ctx context.Context, edition string) error {
 	if d, err := time.ParseDuration(is); err != nil || d < remembersAtLeast {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"%s has index.gc_deletes %q in %s, and deletions must be remembered for %s at least: look at the engine's templates",
-			e.base,
+			e.at,
 			is,
 			edition,
 			remembersAtLeast,
@@ -115,7 +115,7 @@ func (e *Engine) keepsPromises(ctx context.Context, edition string) error {
 	if is := fmt.Sprint(settings["index."+durability]); is != onDisk {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"%s has index.%s %q in %s, and would lose in a crash what it has acknowledged: set it to %s",
-			e.base,
+			e.at,
 			durability,
 			is,
 			edition,

@@ -32,6 +32,7 @@ import (
 // Engine is one server. Make one with Open.
 type Engine struct {
 	base *url.URL
+	at   string // scheme, host and port, for people: a path may hold a secret
 	user *url.Userinfo
 	// headers are sent with every request.
 	headers map[string]string
@@ -66,10 +67,13 @@ func Open(c engine.Config) (*Engine, error) {
 	e := &Engine{
 		user:    u.User,
 		headers: options.Headers,
+		at:      u.Scheme + "://" + u.Host,
 		base:    &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")},
 	}
 	e.client = &http.Client{
 		Timeout: requestTimeout,
+		// Headers with secrets are for the address that the definition has.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{
 			MaxIdleConnsPerHost: 16,
 			IdleConnTimeout:     time.Minute,
@@ -152,7 +156,7 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 		f.Outcome = notJSON(response.StatusCode)
 		f.Message = fmt.Sprintf(
 			"%s answered %s with %s instead of JSON (it begins %.60q): is the url really the engine's, without a proxy or a login page before it?",
-			e.base,
+			e.at,
 			response.Status,
 			orNothing(kind),
 			strings.TrimSpace(string(start)),
@@ -166,7 +170,7 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 		return nil
 	}
 	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
-		return fmt.Errorf("reading the answer of %s to %s %s: %w", e.base, method, path, err)
+		return fmt.Errorf("reading the answer of %s to %s %s: %w", e.at, method, path, err)
 	}
 	return nil
 }
@@ -200,24 +204,24 @@ func (e *Engine) failed(response *http.Response) error {
 	f.Outcome, f.Kind = classify(response.StatusCode, c.Type), c.Type
 	switch response.StatusCode {
 	case http.StatusUnauthorized:
-		f.Message = fmt.Sprintf("%s refused the user or password: look at the url's user and password", e.base)
+		f.Message = fmt.Sprintf("%s refused the user or password: look at the url's user and password", e.at)
 	case http.StatusRequestEntityTooLarge:
 		f.Message = fmt.Sprintf(
 			"%s takes no request of this size (413): its http.max_content_length, or the limit of a proxy before it, is lower",
-			e.base,
+			e.at,
 		)
 	case http.StatusForbidden:
 		if c.Type == "cluster_block_exception" {
-			f.Message = fmt.Sprintf("%s says %s: %s", e.base, c.words(), unblock)
+			f.Message = fmt.Sprintf("%s says %s: %s", e.at, c.words(), unblock)
 			break
 		}
 		f.Message = fmt.Sprintf(
 			"%s does not allow this user to do that (%s): give the user rights on the index and its editions",
-			e.base,
+			e.at,
 			c.words(),
 		)
 	default:
-		f.Message = fmt.Sprintf("%s says %s (%d)", e.base, c.words(), response.StatusCode)
+		f.Message = fmt.Sprintf("%s says %s (%d)", e.at, c.words(), response.StatusCode)
 		if advice := adviceOn(c.Type, c.words()); advice != "" {
 			f.Message += ": " + advice
 		}
@@ -230,7 +234,7 @@ func (e *Engine) unreachable(err error) error {
 	if errors.As(err, &untrusted) {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"the certificate of %s is not trusted: %s. If your own authority signed it, start pingo serve with SSL_CERT_FILE=/path/to/its.pem",
-			e.base,
+			e.at,
 			untrusted.Err,
 		)}
 	}
@@ -258,7 +262,7 @@ func (e *Engine) unreachable(err error) error {
 	}
 	return fmt.Errorf(
 		"%s does not answer (%w): look at the url's host and port, and whether the engine runs",
-		e.base,
+		e.at,
 		why,
 	)
 }
@@ -335,7 +339,7 @@ func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Sh
 	}
 	return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 		"%s took settings of %s and did not keep them, so they are as they were: %s",
-		e.base,
+		e.at,
 		edition,
 		strings.Join(wrong, "; "),
 	)}
@@ -415,7 +419,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		return nil, err
 	}
 	if len(out.Items) != len(sent) {
-		return nil, fmt.Errorf("%s answered for %d documents of %d", e.base, len(out.Items), len(sent))
+		return nil, fmt.Errorf("%s answered for %d documents of %d", e.at, len(out.Items), len(sent))
 	}
 	for n, item := range out.Items {
 		i := sent[n]
@@ -425,10 +429,10 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		}
 		r, answered := item[action]
 		if !answered || len(item) != 1 {
-			return nil, fmt.Errorf("%s did not say what became of document %q", e.base, docs[i].Key)
+			return nil, fmt.Errorf("%s did not say what became of document %q", e.at, docs[i].Key)
 		}
 		if r.ID != docs[i].Key {
-			return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.base, r.ID, docs[i].Key)
+			return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.at, r.ID, docs[i].Key)
 		}
 		kind := ""
 		if r.Error != nil {
@@ -437,7 +441,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 			if kind == "index_not_found_exception" {
 				results[i].Reason = fmt.Sprintf(
 					"%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one",
-					e.base,
+					e.at,
 					edition,
 				)
 			} else if advice := adviceOn(kind, results[i].Reason); advice != "" {
@@ -540,7 +544,7 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 		if page.TimedOut || page.Shards.Failed > 0 {
 			return fmt.Errorf(
 				"%s listed a part of %s only (%d of its shards failed): look at the cluster's health",
-				e.base,
+				e.at,
 				edition,
 				page.Shards.Failed,
 			)
@@ -558,7 +562,7 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 			}
 		}
 		if listed += int64(len(page.Hits.Hits)); listed > total {
-			return fmt.Errorf("%s lists the same documents of %s again and again", e.base, edition)
+			return fmt.Errorf("%s lists the same documents of %s again and again", e.at, edition)
 		}
 		next := searchAnswer{}
 		if err := e.ask(ctx, "/_search/scroll", nil, map[string]any{"scroll": "2m", "scroll_id": page.ScrollID}, &next); err != nil {
@@ -569,7 +573,7 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 	if listed != total {
 		return fmt.Errorf(
 			"%s listed %d documents of %s, which has %d: look at the cluster's health",
-			e.base,
+			e.at,
 			listed,
 			edition,
 			total,
@@ -626,7 +630,7 @@ func (e *Engine) Switch(ctx context.Context, name, edition string) error {
 				Outcome: retry.Blocked,
 				Message: fmt.Sprintf(
 					"%s has an index of the name %s that Pingo did not make, so the name cannot point at %s: rename or delete it, or give the index another name",
-					e.base,
+					e.at,
 					name,
 					edition,
 				),

@@ -93,7 +93,18 @@ func TestHeadersAreSent(t *testing.T) {
 	if !slices.Equal(got, []string{"s3cretBearer t0ken", "s3cretBearer t0ken"}) {
 		t.Errorf("%q", got)
 	}
-	for _, err := range []error{described, recognized} {
+	// An engine that leads elsewhere does not have them sent there.
+	moved := httptest.NewServer(http.RedirectHandler(server.URL, http.StatusTemporaryRedirect))
+	defer moved.Close()
+	c.URL = moved.URL
+	if e, err = opensearch.Open(c); err != nil {
+		t.Fatal(err)
+	}
+	_, led := e.Describe(t.Context())
+	if len(got) != 2 {
+		t.Errorf("sent on: %q", got)
+	}
+	for _, err := range []error{described, recognized, led} {
 		if err == nil || strings.Contains(err.Error(), "s3cret") || strings.Contains(err.Error(), "t0ken") {
 			t.Error(err)
 		}

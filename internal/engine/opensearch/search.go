@@ -148,10 +148,7 @@ func words(s *shape.Shape, q query.Query) (object, error) {
 	if q.Any {
 		out["minimum_should_match"] = 1
 	} else if len(each) > 1 { // or all of the words together in one field
-		together := []any{look(q.Text, "best_fields", fields)}
-		for _, phrase := range wanted[len(each):] {
-			together = append(together, phrase)
-		}
+		together := append([]any{look(q.Text, "best_fields", fields)}, wanted[len(each):]...)
 		out = object{"minimum_should_match": 1, "should": []any{object{"bool": out}, object{"bool": object{"must": together}}}}
 	}
 	if len(parted) == 0 || len(each) == 0 {

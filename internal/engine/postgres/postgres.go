@@ -19,6 +19,7 @@ import (
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
+	"pingo/internal/pgerror"
 )
 
 // Engine is one database. Make one with Open.
@@ -83,11 +84,7 @@ func (*Engine) Explain(kind, reason string) retry.Cause {
 func Open(c engine.Config) (*Engine, error) {
 	config, err := pgxpool.ParseConfig(c.URL)
 	if err != nil {
-		var parse *pgconn.ParseConfigError
-		if errors.As(err, &parse) {
-			err = errors.New(parse.Error()) // its text has the password replaced
-		}
-		return nil, fmt.Errorf("the url of the engine cannot be read: %w", err)
+		return nil, fmt.Errorf("the url of the engine cannot be read: %w", pgerror.InURL(err))
 	}
 	config.MaxConns = 12
 	config.MaxConnIdleTime = time.Minute
@@ -99,7 +96,7 @@ func Open(c engine.Config) (*Engine, error) {
 	}
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {
-		return nil, fmt.Errorf("the url of the engine cannot be used: %w", err)
+		return nil, fmt.Errorf("the url of the engine cannot be used: %w", pgerror.InURL(err))
 	}
 	return &Engine{pool: pool, layouts: map[string]*layout{}, swept: map[string]time.Time{}}, nil
 }

@@ -11,11 +11,11 @@ func (c *Connections) Alerts() (alarm.Target, error) {
 	if a.URL.Written == "" {
 		return out, nil
 	}
-	secret, err := a.Secret.Reveal(c.Lookup)
+	secret, err := a.Secret.Reveal(c.Secrets.Lookup)
 	if err != nil {
 		return out, err
 	}
-	url, err := a.URL.Reveal(c.Lookup)
+	url, err := a.URL.Reveal(c.Secrets.Lookup)
 	if err != nil {
 		return out, err
 	}

@@ -4,7 +4,6 @@ package connect
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -41,8 +40,9 @@ type Engine struct {
 // Connections are the sources and engines of the definition in force. An engine that is
 // no longer in it stays open: an edition of before may be in it.
 type Connections struct {
-	Kinds  Kinds
-	Lookup definition.Lookup
+	Kinds Kinds
+	// Secrets are what definitions may refer to.
+	Secrets Secrets
 	// Records is the URL of Pingo's own database, where the intake is.
 	Records string
 
@@ -53,36 +53,20 @@ type Connections struct {
 }
 
 // New has nothing opened yet. records is the URL of Pingo's own database.
-func New(kinds Kinds, records string) *Connections {
+func New(kinds Kinds, records string, secrets Secrets) *Connections {
 	return &Connections{
 		Kinds:      kinds,
 		Records:    records,
-		Lookup:     Environment,
+		Secrets:    secrets,
 		definition: &definition.Definition{},
 		sources:    map[string]*source.Source{},
 		engines:    map[string]*Engine{},
 	}
 }
 
-// Environment resolves ${NAME} from the environment and ${file:path} from a file.
-func Environment(reference string) (string, error) {
-	if path, ok := strings.CutPrefix(reference, "file:"); ok {
-		b, err := os.ReadFile(path)
-		if err != nil {
-			return "", fmt.Errorf("${file:%s} cannot be read: %w", path, err)
-		}
-		return strings.TrimSpace(string(b)), nil
-	}
-	v, ok := os.LookupEnv(reference)
-	if !ok {
-		return "", fmt.Errorf("the environment variable %s is not set", reference)
-	}
-	return v, nil
-}
-
 // Parse reads a definition with the kinds and secrets that there are.
 func (c *Connections) Parse(files []definition.File) (*definition.Definition, definition.Findings) {
-	return definition.Parse(files, c.Kinds.Language(), c.Lookup)
+	return definition.Parse(files, c.Kinds.Language(), c.Secrets.Lookup)
 }
 
 // Definition is the one in force; empty before the first.
@@ -140,7 +124,7 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 			ch.sources[src.Name] = c.sources[src.Name]
 			continue
 		}
-		opened, err := c.OpenSource(src)
+		opened, err := c.openSource(src, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -211,18 +195,27 @@ func (c *Connections) CloseSource(name string) {
 	}
 }
 
+// beside is how many connections checks and installations take from a source at once.
+const beside = 3
+
 // OpenSource opens a source beside the one that may be open already.
 func (c *Connections) OpenSource(src *definition.Source) (*source.Source, error) {
-	url, err := src.URL.Reveal(c.Lookup)
+	return c.openSource(src, beside)
+}
+
+// openSource opens a source with at most so many connections, or as many as its kind takes for 0.
+func (c *Connections) openSource(src *definition.Source, connections int) (*source.Source, error) {
+	url, err := src.URL.Reveal(c.Secrets.Lookup)
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
 	}
-	options, err := src.Options.Reveal(c.Lookup)
+	options, err := src.Options.Reveal(c.Secrets.Lookup)
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
 	}
 	opened, err := c.Kinds.OpenSource(src.Kind, source.Config{
 		Name: src.Name, URL: url, Capture: src.Capture, Options: options, Records: c.Records, ConnectTimeout: Timeout,
+		MaxConnections: connections,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
@@ -253,11 +246,11 @@ func (c *Connections) Recognize(ctx context.Context, eng *definition.Engine) (st
 }
 
 func (c *Connections) engineConfig(eng *definition.Engine) (engine.Config, error) {
-	url, err := eng.URL.Reveal(c.Lookup)
+	url, err := eng.URL.Reveal(c.Secrets.Lookup)
 	if err != nil {
 		return engine.Config{}, fmt.Errorf("engine %s: %w", eng.Name, err)
 	}
-	options, err := eng.Options.Reveal(c.Lookup)
+	options, err := eng.Options.Reveal(c.Secrets.Lookup)
 	if err != nil {
 		return engine.Config{}, fmt.Errorf("engine %s: %w", eng.Name, err)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
+	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/records"
@@ -139,6 +140,13 @@ func (d *Definer) applyIndex(ctx context.Context, p *plan, ix *planned, version 
 	case api.ChangeNew, api.ChangeReindex:
 		if slices.ContainsFunc(editions, func(e *records.Edition) bool { return e.Definition == version }) {
 			return nil // by a process that died over it
+		}
+		// Who applies the same again does not begin anew what is being filled, nor what answers since it was planned.
+		if ix.asWritten && slices.ContainsFunc(editions, func(e *records.Edition) bool {
+			return (e.State.Pending() || e.State == reindex.Switched) && e.Missed == nil && e.Engine == ix.Engine &&
+				len(shape.Compare(e.Shape, ix.shape)) == 0
+		}) {
+			return nil
 		}
 		for _, e := range editions {
 			// One that never answered is overtaken; a lost one would only hold up the new one.

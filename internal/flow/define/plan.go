@@ -2,7 +2,9 @@
 package define
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -58,6 +60,8 @@ type Definer struct {
 	// IndexStatus is how an index is now, nil when there is none.
 	IndexStatus func(name string) *api.IndexStatus
 	Log         *slog.Logger
+	// CheckWithin is how long a check may take; half a minute for 0.
+	CheckWithin time.Duration
 
 	applying sync.Mutex // one apply at a time in this process
 }
@@ -80,11 +84,16 @@ type planned struct {
 	shape *shape.Shape
 	// lost: the engine has no edition of it any more.
 	lost bool
+	// asWritten: what is different is what the definition says, and nothing that happened.
+	asWritten bool
 	// takesOver: somebody else made what has its name in the engine.
 	takesOver bool
 }
 
 const checkTimeout = 30 * time.Second
+
+// ErrSlow says that a check took too long.
+var ErrSlow = errors.New("the check was given up, since the sources and engines take long to answer; that says nothing of the definition: try again, or check fewer indexes at once")
 
 // Check says what applying a definition would do, without touching anything.
 func (d *Definer) Check(ctx context.Context, files []api.File) (*api.Plan, error) {
@@ -104,7 +113,7 @@ func filesOf(files []api.File) []definition.File {
 }
 
 // plan plans all that can be planned, so that every mistake is found at once.
-func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
+func (d *Definer) plan(ctx context.Context, files []api.File) (out *plan, err error) {
 	p := &plan{
 		kinds:   map[string]string{},
 		sources: map[string]*source.Source{},
@@ -119,7 +128,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 		},
 	}
 	def, findings := d.Connections.Parse(filesOf(files))
-	p.definition = def
+	p.definition, p.Secrets, p.Given = def, append([]string{}, def.References...), d.Connections.Secrets.String()
 	defer func() {
 		for _, src := range p.sources {
 			src.Close()
@@ -128,8 +137,15 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 			eng.Close()
 		}
 	}()
-	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
+	within := cmp.Or(d.CheckWithin, checkTimeout)
+	ctx, cancel := context.WithTimeoutCause(ctx, within, ErrSlow)
 	defer cancel()
+	at := "asking the sources and engines"
+	defer func() { // what failed then failed for want of time, whatever it says itself
+		if context.Cause(ctx) == ErrSlow {
+			out, err = nil, fmt.Errorf("%w (after %v, at %s)", ErrSlow, within, at)
+		}
+	}()
 	for _, src := range def.Sources {
 		if !src.Broken {
 			p.Sources = append(p.Sources, p.askSource(ctx, d, src))
@@ -146,6 +162,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 			slices.ContainsFunc(names, func(name string) bool { return !answer(name) }) {
 			continue
 		}
+		at = "index " + ix.Name
 		more, err := p.index(ctx, d, ix)
 		if err != nil {
 			return nil, err
@@ -157,6 +174,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (*plan, error) {
 	}
 	for i := range p.Sources {
 		if src := p.sources[p.Sources[i].Name]; src != nil {
+			at = "what capture needs in source " + p.Sources[i].Name
 			if err := p.capture(ctx, d, &p.Sources[i], src); err != nil {
 				return nil, fmt.Errorf("source %s: %w", p.Sources[i].Name, err)
 			}
@@ -558,12 +576,14 @@ func (p *planned) compare(
 	if newest.Record.Engine != ix.Engine {
 		say(fmt.Sprintf("goes to engine %s instead of %s", ix.Engine, newest.Record.Engine))
 	}
+	written := len(p.Differences)
 	if err := compareCapture(ctx, before, missed, sources, say); err != nil {
 		return err
 	}
 	if p.lost = d.lost(ctx, newest); p.lost {
 		say("the engine has lost the edition " + newest.Record.Name())
 	}
+	p.asWritten = len(p.Differences) == written
 	switch {
 	case len(p.Differences) == 0:
 		p.Change = api.ChangeNone

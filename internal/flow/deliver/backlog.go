@@ -13,10 +13,10 @@ import (
 )
 
 const (
-	writeAtOnce = 1000            // keys written to the backlog together
-	writeLimit  = 20000           // keys that may wait to be written before who adds them is held up
-	drainAtOnce = 2500            // keys taken from the backlog together
-	lookForMore = 2 * time.Second // what other processes put there is seen after that
+	writeAtOnce = 1000             // keys written to the backlog together
+	writeLimit  = 20000            // keys that may wait to be written before who adds them is held up
+	drainAtOnce = 2500             // keys taken from the backlog together
+	lookForMore = 10 * time.Minute // what others put there is seen after that, if nobody says so before
 )
 
 // backlog is keys in the records database that an edition is to build and that no lane

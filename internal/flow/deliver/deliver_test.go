@@ -1,6 +1,7 @@
 package deliver
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -33,6 +34,7 @@ type rig struct {
 	engine *model.Engine
 	store  *model.Records
 	e      *Edition
+	log    bytes.Buffer
 }
 
 func newRig(t *testing.T, rows int) *rig {
@@ -56,7 +58,7 @@ func (r *rig) edition(record *records.Edition) *Edition {
 		&connect.Engine{Engine: r.engine, Name: "main", Limiter: connect.NewLimiter()},
 		r.store,
 		&model.Fence{},
-		slog.New(slog.DiscardHandler),
+		slog.New(slog.NewTextHandler(&r.log, nil)),
 	)
 }
 
@@ -619,6 +621,31 @@ func TestDismissedElsewhere(t *testing.T) {
 		r.engine.Answer = nil
 		r.within("accepted", r.change("k00001", "k00002"))
 		look(0)
+	})
+}
+
+// However many documents are refused for one cause, the log says it once.
+func TestALogIsNotFloodedByRefusals(t *testing.T) {
+	inTime(t, func(t *testing.T) {
+		r := newRig(t, 3000)
+		r.engine.Answer = func(docs []engine.Document) ([]engine.Result, error) {
+			out := make([]engine.Result, len(docs))
+			for i, d := range docs {
+				out[i] = engine.Result{Outcome: retry.Refused, Kind: "mapper_parsing_exception", Reason: fmt.Sprintf(
+					"failed to parse field [beds] of type [integer] in document with id '%s'. Preview of field's value: '%s'", d.Key, d.Key)}
+			}
+			return out, nil
+		}
+		stop := r.run()
+		keys := make([]string, 3000)
+		for i := range keys {
+			keys[i] = fmt.Sprintf("k%05d", i)
+		}
+		r.within("refused", r.change(keys...))
+		stop()
+		if lines := strings.Count(r.log.String(), "\n"); r.e.Failed() != len(keys) || lines > 3 {
+			t.Errorf("%d failed documents in %d lines: %.600s", r.e.Failed(), lines, &r.log)
+		}
 	})
 }
 

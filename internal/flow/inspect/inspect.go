@@ -224,6 +224,27 @@ func (i *Inspector) SampleKeys(ctx context.Context, index string, n int) ([]stri
 	return keys, nil
 }
 
+// readRow reads the row of a key with what belongs to it. A database may find a row for what only looks like its key, as
+// 007 for 7, and no document has that for its key.
+func readRow(
+	ctx context.Context,
+	reader source.Reader,
+	t *shape.Tree,
+	key string,
+	values []string,
+) (set *document.Set, there bool, err error) {
+	set = document.NewSet(t)
+	if err := reader.ReadKeys(ctx, set, [][]string{values}); err != nil || set.Rows(0).Len() == 0 {
+		return set, false, err
+	}
+	if own := string(set.AppendKey(nil, 0)); own != key {
+		return nil, false, &BadRequest{
+			fmt.Errorf("there is no key %q: the row that it leads to has the key %q", key, own),
+		}
+	}
+	return set, true, nil
+}
+
 // Preview builds the document of a key and fetches the one in the engine.
 func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Preview, error) {
 	e, err := i.Edition(ctx, index)
@@ -235,11 +256,11 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 		return nil, &BadRequest{err}
 	}
 	t := e.Record.Shape.Trees[tree]
-	set := document.NewSet(t)
-	if err := e.Reader.ReadKeys(ctx, set, [][]string{values}); err != nil {
-		if source.FaultOf(err) == source.BadValue {
-			return nil, &BadRequest{fmt.Errorf("no document can be built for key %q: %w", key, err)}
-		}
+	set, built, err := readRow(ctx, e.Reader, t, key, values)
+	if source.FaultOf(err) == source.BadValue {
+		return nil, &BadRequest{fmt.Errorf("no document can be built for key %q: %w", key, err)}
+	}
+	if err != nil {
 		return nil, err
 	}
 	p := &api.Preview{
@@ -250,7 +271,6 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 		Stored:  json.RawMessage("null"),
 		Origins: originsOf(t, Named(e.Record.Shape, e.Sources)),
 	}
-	built := set.Rows(0).Len() > 0
 	if built {
 		p.Built = set.Append(nil, 0)
 	}

@@ -43,7 +43,7 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 		Built: json.RawMessage("null"), Stored: json.RawMessage("null"), Origins: []api.FieldOrigin{},
 	}
 	t := e.Record.Shape.Trees[tree]
-	if out.Row, err = hasRow(ctx, e.Reader, t, values); err != nil {
+	if out.Row, err = hasRow(ctx, e.Reader, t, key, values); err != nil {
 		if source.FaultOf(err) == source.BadValue {
 			return nil, &BadRequest{
 				fmt.Errorf(
@@ -147,12 +147,9 @@ func same(t *api.Traced) bool {
 }
 
 // hasRow reports whether a table has a row with a key, whatever where says.
-func hasRow(ctx context.Context, reader source.Reader, t *shape.Tree, values []string) (bool, error) {
-	set := document.NewSet(t.RootOnly(""))
-	if err := reader.ReadKeys(ctx, set, [][]string{values}); err != nil {
-		return false, err
-	}
-	return set.Rows(0).Len() > 0, nil
+func hasRow(ctx context.Context, reader source.Reader, t *shape.Tree, key string, values []string) (bool, error) {
+	_, there, err := readRow(ctx, reader, t.RootOnly(""), key, values)
+	return there, err
 }
 
 // way is what is on its way to an index.

@@ -57,6 +57,8 @@ type Lease struct {
 	claimed  change.Claim
 	claiming int64
 	sound    string // see records.Lease
+	// word says how the source's indexes are, for others; nil before Keep.
+	word func() json.RawMessage
 }
 
 // Take takes the lease on a source, if it is still as it was seen; else it returns nil. Its
@@ -211,6 +213,9 @@ func (l *Lease) Keep(
 	older func(ctx context.Context) error,
 	log *slog.Logger,
 ) {
+	l.mu.Lock()
+	l.word = status
+	l.mu.Unlock()
 	for l.Holds() && ctx.Err() == nil {
 		err := l.Renew(ctx, status())
 		switch {
@@ -244,8 +249,12 @@ func (l *Lease) older() bool {
 func (l *Lease) Intend(ctx context.Context, found change.Claim) error {
 	l.mu.Lock()
 	l.claimed, l.claiming, l.sound = found, l.record.Epoch, l.asTaken.History
+	word := l.word
 	l.mu.Unlock()
-	return l.Renew(ctx, nil)
+	if word == nil {
+		return l.Renew(ctx, nil)
+	}
+	return l.Renew(ctx, word()) // others take what stands there for said with this renewal
 }
 
 // Claiming is the epoch of the last claim on the source that may have been made.

@@ -130,6 +130,34 @@ func TestRenewalsDoNotOvertakeEachOther(t *testing.T) {
 	})
 }
 
+// Whoever sees a lease renewed takes what it says for said then; so each renewal says how things are.
+func TestEveryRenewalLeavesWord(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := model.NewRecords()
+		l, err := Take(t.Context(), store, "lodge", "A", nil, 0)
+		if err != nil || l == nil {
+			t.Fatal(l, err)
+		}
+		ctx, stop := context.WithCancel(t.Context())
+		var kept sync.WaitGroup
+		kept.Go(func() {
+			l.Keep(ctx, func() json.RawMessage { return []byte(fmt.Sprintf("%q", time.Now().String())) }, nil, slog.New(slog.DiscardHandler))
+		})
+		for range 3 {
+			time.Sleep(700 * time.Millisecond) // between the keeper's
+			if err := l.Intend(ctx, l.asTaken.Claimed); err != nil {
+				t.Fatal(err)
+			}
+			view, err := store.Heartbeat(ctx, records.Process{ID: "A"})
+			if want := fmt.Sprintf("%q", time.Now().String()); err != nil || string(view.Leases[0].Status) != want {
+				t.Errorf("renewed at %s with the word of %s (%v)", want, view.Leases[0].Status, err)
+			}
+		}
+		stop()
+		kept.Wait()
+	})
+}
+
 func TestAHolderStopsFirst(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := model.NewRecords()

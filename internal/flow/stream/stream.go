@@ -21,6 +21,7 @@ const (
 	readAtOnce  = 2000
 	pollFast    = 5 * time.Millisecond
 	pollSlow    = 150 * time.Millisecond
+	pollIdle    = 500 * time.Millisecond // for sources that can wait
 )
 
 // Stream reads one source. A change is done when every follower that was there when it
@@ -116,6 +117,14 @@ func (s *Stream) Run(ctx context.Context) {
 				s.log.Info("source available again")
 			}
 			wait = min(wait, pollSlow)
+			if awaiter, can := s.feed.(source.Awaiter); can && n == 0 && wait == pollSlow {
+				if changes, waited := awaiter.Await(ctx, pollIdle); waited {
+					if changes {
+						wait = pollFast
+					}
+					continue
+				}
+			}
 		}
 		retry.Sleep(ctx, wait)
 	}

@@ -24,6 +24,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/client"
+	"pingo/internal/flow/connect"
 	"pingo/internal/lab/mariaserver"
 	"pingo/internal/lab/osnode"
 	"pingo/internal/lab/standin"
@@ -138,7 +139,9 @@ func start(ctx context.Context, o Options) (w *world, err error) {
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	w.stop = stop
 	w.running.Go(func() {
-		if err := server.Run(running, w.records, service, o.Console, o.Version, o.Log); err != nil {
+		if err := server.Run(running, w.records, service, server.Options{
+			Console: o.Console, Version: o.Version, Log: o.Log, Secrets: connect.Everything,
+		}); err != nil {
 			w.failed <- err
 		}
 	})

@@ -26,7 +26,7 @@ func Compare(
 	files []api.File,
 	index string,
 ) (rows, documents int, differences []plainsql.Difference, err error) {
-	def, findings := definition.Parse(definitionFiles(files), kinds.All().Language(), connect.Environment)
+	def, findings := definition.Parse(definitionFiles(files), kinds.All().Language(), connect.Everything.Lookup)
 	if len(findings) > 0 {
 		return 0, 0, nil, findings
 	}
@@ -39,7 +39,7 @@ func Compare(
 		return 0, 0, nil, err
 	}
 	eng := def.Engine(ix.Engine)
-	url, err := eng.URL.Reveal(connect.Environment)
+	url, err := eng.URL.Reveal(connect.Everything.Lookup)
 	if err != nil {
 		return 0, 0, nil, err
 	}

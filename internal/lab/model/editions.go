@@ -25,6 +25,17 @@ func (r *Records) Editions(context.Context) (out []*records.Edition, err error) 
 	return out, nil
 }
 
+func (r *Records) owed(e *records.Edition) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for d := range r.backlog {
+		if d.edition == of(e) {
+			return true
+		}
+	}
+	return false
+}
+
 // EditionStates lists all editions without their shapes.
 func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState, err error) {
 	list, err := r.Editions(ctx)
@@ -38,6 +49,7 @@ func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState
 			Others:  e.Shape.Sources()[1:],
 			Course:  e.Course,
 			Ordered: r.ordered(e),
+			Owed:    r.owed(e),
 			Expired: expired(e),
 		}
 		if e.Missed != nil {

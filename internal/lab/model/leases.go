@@ -64,6 +64,9 @@ func (r *Records) Heartbeat(_ context.Context, p records.Process) (v records.Vie
 		l := r.leases[source]
 		v.Leases = append(v.Leases, &l)
 	}
+	if v.Newest = len(r.applied); v.Newest > 0 {
+		v.CarriedOut = r.applied[v.Newest-1].CarriedOut
+	}
 	return v, nil
 }
 

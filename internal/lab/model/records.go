@@ -405,8 +405,10 @@ func (r *Records) BacklogSize(ctx context.Context, e *records.Edition) (n int64,
 	return int64(len(list)), oldest, err
 }
 
-// SaveSample and Samples keep nothing.
-func (r *Records) SaveSample(context.Context, string, time.Time, any) error { return nil }
+// SaveSamples and Samples keep nothing.
+func (r *Records) SaveSamples(context.Context, records.Step, time.Time, []records.Sample) error {
+	return nil
+}
 
 // Samples lists nothing.
 func (r *Records) Samples(context.Context, string, time.Duration, any) error { return nil }

@@ -73,7 +73,7 @@ func (c *checker) object(f *field, path, dynamic string) error {
 	return c.scanner.object(func(key []byte) error {
 		for _, k := range seen {
 			if string(k) == string(key) {
-				return fmt.Errorf("Duplicate field '%s'", key)
+				return duplicate(key)
 			}
 		}
 		seen = append(seen, key)
@@ -329,7 +329,7 @@ func (c *checker) skipStrictly() error {
 		seen := map[string]bool{}
 		return c.scanner.object(func(key []byte) error {
 			if seen[string(key)] {
-				return fmt.Errorf("Duplicate field '%s'", key)
+				return duplicate(key)
 			}
 			seen[string(key)] = true
 			return c.skipStrictly()
@@ -481,4 +481,9 @@ func float(v float64) string {
 		return s
 	}
 	return strconv.FormatFloat(v, 'f', 1, 64)
+}
+
+func duplicate(key []byte) error {
+	//lint:ignore ST1005 these are the words of the engine that is stood in for
+	return fmt.Errorf("Duplicate field '%s'", key)
 }

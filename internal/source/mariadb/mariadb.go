@@ -3,6 +3,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -50,7 +51,7 @@ type Reader struct {
 // Capture is the triggers and the journal.
 type Capture struct{ db *database }
 
-// poolSize bounds the connections that Pingo takes from a source.
+// poolSize bounds the connections that Pingo takes from a source, unless it is told another number.
 const poolSize = 10
 
 // settings make what the server answers independent of how it is set up. Backslashes escape
@@ -105,7 +106,7 @@ func Open(c source.Config) (*source.Source, error) {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", err)
 	}
 	db := &database{sql.OpenDB(connector), name, captureDatabase(name)}
-	db.SetMaxOpenConns(poolSize)
+	db.SetMaxOpenConns(cmp.Or(c.MaxConnections, poolSize))
 	db.SetConnMaxIdleTime(time.Minute)
 	return &source.Source{Reader: &Reader{db: db}, Feed: &Feed{db: db}, Capture: &Capture{db}}, nil
 }

@@ -418,3 +418,35 @@ func TestLateCommits(t *testing.T) {
 		t.Error("the low-water mark never rose")
 	}
 }
+
+// A statement that goes on for long holds up no other one that writes other rows.
+func TestLongStatementsHoldUpNobody(t *testing.T) {
+	w := newWorld(t, `
+		CREATE TABLE trails (id int PRIMARY KEY, name varchar(50));
+		CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50));
+		CREATE TABLE marks (id int PRIMARY KEY, word varchar(20));
+		INSERT INTO trails VALUES (1, 'a'), (2, 'b'); INSERT INTO marks VALUES (1, 'a'), (2, 'b'), (3, 'c'), (4, 'd');
+		INSERT INTO stages VALUES (1, 1, 'a'), (2, 1, 'b'), (3, 1, 'c'), (4, 1, 'd')`, trails)
+	for _, statement := range []string{
+		"UPDATE stages SET name = IF(SLEEP(0.5) = 0, CONCAT(name, 'x'), name)",
+		"INSERT INTO stages SELECT id + 10, 1, IF(SLEEP(0.5) = 0, 'y', 'z') FROM marks",
+		"REPLACE INTO stages SELECT id, 1, IF(SLEEP(0.5) = 0, 'y', 'z') FROM marks",
+		"DELETE FROM stages WHERE SLEEP(0.5) = 0 LIMIT 4",
+	} {
+		long := make(chan error, 1)
+		go func() {
+			_, err := w.db.Exec(statement)
+			long <- err
+		}()
+		time.Sleep(800 * time.Millisecond) // it has written a row, and not all
+		mariatest.Exec(t, w.db, "UPDATE trails SET name = CONCAT(name, '.') WHERE id = 2")
+		select {
+		case err := <-long:
+			t.Errorf("%s: the other one waited until it had ended (%v)", statement, err)
+		default:
+			if err := <-long; err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}

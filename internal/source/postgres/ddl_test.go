@@ -188,6 +188,12 @@ func (s *sides) outcome(c *pgx.Conn, statement string) string {
 func (s *sides) same(statement string) string {
 	s.Helper()
 	without, with := s.outcome(s.plain, statement), s.outcome(s.conn, statement)
+	// Nobody else writes where capture is not; rows of two statements may deadlock without it, too.
+	for range 5 {
+		if strings.HasPrefix(with, "40P01") {
+			with = s.outcome(s.conn, statement)
+		}
+	}
 	if without != with {
 		s.Errorf("%s\nwithout capture: %s\nwith it:         %s", statement, without, with)
 	}

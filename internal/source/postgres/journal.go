@@ -25,9 +25,12 @@ type Feed struct {
 	pool   *database
 	cursor journal.Cursor
 
-	mu      sync.Mutex // guards what follows
-	marks   []mark
-	taken   int64 // the highest number that was taken at the last full read
+	mu    sync.Mutex // guards what follows
+	marks []mark
+	taken int64 // the highest number that was taken at the last full read
+	last  int64 // the highest number that was taken at the last read
+	// unaided is until when the server is not asked to wait, since it refused to.
+	unaided time.Time
 	marked  time.Time
 	layouts map[int32]journal.Layout
 	// looked is when materialised views were last looked at.
@@ -207,11 +210,45 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	if err != nil {
 		return nil, err
 	}
+	p.mu.Lock()
+	p.last = now.seq
+	p.mu.Unlock()
 	fresh, seen := p.cursor.Took(r, read)
 	if r.Full {
 		p.settle(seen, now, xmin)
 	}
 	return fresh, nil
+}
+
+const (
+	// looksEvery is how often the server looks at the sequence while it waits.
+	looksEvery = 20 * time.Millisecond
+	// unaidedFor is how long it is not asked again after it refused.
+	unaidedFor = time.Minute
+)
+
+// Await waits in the server until a writer takes a number of the journal's sequence, which is seen before it commits
+// and costs writers nothing. It cannot wait while a transaction that took one may still be open, since nothing tells
+// when that ends.
+func (p *Feed) Await(ctx context.Context, most time.Duration) (changes, waited bool) {
+	p.mu.Lock()
+	last, unaided := p.last, p.unaided
+	p.mu.Unlock()
+	began := time.Now()
+	if p.cursor.Low() < last || began.Before(unaided) {
+		return false, false
+	}
+	// Each look has a snapshot of its own, and the statement ends soon: locks and dead rows are not held for long.
+	_, err := p.pool.Exec(ctx, fmt.Sprintf(`DO $$ BEGIN FOR look IN 1..%d LOOP
+		EXIT WHEN (SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq) <> %d; PERFORM pg_sleep(%f); END LOOP; END $$`,
+		max(1, most/looksEvery), last, looksEvery.Seconds()))
+	if err != nil {
+		p.mu.Lock()
+		p.unaided = time.Now().Add(unaidedFor)
+		p.mu.Unlock()
+		return false, false // the next read says why
+	}
+	return time.Since(began) < most-looksEvery, true
 }
 
 const (

@@ -3,6 +3,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -73,7 +74,7 @@ type Capture struct {
 	byStatement bool // see needed
 }
 
-// poolSize bounds the connections that Pingo takes from a source.
+// poolSize bounds the connections that Pingo takes from a source, unless it is told another number.
 const poolSize = 10
 
 // Open prepares connections; they are made when they are first used.
@@ -101,7 +102,7 @@ func Connect(c source.Config) (*pgxpool.Pool, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be read: %w", pgerror.InURL(err))
 	}
-	config.MaxConns = poolSize
+	config.MaxConns = int32(cmp.Or(c.MaxConnections, poolSize))
 	config.MaxConnIdleTime = time.Minute
 	config.ConnConfig.ConnectTimeout = c.ConnectTimeout
 	// A server that vanished without a word must not be waited for until evening.

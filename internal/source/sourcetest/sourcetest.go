@@ -95,7 +95,9 @@ func Run(t *testing.T, kind source.Kind, h Harness) {
 	s.compile(kind)
 	s.rowsBecomeDocuments()
 	s.sourcesAreRelated()
+	s.installingHoldsUpNobody()
 	s.changesAreNoticed()
+	s.changesAreWaitedFor()
 	s.changesAreClaimed()
 	s.capturesComeAndGo()
 }
@@ -184,7 +186,11 @@ func Drain(t testing.TB, src *source.Source) (all []change.Change) {
 
 // Unnoted lists the rows of tables, by table and key, that are not what they were, and that no change stands
 // for, nor a gap: missed are the tables that have one.
-func Unnoted(before, after map[string]map[string]string, changes []change.Change, missed map[string]bool) (out []string) {
+func Unnoted(
+	before, after map[string]map[string]string,
+	changes []change.Change,
+	missed map[string]bool,
+) (out []string) {
 	for table, was := range before {
 		noted, all := map[string]bool{}, missed[table]
 		for _, c := range changes {
@@ -196,7 +202,10 @@ func Unnoted(before, after map[string]map[string]string, changes []change.Change
 		for _, side := range []map[string]string{was, after[table]} {
 			for key := range side {
 				if was[key] != after[table][key] && !all && !noted[key] {
-					out = append(out, fmt.Sprintf("row %s of %s: %q became %q", key, table, was[key], after[table][key]))
+					out = append(
+						out,
+						fmt.Sprintf("row %s of %s: %q became %q", key, table, was[key], after[table][key]),
+					)
 				}
 			}
 		}
@@ -329,8 +338,15 @@ func (s *suite) sourcesAreRelated() {
 		s.Errorf("documents from one source:\n%v\nfrom two:\n%v", near, far)
 	}
 	set := document.NewSet(s.apart.Trees[0])
-	if err := s.src.ReadKeys(ctx, set, [][]string{{"2"}}); err != nil || set.Rows(0).Len() != 1 || set.Rows(1).Len()+set.Rows(2).Len() > 0 {
-		s.Errorf("one source alone read %d, %d and %d rows: %v", set.Rows(0).Len(), set.Rows(1).Len(), set.Rows(2).Len(), err)
+	if err := s.src.ReadKeys(ctx, set, [][]string{{"2"}}); err != nil || set.Rows(0).Len() != 1 ||
+		set.Rows(1).Len()+set.Rows(2).Len() > 0 {
+		s.Errorf(
+			"one source alone read %d, %d and %d rows: %v",
+			set.Rows(0).Len(),
+			set.Rows(1).Len(),
+			set.Rows(2).Len(),
+			err,
+		)
 	}
 	nights := documents(s.nights)
 	for key, want := range map[string]string{
@@ -483,6 +499,42 @@ func (s *suite) done(seqs []int64, left int) {
 	}
 }
 
+// installingHoldsUpNobody installs capture while a transaction that uses a table stays open. Others write meanwhile, and
+// wait for moments only.
+func (s *suite) installingHoldsUpNobody() {
+	if s.src.Capture == nil {
+		return
+	}
+	const long = 1500 * time.Millisecond
+	var waited time.Duration
+	for range 3 { // a busy machine may stand still as long by itself, but not each time
+		waited = 0
+		open := s.h.Begin(s.T)
+		open.Update("huts", Row{"id": 20}, Row{"beds": 7})
+		installed := make(chan error, 1)
+		go func() {
+			_, err := s.src.Capture.Install(s.Context(), "one", s.need())
+			installed <- err
+		}()
+		for began := time.Now(); time.Since(began) < 2*long; time.Sleep(100 * time.Millisecond) {
+			at := time.Now()
+			s.do(func(tx Transaction) { tx.Update("huts", Row{"id": 21}, Row{"beds": 8}) })
+			waited = max(waited, time.Since(at))
+		}
+		open.Rollback()
+		if err := <-installed; err != nil {
+			s.Fatalf("installing behind an open transaction: %v", err)
+		}
+		if err := s.src.Capture.Remove(s.Context()); err != nil {
+			s.Fatal(err)
+		}
+		if waited < long {
+			return
+		}
+	}
+	s.Errorf("a writer waited for %v while capture was being installed", waited)
+}
+
 func (s *suite) changesAreNoticed() {
 	ctx := s.Context()
 	if s.src.Capture != nil {
@@ -541,6 +593,59 @@ func (s *suite) changesAreNoticed() {
 
 	s.h.Truncate(s.T, "stays")
 	s.done(s.read("truncate stays"), 0)
+}
+
+// changesAreWaitedFor: a feed that can wait is woken by the first change, and does not wait while one may be committed at
+// any moment.
+func (s *suite) changesAreWaitedFor() {
+	awaiter, can := s.src.Feed.(source.Awaiter)
+	if !can {
+		return
+	}
+	quiet := func() {
+		s.Helper()
+		for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			s.read()
+			changes, waited := awaiter.Await(s.Context(), 100*time.Millisecond)
+			if waited && !changes {
+				return
+			}
+			if time.Now().After(end) {
+				s.Fatal("it never waits")
+			}
+		}
+	}
+	quiet()
+	for range 3 {
+		woken := make(chan bool, 1)
+		go func() {
+			changes, _ := awaiter.Await(s.Context(), time.Minute)
+			woken <- changes
+		}()
+		time.Sleep(50 * time.Millisecond)
+		s.do(func(tx Transaction) { tx.Update("huts", Row{"id": 12}, Row{"beds": time.Now().Nanosecond() % 1000}) })
+		select {
+		case changes := <-woken:
+			if !changes {
+				s.Error("it woke without saying that there are changes")
+			}
+		case <-time.After(20 * time.Second):
+			s.Fatal("it was not woken")
+		}
+		s.done(s.read("update huts 12"), 0)
+		quiet()
+	}
+	late := s.h.Begin(s.T)
+	late.Update("huts", Row{"id": 12}, Row{"beds": 1001})
+	s.read()
+	for range 5 {
+		if _, waited := awaiter.Await(s.Context(), time.Minute); waited {
+			s.Error("it waits although a change may be committed")
+		}
+		s.read()
+	}
+	late.Commit()
+	s.done(s.read("update huts 12"), 0)
 }
 
 func (s *suite) claim(src *source.Source, holder string, epoch int64) {

@@ -70,6 +70,9 @@ func open(c source.Config) (*source.Source, error) {
 		client:  &http.Client{Timeout: timeout},
 		known:   map[string]uint64{},
 	}
+	if len(o.Headers) > 0 { // their secrets are for the address that the definition has
+		p.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	}
 	if o.Every != "" {
 		var err error
 		if p.every, err = time.ParseDuration(o.Every); err != nil || p.every < time.Second {

@@ -63,8 +63,12 @@ type fetcher struct {
 // newFetcher is nil where no record is fetched.
 func newFetcher(h *Hook) *fetcher {
 	f := &fetcher{
-		hook:   h,
-		client: &http.Client{Timeout: fetchTimeout},
+		hook: h,
+		client: &http.Client{
+			Timeout: fetchTimeout,
+			// Headers with secrets are for the address that the definition has.
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
 		rates:  map[string]*rate.Limiter{},
 		listed: map[string]time.Time{},
 	}
