@@ -5,7 +5,6 @@ package verify
 import (
 	"context"
 	"log/slog"
-	"slices"
 	"time"
 
 	"pingo/internal/core/retry"
@@ -112,7 +111,7 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 	for i, e := range editions {
 		shapes[i] = e.Record.Shape
 	}
-	gaps, err := c.gaps(ctx, shape.Capture(c.Source, shapes))
+	gaps, err := c.Capture.Gaps(ctx, shape.Capture(c.Source, shapes))
 	if err != nil {
 		return err
 	}
@@ -131,29 +130,6 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 		c.Log.Info("capture mended", "source", c.Source, "reason", gap.Reason)
 	}
 	return nil
-}
-
-// halfDone is how long what somebody does to capture may take until it is looked at again.
-const halfDone = time.Second
-
-// gaps lists where capture does not stand. What a person has done is looked at twice, since it may have been half done:
-// triggers go before the journal. Nothing that was seen once is forgotten.
-func (c *Capture) gaps(ctx context.Context, need []shape.Captured) ([]source.Gap, error) {
-	gaps, err := c.Capture.Gaps(ctx, need)
-	if err != nil || !slices.ContainsFunc(gaps, func(g source.Gap) bool { return g.Deliberate }) {
-		return gaps, err
-	}
-	retry.Sleep(ctx, halfDone)
-	again, err := c.Capture.Gaps(ctx, need)
-	if err != nil {
-		return gaps, nil // the next look says why; what was seen is recorded now
-	}
-	for _, gap := range gaps {
-		if !slices.ContainsFunc(again, func(g source.Gap) bool { return g.Table == gap.Table }) {
-			again = append(again, gap)
-		}
-	}
-	return again, nil
 }
 
 // measure measures the journal, and does what the definition says when it is too large.

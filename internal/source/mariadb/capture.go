@@ -250,12 +250,17 @@ func (p *Capture) dropOthers(ctx context.Context, standing, wanted map[string]bo
 		if wanted[name] {
 			continue
 		}
-		schema, trigger, _ := strings.Cut(name, ".")
-		if err := p.patiently(ctx, "DROP TRIGGER IF EXISTS "+quoteName(schema)+"."+quoteName(trigger)); err != nil {
+		if err := p.patiently(ctx, dropTrigger(name)); err != nil {
 			return wrap("dropping trigger "+name, err)
 		}
 	}
 	return nil
+}
+
+// dropTrigger drops the trigger schema.name.
+func dropTrigger(name string) string {
+	schema, trigger, _ := strings.Cut(name, ".")
+	return "DROP TRIGGER IF EXISTS " + quoteName(schema) + "." + quoteName(trigger)
 }
 
 const (
@@ -285,14 +290,11 @@ func (p *Capture) patiently(ctx context.Context, sql string) error {
 	}
 }
 
+// there reports whether there is a journal that is not being removed.
 func (p *Capture) there(ctx context.Context) (bool, error) {
-	rows, err := p.db.texts(
-		ctx,
-		"SELECT 1 FROM information_schema.TABLES WHERE TABLE_NAME = 'journal' AND TABLE_SCHEMA = "+text(
-			p.db.capture,
-		),
-	)
-	return len(rows) > 0, explain(err)
+	rows, err := p.db.texts(ctx, `SELECT TABLE_NAME FROM information_schema.TABLES
+		WHERE TABLE_NAME IN ('journal', 'being_removed') AND TABLE_SCHEMA = `+text(p.db.capture))
+	return len(rows) == 1 && rows[0][0] == "journal", explain(err)
 }
 
 func (p *Capture) claim(ctx context.Context, service string) error {
@@ -388,32 +390,50 @@ func fileName(name string) string {
 	return b.String()
 }
 
-// RemovalScript drops what Remove drops.
-func (p *Capture) RemovalScript(ctx context.Context) (string, error) {
+// removal lists the statements that take everything of ours away, the journal last. Before anything goes it is
+// marked, so that who looks meanwhile sees what happens, and not triggers that somebody dropped.
+func (p *Capture) removal(ctx context.Context) ([]string, error) {
 	standing, err := p.standing(ctx)
 	if err != nil {
+		return nil, err
+	}
+	in := quoteName(p.db.capture)
+	there, err := p.db.texts(ctx, "SELECT 1 FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = "+text(p.db.capture))
+	if err != nil {
+		return nil, wrap("looking for the journal", err)
+	}
+	var out []string
+	if len(there) > 0 {
+		out = append(out, "CREATE TABLE IF NOT EXISTS "+in+".being_removed (id int)")
+	}
+	for _, name := range slices.Sorted(maps.Keys(standing)) {
+		out = append(out, dropTrigger(name))
+	}
+	if len(there) > 0 { // a database is dropped a table at a time, and the mark may not be the last
+		out = append(out, "DROP TABLE IF EXISTS "+in+".journal", "DROP DATABASE IF EXISTS "+in)
+	}
+	return out, nil
+}
+
+// RemovalScript drops what Remove drops.
+func (p *Capture) RemovalScript(ctx context.Context) (string, error) {
+	statements, err := p.removal(ctx)
+	if err != nil || len(statements) == 0 {
 		return "", err
 	}
-	var script strings.Builder
-	for _, name := range slices.Sorted(maps.Keys(standing)) {
-		schema, trigger, _ := strings.Cut(name, ".")
-		fmt.Fprintf(&script, "DROP TRIGGER IF EXISTS %s.%s;\n", quoteName(schema), quoteName(trigger))
-	}
-	fmt.Fprintf(&script, "DROP DATABASE IF EXISTS %s;\n", quoteName(p.db.capture))
-	return script.String(), nil
+	return strings.Join(statements, ";\n") + ";\n", nil
 }
 
 // Remove drops every trigger of ours, then the database with the journal.
 func (p *Capture) Remove(ctx context.Context) error {
-	standing, err := p.standing(ctx)
+	statements, err := p.removal(ctx)
 	if err != nil {
 		return err
 	}
-	if err := p.dropOthers(ctx, standing, nil); err != nil {
-		return err
-	}
-	if err := p.patiently(ctx, "DROP DATABASE IF EXISTS "+quoteName(p.db.capture)); err != nil {
-		return wrap("removing the journal", err)
+	for _, statement := range statements {
+		if err := p.patiently(ctx, statement); err != nil {
+			return wrap("removing capture", err)
+		}
 	}
 	return nil
 }

@@ -20,6 +20,7 @@ func (db *database) journalSQL() []string {
 	in := quoteName(db.capture)
 	return []string{
 		"CREATE DATABASE IF NOT EXISTS " + in + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+		"-- A removal that did not end.\nDROP TABLE IF EXISTS " + in + ".being_removed",
 		`-- One row: who reads the journal. mark moves on while somebody does, so that an older copy
 -- of the database can be told from what it was.
 CREATE TABLE IF NOT EXISTS ` + in + `.owner (

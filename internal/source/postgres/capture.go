@@ -388,7 +388,7 @@ const (
 
 func (p *Capture) installed(ctx context.Context) (version, error) {
 	var there, whole bool
-	err := p.pool.QueryRow(ctx, `SELECT to_regclass('pingo_capture.journal') IS NOT NULL, EXISTS (SELECT FROM pg_attribute
+	err := p.pool.QueryRow(ctx, `SELECT to_regclass('pingo_capture.journal') IS NOT NULL AND to_regclass('pingo_capture.being_removed') IS NULL, EXISTS (SELECT FROM pg_attribute
 		WHERE attrelid = to_regclass('pingo_capture.layouts') AND attname = 'relation')`).Scan(&there, &whole)
 	switch {
 	case err != nil:
@@ -418,7 +418,8 @@ func (p *Capture) dropTriggers(ctx context.Context, t shape.Ref) error {
 	return nil
 }
 
-// removal lists the statements that take everything of ours away, the journal last.
+// removal lists the statements that take everything of ours away, the journal last. Before anything goes it is
+// marked, so that who looks meanwhile sees what happens, and not triggers that somebody dropped.
 func (p *Capture) removal(ctx context.Context) ([]string, error) {
 	rows, err := p.pool.Query(ctx, `
 		SELECT format('DROP TRIGGER %I ON %I.%I', t.tgname, n.nspname, c.relname)
@@ -432,13 +433,21 @@ func (p *Capture) removal(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}
-	return append(drops, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"), nil
+	var there bool
+	if err := p.pool.QueryRow(ctx, "SELECT to_regnamespace('pingo_capture') IS NOT NULL").Scan(&there); err != nil {
+		return nil, wrap("looking for the journal", err)
+	}
+	if !there {
+		return drops, nil
+	}
+	mark := "CREATE TABLE IF NOT EXISTS pingo_capture.being_removed ()"
+	return append(append([]string{mark}, drops...), "DROP SCHEMA IF EXISTS pingo_capture CASCADE"), nil
 }
 
 // RemovalScript drops what Remove drops.
 func (p *Capture) RemovalScript(ctx context.Context) (string, error) {
 	statements, err := p.removal(ctx)
-	if err != nil {
+	if err != nil || len(statements) == 0 {
 		return "", err
 	}
 	return strings.Join(statements, ";\n") + ";\n", nil

@@ -17,6 +17,9 @@ import (
 // every write of the application pays for it.
 const journalSQL = `CREATE SCHEMA IF NOT EXISTS pingo_capture;
 
+-- A removal that did not end.
+DROP TABLE IF EXISTS pingo_capture.being_removed;
+
 -- One row: who reads the journal. mark moves on while somebody does, so that an older copy
 -- of the database can be told from what it was.
 CREATE TABLE IF NOT EXISTS pingo_capture.owner (
