@@ -127,6 +127,8 @@ type Feed interface {
 	InFlight() (n int, oldest time.Time)
 	// Depth says how many changes are not done and since when, without reading much.
 	Depth(ctx context.Context) (Depth, error)
+	// ChangesOf lists some of the changes of a row that are not done, oldest first; none where nobody can tell.
+	ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error)
 }
 
 // Awaiter is a feed that can wait until there may be changes, at less cost than looking again and again.
@@ -134,12 +136,6 @@ type Awaiter interface {
 	// Await waits until there may be changes that Changes has not returned, or for a time. It reports whether there may
 	// be some, and whether it could wait at all: if not, it returns at once.
 	Await(ctx context.Context, most time.Duration) (changes, waited bool)
-}
-
-// ChangesOfRow is a feed that can say which changes of one row it holds.
-type ChangesOfRow interface {
-	// ChangesOf lists some of the changes of a row that are not done, oldest first.
-	ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error)
 }
 
 // Capture is what is installed in a source so that its changes are noticed.

@@ -182,11 +182,10 @@ func (d *Drifts) onTheirWay(
 			return w, fmt.Errorf("asking source %s: %w", name, err)
 		}
 		note(depth.Changes, depth.Oldest)
-		holder, can := src.Feed.(source.ChangesOfRow)
-		if !can || depth.Changes == 0 || name != e.Record.Shape.SourceOf(t.Root()) {
+		if depth.Changes == 0 || name != e.Record.Shape.SourceOf(t.Root()) {
 			continue
 		}
-		list, err := holder.ChangesOf(ctx, t.Root().Table, values)
+		list, err := src.Feed.ChangesOf(ctx, t.Root().Table, values)
 		if err != nil {
 			return w, fmt.Errorf("asking source %s: %w", name, err)
 		}

@@ -249,6 +249,12 @@ func (f *feed) Depth(ctx context.Context) (source.Depth, error) {
 	})
 }
 
+func (f *feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error) {
+	return call(ctx, f.p, "source", f.name+" changes of a row", func(bool) ([]change.Change, error) {
+		return f.db.Open().ChangesOf(context.Background(), table, key)
+	})
+}
+
 type capture struct {
 	source.Capture
 	p    *Process

@@ -420,6 +420,17 @@ func (f *feed) InFlight() (n int, oldest time.Time) {
 	return len(f.inFlight), oldest
 }
 
+func (f *feed) ChangesOf(_ context.Context, table shape.Ref, key []string) (out []change.Change, err error) {
+	f.db.mu.Lock()
+	defer f.db.mu.Unlock()
+	for _, c := range f.db.journal {
+		if c.Table == table && (slices.Equal(c.Key, key) || slices.Equal(c.Was, key)) {
+			out = append(out, c)
+		}
+	}
+	return out, nil
+}
+
 func (f *feed) Depth(context.Context) (source.Depth, error) {
 	f.db.mu.Lock()
 	defer f.db.mu.Unlock()

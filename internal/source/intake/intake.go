@@ -167,9 +167,12 @@ func recordOf(view string) string {
 	return name
 }
 
+// RecordOf is the record that a view shows.
+func RecordOf(view shape.Ref) string { return recordOf(view.Name) }
+
 // rowsOf is the table that a view shows, and viewRef a view by its name.
 func (s *Store) rowsOf(view shape.Ref) shape.Ref {
-	return shape.Ref{Schema: s.schema, Name: recordOf(view.Name)}
+	return shape.Ref{Schema: s.schema, Name: RecordOf(view)}
 }
 
 // reader reads the views.
@@ -183,7 +186,7 @@ func (r *reader) Close() { r.Reader.Close() }
 func (r *reader) Describe(ctx context.Context) (string, error) { return r.store.Describe(ctx) }
 
 // Label is the record's name.
-func (r *reader) Label(table shape.Ref) string { return recordOf(table.Name) }
+func (r *reader) Label(table shape.Ref) string { return RecordOf(table) }
 
 // Facts answers as the catalogue would if the views were tables. A view that is there lacks no
 // column; one that is not is made.
@@ -340,7 +343,7 @@ func (s *Store) index(ctx context.Context, need []shape.Captured) error {
 				),
 			)
 			if err != nil {
-				return explain("indexing "+column+" of "+recordOf(n.Table.Name), err)
+				return explain("indexing "+column+" of "+RecordOf(n.Table), err)
 			}
 		}
 	}
@@ -381,6 +384,15 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		}
 	}
 	return changes, nil
+}
+
+// ChangesOf asks for those of the table below a view.
+func (f *feed) ChangesOf(ctx context.Context, view shape.Ref, key []string) ([]change.Change, error) {
+	changes, err := f.Feed.ChangesOf(ctx, f.store.rowsOf(view), key)
+	for i := range changes {
+		changes[i].Table = view
+	}
+	return changes, err
 }
 
 // properties takes bodies apart into the values of their properties, as links hold them, and the key.

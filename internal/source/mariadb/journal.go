@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -267,6 +268,43 @@ func readRow(v []sql.RawBytes) (n row, err error) {
 func several(text string) (list []*string, err error) {
 	err = json.Unmarshal([]byte(text), &list)
 	return list, err
+}
+
+const (
+	// searched is how many changes are searched for those of a row, and told how many are told of.
+	searched, told = 200_000, 20
+)
+
+// ChangesOf lists some of the changes of a row that are not done.
+func (p *Feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error) {
+	values := make([]string, len(key))
+	for i, v := range key {
+		values[i] = text(v)
+	}
+	wanted := values[0]
+	if len(values) > 1 {
+		wanted = "JSON_ARRAY(" + strings.Join(values, ", ") + ")"
+	}
+	rows, err := p.db.QueryContext(ctx, fmt.Sprintf(
+		"SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM (SELECT * FROM %s.journal ORDER BY seq DESC LIMIT %d) j WHERE %s IN (`key`, was) ORDER BY seq DESC LIMIT %d",
+		quoteName(p.db.capture), searched, wanted, told,
+	))
+	if err != nil {
+		return nil, p.journalError(err)
+	}
+	defer rows.Close()
+	var found []row
+	err = eachRow(rows, func(v []sql.RawBytes) error {
+		n, err := readRow(v)
+		found = append(found, n)
+		return err
+	})
+	if err != nil {
+		return nil, p.journalError(err)
+	}
+	slices.Reverse(found)
+	changes, err := p.changes(ctx, found)
+	return slices.DeleteFunc(changes, func(c change.Change) bool { return c.Table != table }), err
 }
 
 // changes reads journal rows by their layouts, which are looked up as they appear.

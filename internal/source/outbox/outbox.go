@@ -539,6 +539,34 @@ func (p *pump) Depth(ctx context.Context) (source.Depth, error) {
 	return d, err
 }
 
+// searched is how many waiting rows are searched for changes of one row.
+const searched = 20_000
+
+// ChangesOf lists the changes of a record that wait in the outbox, and then in the intake.
+func (p *pump) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error) {
+	out, err := p.Feed.ChangesOf(ctx, table, key)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := p.table.read(ctx, journal.Read{Limit: searched})
+	for i := range rows {
+		e, reason := p.event(&rows[i])
+		if reason != "" || e.Key != strings.Join(key, ",") || intake.RecordOf(table) != e.Record {
+			continue
+		}
+		op := change.Update
+		if e.Op == intake.Deleted {
+			op = change.Delete
+		}
+		c := change.Change{Table: table, Key: key, Op: op}
+		if rows[i].at != nil {
+			c.At = timeOf(*rows[i].at)
+		}
+		out = append(out, c)
+	}
+	return out, err
+}
+
 // feed takes rows without bodies for changes of the application's tables.
 type feed struct {
 	*intake.Claims
@@ -635,6 +663,16 @@ func (f *feed) Rewind() { f.cursor.Rewind() }
 func (f *feed) InFlight() (int, time.Time) { return f.cursor.InFlight() }
 
 func (f *feed) Depth(ctx context.Context) (source.Depth, error) { return f.table.depth(ctx) }
+
+func (f *feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) (out []change.Change, err error) {
+	rows, err := f.table.read(ctx, journal.Read{Limit: searched})
+	for i := range rows {
+		if c, reason := f.change(&rows[i]); reason == "" && c.Table == table && slices.Equal(c.Key, key) {
+			out = append(out, c)
+		}
+	}
+	return out, err
+}
 
 // capture is the outbox as something that the application has installed.
 type capture struct {

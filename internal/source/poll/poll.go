@@ -147,6 +147,9 @@ type noticed struct {
 	at           time.Time
 }
 
+// ChangesOf tells of none: nothing notes them but the rows themselves.
+func (f *feed) ChangesOf(context.Context, shape.Ref, []string) ([]change.Change, error) { return nil, nil }
+
 // Changes looks at the tables when it is time, and returns rows that are newer.
 func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
 	if err := f.Hold(ctx); err != nil {

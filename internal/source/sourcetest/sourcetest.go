@@ -535,6 +535,29 @@ func (s *suite) installingHoldsUpNobody() {
 	s.Errorf("a writer waited for %v while capture was being installed", waited)
 }
 
+// changesOfRows asks what is not done of the hut 5, which is 1005 now, and of a stay.
+func (s *suite) changesOfRows(hut, stay string) {
+	s.Helper()
+	huts, stays := s.huts.Trees[0].Root().Table, s.stays.Trees[0].Root().Table
+	for _, x := range []struct {
+		table shape.Ref
+		key   []string
+		want  string
+	}{
+		{huts, []string{"1005"}, hut}, {huts, []string{"5"}, hut}, {stays, []string{"2", "b"}, stay},
+		{huts, []string{"2"}, ""}, {stays, []string{"2", "c"}, ""},
+	} {
+		changes, err := s.src.ChangesOf(s.Context(), x.table, x.key)
+		var got []string
+		for i := range changes {
+			got = append(got, words(&changes[i]))
+		}
+		if err != nil || strings.Join(got, ", ") != x.want {
+			s.Errorf("changes of %v %v: %q %v, want %q", x.table, x.key, got, err, x.want)
+		}
+	}
+}
+
 func (s *suite) changesAreNoticed() {
 	ctx := s.Context()
 	if s.src.Capture != nil {
@@ -567,7 +590,9 @@ func (s *suite) changesAreNoticed() {
 		d.First != slices.Min(first) || d.Last < d.First+4 {
 		s.Errorf("depth: %+v %v", d, err)
 	}
+	s.changesOfRows("update huts 1005 was 5", "update stays 2|b")
 	s.done(first, 0)
+	s.changesOfRows("", "")
 
 	// What is not committed is not noticed, what is rolled back never, and who commits late
 	// is noticed late.
