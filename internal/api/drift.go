@@ -157,6 +157,25 @@ type Traced struct {
 	// Difference is what a check has found.
 	Difference *Differing    `json:"difference,omitempty"`
 	Origins    []FieldOrigin `json:"origins"`
+	// Deliveries are what became of the document when it was built for changes, where the process that was asked feeds
+	// the index; FedBy is the address of the one that does, and knows them, where it does not.
+	Deliveries *Deliveries `json:"deliveries,omitempty"`
+	FedBy      string      `json:"fedBy,omitempty"`
+}
+
+// Deliveries are what became of a document when it was built for changes since a time, newest first. A fill is none.
+type Deliveries struct {
+	Since time.Time  `json:"since"`
+	Last  []Delivery `json:"last"`
+}
+
+// Delivery is what became of a document.
+type Delivery struct {
+	At time.Time `json:"at"`
+	// ChangedAt is when the oldest of the changes was made that it was built for.
+	ChangedAt *time.Time `json:"changedAt,omitempty"`
+	Outcome   string     `json:"outcome"             enum:"sent,deleted,unchanged,refused"`
+	Bytes     int        `json:"bytes"`
 }
 
 // WaitingChange is a change that is not delivered yet.

@@ -300,6 +300,25 @@ deleted. Afterwards they are compared again. Without keys, those are mended that
 	return cmd
 }
 
+// showDeliveries prints what became of a document of late.
+func (a *App) showDeliveries(t *api.Traced) {
+	switch {
+	case t.FedBy != "":
+		fmt.Fprintf(a.Out, "  built     ask the process at %s, which feeds the index\n", t.FedBy)
+	case t.Deliveries == nil: // nobody feeds it
+	case len(t.Deliveries.Last) == 0:
+		fmt.Fprintf(a.Out, "  built     for no change since %s\n", t.Deliveries.Since.Local().Format(time.DateTime))
+	default:
+		for _, d := range t.Deliveries.Last {
+			took := ""
+			if d.ChangedAt != nil {
+				took = fmt.Sprintf(", %s after the change", d.At.Sub(*d.ChangedAt).Round(time.Millisecond))
+			}
+			fmt.Fprintf(a.Out, "  %-9s at %s%s\n", d.Outcome, d.At.Local().Format(time.DateTime), took)
+		}
+	}
+}
+
 func (a *App) showTraced(t *api.Traced) {
 	fmt.Fprintf(a.Out, "%s %s: %s\n", t.Edition, t.Key, t.Verdict)
 	if t.Next != "" {
@@ -323,6 +342,7 @@ func (a *App) showTraced(t *api.Traced) {
 			f.Reason,
 		)
 	}
+	a.showDeliveries(t)
 	if len(t.Fields) > 0 {
 		fmt.Fprintln(a.Out, "\n  - in the engine   + as the row makes it now")
 		for _, x := range t.Fields {

@@ -301,6 +301,93 @@ func (w *world) sabotage(search string) {
 	}
 }
 
+// A table that becomes an older copy of itself, and a whole source that does, are noticed while rows are written all the
+// time; both engines hold what is so in the end, and it is proven.
+func TestOlderCopies(t *testing.T) {
+	w := newWorld(t)
+	server, lodge := pgtest.Connect(t, w.pg.URL("postgres")), pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, seen int NOT NULL);
+		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, 2000) i`)
+	w.serve()
+	w.must("apply", "--yes", w.write(tarns("m", "    drift: { sweep: 0 }\n")))
+	editions := func() (names [2]string) {
+		for i, index := range []string{"tarns", "tarns_tables"} {
+			w.index(30*time.Second, "in sync", index, func(ix api.IndexStatus) bool {
+				names[i] = ix.Edition
+				return ix.State == api.StateInSync
+			})
+		}
+		return names
+	}
+	// writing changes rows until stop is called, whatever becomes of the database meanwhile.
+	writing := func() (stop func()) {
+		ctx, cancel := context.WithCancel(t.Context())
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			var conn *pgx.Conn
+			for n := 0; ctx.Err() == nil; n++ {
+				if conn == nil || conn.IsClosed() {
+					conn, _ = pgx.Connect(ctx, w.pg.URL("lodge"))
+				}
+				if conn != nil {
+					conn.Exec(ctx, "UPDATE tarns SET seen = seen + 1 WHERE id BETWEEN 1500 + $1 % 500 AND 1503 + $1 % 500", n*7)
+				}
+				time.Sleep(5 * time.Millisecond)
+			}
+			if conn != nil {
+				conn.Close(context.Background())
+			}
+		}()
+		return func() { cancel(); <-ended }
+	}
+	undone := `UPDATE tarns SET name = 'undone' WHERE id % 3 = 0; DELETE FROM tarns WHERE id % 50 = 1;
+		INSERT INTO tarns SELECT i, 'undone', 0 FROM generate_series(8001, 8010) i`
+	settled := func(before [2]string) {
+		t.Helper()
+		for i, index := range []string{"tarns", "tarns_tables"} {
+			w.index(40*time.Second, "another edition answers", index, func(ix api.IndexStatus) bool {
+				return ix.State == api.StateInSync && ix.Edition != before[i]
+			})
+			if o := w.order(0, "drift", "check", index); o.Differing != 0 || o.Unsettled != 0 {
+				t.Errorf("%s: %+v", index, o)
+			}
+			w.index(10*time.Second, "it is proven", index, func(ix api.IndexStatus) bool { return ix.Drift != nil && ix.Drift.Hour > 0.99 })
+		}
+	}
+
+	stop := writing()
+	pgtest.Exec(t, lodge, "CREATE TABLE older (LIKE tarns INCLUDING ALL); INSERT INTO older SELECT * FROM tarns; "+undone)
+	before := editions()
+	pgtest.Exec(t, lodge, "BEGIN; DROP TABLE tarns; ALTER TABLE older RENAME TO tarns; COMMIT")
+	settled(before)
+
+	stop() // a database that is copied has no users
+	lodge.Close(t.Context())
+	w.kill()
+	pgtest.Exec(t, server, "CREATE DATABASE lodge_copy TEMPLATE lodge")
+	w.serve()
+	lodge = pgtest.Connect(t, w.pg.URL("lodge"))
+	stop = writing()
+	pgtest.Exec(t, lodge, undone)
+	before = editions()
+	time.Sleep(5 * time.Second) // the claim's mark moves on, by which it is told
+	lodge.Close(t.Context())
+	pgtest.Exec(t, server, "DROP DATABASE lodge WITH (FORCE)")
+	pgtest.Exec(t, server, "ALTER DATABASE lodge_copy RENAME TO lodge")
+	settled(before)
+	stop()
+	lodge = pgtest.Connect(t, w.pg.URL("lodge"))
+	for _, index := range []string{"tarns", "tarns_tables"} {
+		w.must("wait", index)
+		w.equalTo(lodge, tarns("m", ""), index, 0)
+	}
+	var undoneRows int
+	if err := lodge.QueryRow(t.Context(), "SELECT count(*) FROM tarns WHERE name = 'undone'").Scan(&undoneRows); err != nil || undoneRows != 0 {
+		t.Errorf("%d rows are not of the copy: %v", undoneRows, err)
+	}
+}
+
 // Why a record is not in search is answered at once, whatever the reason.
 func TestTraceTellsWhy(t *testing.T) {
 	w := newWorld(t)
@@ -334,16 +421,47 @@ indexes:
 		}
 		return traced
 	}
-	is("7", "good", "holds what the row makes now")
+	if known := is("7", "good", "holds what the row makes now").Deliveries; known == nil || len(known.Last) > 0 {
+		t.Errorf("delivered by the fill alone: %+v", known)
+	}
 	is("20", "outside", "where keeps it out of the index: not drained")
 	is("9999", "none", "no such row")
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = 'bottomless' WHERE id = 8")
 	w.index(10*time.Second, "it is refused", "tarns", func(ix api.IndexStatus) bool { return ix.Failed == 1 })
 	if traced := is("8", "refused", "The expression of field depth fails on the row: depth::int"); traced.Failed == nil ||
 		!strings.Contains(traced.Failed.Reason, "bottomless") ||
-		traced.Next == "" {
+		traced.Next == "" || len(traced.Deliveries.Last) != 1 || traced.Deliveries.Last[0].Outcome != "refused" {
 		t.Errorf("%+v", traced)
 	}
+
+	// What became of it of late is told, the newest first.
+	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = '80' WHERE id = 8")
+	w.must("wait", "tarns")
+	pgtest.Exec(t, lodge, "DELETE FROM tarns WHERE id = 8")
+	w.must("wait", "tarns")
+	var became []string
+	for _, d := range is("8", "none", "no such row").Deliveries.Last {
+		became = append(became, d.Outcome)
+		if d.ChangedAt == nil || d.At.Before(*d.ChangedAt) || time.Since(d.At) > time.Minute {
+			t.Errorf("%+v", d)
+		}
+	}
+	if got := strings.Join(became, " "); got != "deleted sent refused" {
+		t.Errorf("became %s", got)
+	}
+	if out := w.must("trace", "tarns", "8"); !strings.Contains(out, "deleted   at ") || !strings.Contains(out, "ms after the change") {
+		t.Error(out)
+	}
+
+	// A change that is not delivered yet is told.
+	w.fault(`{"slow_ms": 2000}`)
+	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = '90' WHERE id = 9")
+	w.eventually(10*time.Second, "it waits", func() error {
+		if traced, err := w.client.Trace(t.Context(), "tarns", "9"); err != nil || traced.State != "waiting" || len(traced.Changes) != 1 {
+			return fmt.Errorf("%+v %v", traced, err)
+		}
+		return nil
+	})
 }
 
 // However slow or away the engine is, and whatever becomes of the service, nobody is told that an index is in sync

@@ -1,11 +1,43 @@
 package flow
 
-import "pingo/internal/flow/inspect"
+import (
+	"slices"
+
+	"pingo/internal/api"
+	"pingo/internal/flow/inspect"
+	"pingo/internal/records"
+)
 
 // Drifts looks at what is known of the drift of a service's indexes.
 func Drifts(s *Service) *inspect.Drifts {
-	return &inspect.Drifts{Inspector: s.Inspect, Records: s.records}
+	return &inspect.Drifts{Inspector: s.Inspect, Records: s.records, Deliveries: s.deliveries}
 }
+
+// deliveries tells what became of a document of late; where another process feeds the edition, its address.
+func (s *Service) deliveries(record *records.Edition, key string) (known *api.Deliveries, fedBy string) {
+	f := s.fed(record)
+	if f == nil {
+		for _, p := range s.Status().Processes {
+			if slices.Contains(p.Sources, record.Shape.Source) {
+				return nil, p.Address
+			}
+		}
+		return nil, ""
+	}
+	list, since := f.Edition.Latest(key)
+	known = &api.Deliveries{Since: since, Last: []api.Delivery{}}
+	for _, d := range list[:min(len(list), shownDeliveries)] {
+		shown := api.Delivery{At: d.At, Outcome: d.Outcome, Bytes: d.Bytes}
+		if !d.Changed.IsZero() {
+			shown.ChangedAt = &d.Changed
+		}
+		known.Last = append(known.Last, shown)
+	}
+	return known, ""
+}
+
+// shownDeliveries bounds what is told of one document.
+const shownDeliveries = 10
 
 // LookAtOnce has a service look into the records, which somebody has just written.
 func LookAtOnce(s *Service) {

@@ -450,7 +450,7 @@ func (d *decoder) index(k, v *yaml.Node) {
 		for _, name := range v.Content {
 			ix.FunctionsAllowed = append(ix.FunctionsAllowed, d.text(name, "a function").text)
 		}
-		ix.Drift.Unstable = len(ix.FunctionsAllowed) > 0
+		ix.Drift.Functions = ix.FunctionsAllowed
 	}
 	known["engine_settings"] = func(_, v *yaml.Node) {
 		ix.SettingsPos = d.at(v)

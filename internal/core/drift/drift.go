@@ -5,6 +5,8 @@ package drift
 import (
 	"fmt"
 	"math"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -35,6 +37,8 @@ const (
 	Unnoticed Cause = "change not noticed"
 	// Unstable: an expression of the definition has another value each time.
 	Unstable Cause = "value changes by itself"
+	// Clock: time went on since the last refresh of an index whose values or rows depend on it.
+	Clock Cause = "time went on"
 	// Unrepaired: it was built and sent again, and the engine holds something else all the same.
 	Unrepaired Cause = "repair did not help"
 )
@@ -44,15 +48,20 @@ type Evidence struct {
 	Kind Kind
 	// Ours: the document in the engine is one that Pingo wrote, whole.
 	Ours bool
-	// Unstable: the definition has an expression whose value changes by itself.
-	Unstable bool
+	// Unstable: the definition has an expression whose value changes by itself. Refreshed: the index is compared and
+	// mended for it again and again. Entering: such an expression decides which rows belong in the index.
+	Unstable, Refreshed, Entering bool
 }
 
 // CauseOf is the likeliest cause of a difference by itself.
 func CauseOf(e Evidence) Cause {
 	switch {
+	case e.Kind == Missing && e.Refreshed && e.Entering:
+		return Clock
 	case e.Kind == Missing, e.Kind == Altered, !e.Ours:
 		return ByEngine
+	case e.Refreshed && e.Kind == Stale, e.Refreshed && e.Entering: // it left
+		return Clock
 	case e.Unstable && e.Kind == Stale:
 		return Unstable
 	}
@@ -87,6 +96,7 @@ var Sentences = map[Cause]string{
 	Emptied:    "The engine's index was emptied, or deleted and made anew: look what happened to the engine, and reindex if its mapping is another.",
 	Unnoticed:  "Rows changed while capture was disabled or went round: look who disables triggers or restores tables.",
 	Unstable:   "An expression of the definition has another value each time, so documents grow old by themselves: set refresh, or take it out.",
+	Clock:      "Values or rows that depend on the time are put right when the index is refreshed: shorten refresh if that is too late.",
 	Unrepaired: "The engine kept something else than it was sent: look at its pipelines, templates and versions.",
 }
 
@@ -124,8 +134,15 @@ type Policy struct {
 	// Refresh is how often all documents are compared and mended, because values change with the time; 0 is
 	// never.
 	Refresh time.Duration
-	// Unstable: the definition has functions whose value may change although no row does.
-	Unstable bool
+	// Functions are those of the definition whose value may change although no row does.
+	Functions []string
+}
+
+// Names reports whether an expression seems to call one of the functions.
+func (p *Policy) Names(expression string) bool {
+	return slices.ContainsFunc(p.Functions, func(name string) bool {
+		return strings.Contains(strings.ToLower(expression), strings.ToLower(name))
+	})
 }
 
 // ParseSchedule reads a cron expression of five fields.

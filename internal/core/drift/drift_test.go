@@ -73,6 +73,11 @@ func TestCauses(t *testing.T) {
 		ByEngine:  {{Kind: Missing}, {Kind: Altered, Ours: true}, {Kind: Stale}, {Kind: Orphaned}},
 		Unnoticed: {{Kind: Stale, Ours: true}, {Kind: Orphaned, Ours: true, Unstable: true}},
 		Unstable:  {{Kind: Stale, Ours: true, Unstable: true}},
+		Clock: {
+			{Kind: Stale, Ours: true, Unstable: true, Refreshed: true},
+			{Kind: Orphaned, Ours: true, Unstable: true, Refreshed: true, Entering: true},
+			{Kind: Missing, Unstable: true, Refreshed: true, Entering: true},
+		},
 	} {
 		for _, e := range list {
 			if got := CauseOf(e); got != want || Sentences[got] == "" {

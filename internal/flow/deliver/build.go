@@ -22,6 +22,10 @@ const (
 	refused
 )
 
+func (o outcome) String() string {
+	return [...]string{"", "sent", "deleted", "unchanged", "refused"}[o]
+}
+
 // count counts an outcome, and the bytes of its document, for the changes that waited.
 func (o outcome) count(tickets []*change.Ticket, bytes int) {
 	for _, t := range tickets {
@@ -117,7 +121,7 @@ func (l *lane) withoutUnchanged(docs []engine.Document, became map[string]outcom
 func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes map[string]int) {
 	e := l.edition
 	e.touched.add(entries)
-	open := make([][]*change.Ticket, len(entries))
+	open, now := make([][]*change.Ticket, len(entries)), time.Now()
 	l.mu.Lock()
 	for i := range entries {
 		o := became[entries[i].Key]
@@ -125,11 +129,11 @@ func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes m
 			o = refused
 		}
 		o.count(entries[i].Tickets, bytes[entries[i].Key])
+		e.latest.add(entries[i], o, bytes[entries[i].Key], now)
 		open[i] = entries[i].Tickets
 		entries[i] = change.Entry{}
 	}
 	l.mu.Unlock()
-	now := time.Now()
 	for _, tickets := range open {
 		for _, t := range tickets {
 			if !t.At.IsZero() {

@@ -112,6 +112,7 @@ type Edition struct {
 	backlog  backlog
 	failures failures
 	touched  touched
+	latest   latest
 	batch    retry.Batch
 	ended    chan struct{} // closed when Run has returned
 }
@@ -132,6 +133,7 @@ func New(
 		store:  store,
 		fence:  fence,
 		ended:  make(chan struct{}),
+		latest: latest{since: time.Now()},
 		log:    log.With("index", record.Index, "edition", record.Name()),
 	}
 	e.Missed.Note(record.Missed)

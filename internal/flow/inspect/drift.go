@@ -24,6 +24,8 @@ type Drifts struct {
 	Inspector *Inspector
 	// Records are those that the orders are in.
 	Records DriftStore
+	// Deliveries tells what became of a document of late, or the address of the process that knows.
+	Deliveries func(e *records.Edition, key string) (known *api.Deliveries, fedBy string)
 }
 
 // DriftStore is what the records keep of drift, as far as people ask for it.

@@ -91,6 +91,7 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 			return nil, err
 		}
 	}
+	out.Deliveries, out.FedBy = d.Deliveries(e.Record, key)
 	verdict(out, t, w, time.Now())
 	return out, nil
 }

@@ -280,10 +280,13 @@ func (j *job) found(ctx context.Context, wrong []compare.Different, emptied bool
 	if len(wrong) == 0 {
 		return 0, nil
 	}
-	unstable := j.c.policy().Unstable
+	policy := j.c.policy()
+	entering := slices.ContainsFunc(j.c.edition.Record.Shape.Trees, func(t *shape.Tree) bool { return policy.Names(t.Root().Where) })
 	list := make([]records.Difference, len(wrong))
 	for i, d := range wrong {
-		cause := drift.CauseOf(drift.Evidence{Kind: d.Kind, Ours: d.Ours, Unstable: unstable})
+		cause := drift.CauseOf(drift.Evidence{
+			Kind: d.Kind, Ours: d.Ours, Unstable: len(policy.Functions) > 0, Refreshed: policy.Refresh > 0, Entering: entering,
+		})
 		if emptied && d.Kind == drift.Missing {
 			cause = drift.Emptied
 		}

@@ -158,7 +158,7 @@ func TestTheSweepGoesRound(t *testing.T) {
 			t.Errorf("mended: %q, %d %d %d, %f", r.differs(), r.holds("7"), r.holds("8"), r.holds("9"), proven())
 		}
 
-		timely := drift.Policy{Every: 24 * time.Hour, Repair: drift.ReportOnly, Refresh: time.Minute, Unstable: true}
+		timely := drift.Policy{Every: 24 * time.Hour, Repair: drift.ReportOnly, Refresh: time.Minute, Functions: []string{"now"}}
 		r.policy.Store(&timely)
 		time.Sleep(15 * time.Minute)
 		r.row(10, 3)

@@ -148,7 +148,9 @@ type noticed struct {
 }
 
 // ChangesOf tells of none: nothing notes them but the rows themselves.
-func (f *feed) ChangesOf(context.Context, shape.Ref, []string) ([]change.Change, error) { return nil, nil }
+func (f *feed) ChangesOf(context.Context, shape.Ref, []string) ([]change.Change, error) {
+	return nil, nil
+}
 
 // Changes looks at the tables when it is time, and returns rows that are newer.
 func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {

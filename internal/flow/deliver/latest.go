@@ -1,0 +1,55 @@
+package deliver
+
+import (
+	"sync"
+	"time"
+
+	"pingo/internal/core/change"
+)
+
+// latestKept is how many documents are remembered that were built last for changes.
+const latestKept = 1000
+
+// Settled is what became of a document that was built for changes.
+type Settled struct {
+	Key     string
+	At      time.Time
+	Changed time.Time // when the oldest of its changes was made; zero where none is known
+	Outcome string    // sent, deleted, unchanged or refused
+	Bytes   int       // of the document
+}
+
+// latest remembers what became of the documents that were built last.
+type latest struct {
+	mu    sync.Mutex // guards what follows
+	ring  []Settled
+	next  int
+	since time.Time // what was settled since then is known
+}
+
+func (l *latest) add(entry change.Entry, o outcome, bytes int, now time.Time) {
+	s := Settled{Key: entry.Key, At: now, Changed: change.Oldest(entry.Tickets), Outcome: o.String(), Bytes: bytes}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.ring) < latestKept {
+		l.ring = append(l.ring, s)
+		return
+	}
+	l.since = l.ring[l.next].At
+	l.ring[l.next] = s
+	l.next = (l.next + 1) % latestKept
+}
+
+// Latest lists what became of the documents of a key that were built for changes, newest first, and since when that is
+// known.
+func (e *Edition) Latest(key string) (list []Settled, since time.Time) {
+	l := &e.latest
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i := range l.ring {
+		if s := &l.ring[(l.next+len(l.ring)-1-i)%len(l.ring)]; s.Key == key {
+			list = append(list, *s)
+		}
+	}
+	return list, l.since
+}
