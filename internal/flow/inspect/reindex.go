@@ -39,7 +39,7 @@ func (r *Reindexes) Runs(ctx context.Context, index string) ([]api.Run, error) {
 		}
 		run := api.Run{
 			Edition: e.Name(), State: string(e.State), Definition: e.Definition, Engine: e.Engine,
-			Rows: e.Rows, Expected: e.Expected, Bytes: e.Bytes,
+			Rows: e.Rows, Expected: max(e.Expected, e.Rows), Bytes: e.Bytes,
 			BeganAt: e.BeganAt, FilledAt: e.FilledAt, KeptUntil: e.KeptUntil, Events: []api.RunEvent{},
 		}
 		for n, x := range events {

@@ -215,7 +215,7 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 			Definition: p.filling.Edition.Record.Definition,
 			Rows:       progress.Rows,
 			Resumed:    progress.Resumed,
-			Expected:   progress.Expected,
+			Expected:   max(progress.Expected, progress.Rows), // more may have come since they were counted
 			Bytes:      progress.Bytes,
 			Dropped:    progress.Dropped,
 			Began:      progress.Began,
