@@ -212,6 +212,7 @@ func (b *bench) pingo(ctx context.Context, engine string) (time.Duration, float6
 type service struct {
 	client  *client.Client
 	records string // URL of its records
+	engine  string // URL of the engine that it has for itself
 	cmd     *exec.Cmd
 	stop    func()
 }
@@ -254,6 +255,7 @@ func (b *bench) alone(ctx context.Context, conn *pgx.Conn) (*service, error) {
 		return nil, err
 	}
 	end := s.stop
+	s.engine = engine
 	s.stop = func() { end(); stop() }
 	return s, nil
 }

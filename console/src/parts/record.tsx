@@ -3,6 +3,7 @@ import { Box, Button, LinearProgress, Paper, Stack, Table, TableBody, TableCell,
 import { useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
 import { post, useGet, useMay, type DriftOrder, type IndexStatus, type State, type Traced } from '../api';
+import { bytes, duration, time } from '../format';
 import { ago } from '../pages/Overview';
 import { Code, Notice, StateMark } from './parts';
 
@@ -64,6 +65,10 @@ function Answer({ ix, docKey }: { ix: IndexStatus; docKey: string }) {
           {t.row && <><dt>Belongs in the index</dt><dd>{t.inside ? 'yes' : 'no: where keeps it out'}</dd></>}
           <dt>Document in {t.edition}</dt><dd>{t.stored ? 'there is one' : 'none'}</dd>
           <dt>Changes on their way</dt><dd>{t.changes.length === 0 ? 'none of this row' : t.changes.map((c) => `${c.op} of ${c.table}, ${ago(c.at)}`).join('; ')}</dd>
+          {t.fedBy && <><dt>Built of late</dt><dd>the process at {t.fedBy}, which feeds the index, knows</dd></>}
+          {t.deliveries && <><dt>Built of late</dt><dd>{t.deliveries.last.length === 0 ? `for no change since ${time(t.deliveries.since)}` : t.deliveries.last.map((d) => (
+            <Box key={d.at}>{d.outcome} at {time(d.at)}{d.changedAt && `, ${duration(Date.parse(d.at) - Date.parse(d.changedAt))} after the change`}{d.bytes > 0 && `, ${bytes(d.bytes)}`}</Box>
+          ))}</dd></>}
           {t.failed && <><dt>Failed</dt><dd>{t.failed.attempts === 1 ? 'once' : `${t.failed.attempts} times`}, last {ago(t.failed.lastAt)}: {t.failed.reason}</dd></>}
           {t.difference && <><dt>A check found</dt><dd>{t.difference.kind}, {ago(t.difference.foundAt)}: {t.difference.cause}</dd></>}
         </Box>
