@@ -3,6 +3,8 @@ package records
 import (
 	"context"
 	"time"
+
+	"pingo/internal/pgerror"
 )
 
 // BacklogEntry is a document that an edition is to build from its backlog.
@@ -75,7 +77,44 @@ func (r *Records) RemoveFromBacklog(ctx context.Context, e *Edition, list []Back
 	if err != nil {
 		return err
 	}
+	r.workedOff.Store(true)
 	return r.stillHeld(ctx, e)
+}
+
+// keptRoom is how many bytes an empty backlog may hold for what comes next.
+const keptRoom = 2_000_000
+
+// giveBackRoom gives back what an emptied backlog takes up, which a table keeps else. Who uses it just now is not
+// waited for: it is tried again.
+func (r *Records) giveBackRoom(ctx context.Context) error {
+	tx, err := r.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var bytes int64
+	if err := tx.GetContext(ctx, &bytes, "SELECT pg_total_relation_size('backlog')"); err != nil {
+		return err
+	}
+	if bytes > keptRoom {
+		if _, err := tx.ExecContext(ctx, "LOCK TABLE backlog IN ACCESS EXCLUSIVE MODE NOWAIT"); pgerror.Code(err) == "55P03" {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		var waiting bool
+		if err := tx.GetContext(ctx, &waiting, "SELECT EXISTS (SELECT FROM backlog)"); err != nil || waiting {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "TRUNCATE backlog"); err != nil {
+			return err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	r.workedOff.Store(false)
+	return nil
 }
 
 // BacklogSize is how many documents an edition's backlog holds, and when the oldest
@@ -92,5 +131,8 @@ func (r *Records) BacklogSize(ctx context.Context, e *Edition) (n int64, oldest 
 		e.Index,
 		e.Number,
 	)
+	if err == nil && row.N == 0 && r.workedOff.Load() {
+		err = r.giveBackRoom(ctx)
+	}
 	return row.N, row.Oldest, err
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -26,6 +27,8 @@ var migrations embed.FS
 type Records struct {
 	db  *sqlx.DB
 	url string
+	// workedOff: something was taken out of a backlog, whose room was not given back since.
+	workedOff atomic.Bool
 }
 
 // Open connects, and brings the tables up to this version of Pingo.

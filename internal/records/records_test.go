@@ -430,6 +430,75 @@ func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 	}
 }
 
+// A backlog that was worked off gives its room back, but not while something is in it, or somebody writes to it.
+func TestAnEmptiedBacklogGivesItsRoomBack(t *testing.T) {
+	r, ctx := open(t, pgtest.URL(t)), t.Context()
+	version, err := r.Apply(ctx, nil, nil, "me")
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := r.NewEdition(
+		ctx, &shape.Shape{Index: "huts", Trees: []*shape.Tree{{Nodes: []*shape.Node{{Parent: -1, Key: []string{"id"}}}}}}, "main", version, Course{},
+	)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := func(n int) []time.Time { return slices.Repeat([]time.Time{time.Now()}, n) }
+	keys := make([]string, 30_000)
+	for i := range keys {
+		keys[i] = fmt.Sprintf("a key of the backlog with the number %08d", i)
+	}
+	if _, err := r.AddToBacklog(ctx, e, keys, at(len(keys))); err != nil {
+		t.Fatal(err)
+	}
+	list, err := r.Backlog(ctx, e, "", len(keys))
+	if err != nil {
+		t.Fatal(err)
+	}
+	bytes := func(waiting int64) (bytes int64) {
+		t.Helper()
+		if n, _, err := r.BacklogSize(ctx, e); err != nil || n != waiting {
+			t.Fatalf("%d wait, %v", n, err)
+		}
+		if err := r.db.GetContext(ctx, &bytes, "SELECT pg_total_relation_size('backlog')"); err != nil {
+			t.Fatal(err)
+		}
+		return bytes
+	}
+	if err := r.RemoveFromBacklog(ctx, e, list[:len(list)-1]); err != nil {
+		t.Fatal(err)
+	}
+	if n := bytes(1); n < keptRoom {
+		t.Errorf("%d bytes, with a document that waits", n)
+	}
+	if err := r.RemoveFromBacklog(ctx, e, list[len(list)-1:]); err != nil {
+		t.Fatal(err)
+	}
+	other, err := r.db.BeginTxx(ctx, nil) // which nobody can see yet
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := other.ExecContext(ctx, "INSERT INTO backlog (index_name, number, key, at) VALUES ($1, $2, 'z', now())", e.Index, e.Number); err != nil {
+		t.Fatal(err)
+	}
+	bytes(0)
+	if err := other.Commit(); err != nil {
+		t.Fatal(err)
+	}
+	if n := bytes(1); n < keptRoom {
+		t.Errorf("%d bytes, with a document that somebody put there meanwhile", n)
+	}
+	if list, err = r.Backlog(ctx, e, "", 10); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.RemoveFromBacklog(ctx, e, list); err != nil {
+		t.Fatal(err)
+	}
+	if n := bytes(0); n > 100_000 {
+		t.Errorf("an empty backlog keeps %d bytes", n)
+	}
+}
+
 // What is known of drift, and what was asked for, is kept with its edition, and ends with it.
 func TestDriftIsKept(t *testing.T) {
 	r, ctx := open(t, pgtest.URL(t)), t.Context()
