@@ -10,11 +10,13 @@ import (
 
 // Drifts looks at what is known of the drift of a service's indexes.
 func Drifts(s *Service) *inspect.Drifts {
-	return &inspect.Drifts{Inspector: s.Inspect, Records: s.records, Deliveries: s.deliveries}
+	return &inspect.Drifts{Inspector: s.Inspect, Records: s.records, Deliveries: func(record *records.Edition, key string) (*api.Deliveries, string) {
+		return deliveries(s, record, key)
+	}}
 }
 
 // deliveries tells what became of a document of late; where another process feeds the edition, its address.
-func (s *Service) deliveries(record *records.Edition, key string) (known *api.Deliveries, fedBy string) {
+func deliveries(s *Service, record *records.Edition, key string) (known *api.Deliveries, fedBy string) {
 	f := s.fed(record)
 	if f == nil {
 		for _, p := range s.Status().Processes {
@@ -24,7 +26,7 @@ func (s *Service) deliveries(record *records.Edition, key string) (known *api.De
 		}
 		return nil, ""
 	}
-	list, since := f.Edition.Latest(key)
+	list, since := f.Edition.Stats.Latest.Of(key)
 	known = &api.Deliveries{Since: since, Last: []api.Delivery{}}
 	for _, d := range list[:min(len(list), shownDeliveries)] {
 		shown := api.Delivery{At: d.At, Outcome: d.Outcome, Bytes: d.Bytes}

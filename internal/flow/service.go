@@ -78,12 +78,13 @@ type Service struct {
 	elsewhere map[string]func() heldStatus // by source: what is held by others, or by nobody
 }
 
-// New prepares a service on its records; address is where it answers.
+// New prepares a service on its records; address is where it answers, and a nil budget is no bound.
 func New(
 	ctx context.Context,
 	rec Records,
 	kinds connect.Kinds,
 	secrets connect.Secrets,
+	budget *connect.Budget,
 	address string,
 	log *slog.Logger,
 ) (*Service, error) {
@@ -103,7 +104,7 @@ func New(
 		records:     rec,
 		process:     process,
 		log:         log,
-		connections: connect.New(kinds, rec.URL(), secrets),
+		connections: connect.New(kinds, rec.URL(), secrets, budget),
 		wake:        make(chan struct{}, 1),
 		ready:       make(chan struct{}),
 		held:        map[string]*holder{},

@@ -382,7 +382,7 @@ func (e *episode) start(p *process) {
 	p.stop, p.ended = cancel, make(chan struct{})
 	rec := faults.Records(p.Process, e.records)
 	for {
-		service, err := flow.New(ctx, rec, e.kinds(p.Process), connect.Everything, fmt.Sprint("here:", p.number), log)
+		service, err := flow.New(ctx, rec, e.kinds(p.Process), connect.Everything, connect.NewBudget(1), fmt.Sprint("here:", p.number), log)
 		if err == nil {
 			p.service = service
 			break

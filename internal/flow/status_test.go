@@ -22,7 +22,7 @@ import (
 // An index is told of from the moment that it is applied, whether a process feeds it, or
 // has told of it, or not.
 func TestEveryIndexOfTheDefinitionHasAState(t *testing.T) {
-	s := &Service{connections: connect.New(kinds.All(), "", connect.Everything), ready: make(chan struct{}), held: map[string]*holder{}}
+	s := &Service{connections: connect.New(kinds.All(), "", connect.Everything, nil), ready: make(chan struct{}), held: map[string]*holder{}}
 	def, findings := s.connections.Parse([]definition.File{{Name: "pingo.yaml", Text: `
 sources:
   lodge: { kind: postgres, url: "postgres://pingo@127.0.0.1:1/lodge" }
@@ -79,7 +79,7 @@ func TestWhatIsMissingIsNotForgotten(t *testing.T) {
 	f.Edition = deliver.New(record, nil, &connect.Engine{}, nil, nil, log)
 	f.Fill = rebuild.New(record, f.Edition, nil, nil, nil, nil, nil, log)
 	h := &holder{sources: sources{{name: "lodge"}}, editions: map[editionName]*fed{{"huts", 1}: f}}
-	s := &Service{held: map[string]*holder{"lodge": h}, connections: connect.New(kinds.All(), "", connect.Everything)}
+	s := &Service{held: map[string]*holder{"lodge": h}, connections: connect.New(kinds.All(), "", connect.Everything, nil)}
 	older := []records.EditionState{{Index: "huts", Number: 1, State: reindex.Switched, Source: "lodge"}}
 	f.Edition.Missed.Note(&records.Missed{Reason: "the source was put back", Refill: true})
 	if err := s.followEditions(t.Context(), older); err != nil {

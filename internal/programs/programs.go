@@ -207,7 +207,7 @@ func profile(ctx context.Context, address string, log *slog.Logger) error {
 }
 
 func serve(a *cli.App) *cobra.Command {
-	var logFormat, debug string
+	var logFormat, debug, most string
 	var at reached
 	var where kept
 	var secrets server.Secrets
@@ -238,6 +238,10 @@ that --secrets-env and --secrets-dir give them, and no others.`,
 			if err := at.options(&o); err != nil {
 				return err
 			}
+			if o.Memory, err = memory(most); err != nil {
+				return err
+			}
+			keepTo(o.Memory)
 			l, err := listen(at.address)
 			if err != nil {
 				return err
@@ -291,7 +295,7 @@ that --secrets-env and --secrets-dir give them, and no others.`,
 					token,
 				)
 			}
-			log.Info("listening", "url", url, "given to definitions", secrets)
+			log.Info("listening", "url", url, "given to definitions", secrets, "memory", humanize.Bytes(uint64(o.Memory)))
 			at.warn(l, o)
 			return server.Run(cmd.Context(), rec, l, o)
 		},
@@ -312,6 +316,12 @@ that --secrets-env and --secrets-dir give them, and no others.`,
 		"folder whose files definitions may refer to (PINGO_SECRETS_DIR)",
 	)
 	flags.StringVar(&logFormat, "log-format", "text", "text or json")
+	flags.StringVar(
+		&most,
+		"memory",
+		os.Getenv("PINGO_MEMORY"),
+		"how much memory to do with, such as 512MB (PINGO_MEMORY; default 256MB, or less where the control group has less)",
+	)
 	flags.StringVar(
 		&debug,
 		"debug-listen",

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"pingo/internal/flow"
+	"pingo/internal/flow/connect"
 	"pingo/internal/kinds"
 	"pingo/internal/records"
 )
@@ -17,7 +18,7 @@ func Run(
 	l net.Listener,
 	o Options,
 ) error {
-	service, err := flow.New(ctx, rec, kinds.All(), o.Secrets, l.Addr().String(), o.Log)
+	service, err := flow.New(ctx, rec, kinds.All(), o.Secrets, connect.NewBudget(o.Memory/2), l.Addr().String(), o.Log)
 	if err != nil {
 		return err
 	}

@@ -68,6 +68,8 @@ type Options struct {
 	Log     *slog.Logger
 	// Secrets are what definitions may have of this machine.
 	Secrets Secrets
+	// Memory is how many bytes the process should do with; half of it is for what fills and checks read.
+	Memory int64
 	// Names are those that browsers reach the service by, beside addresses and the machine's own.
 	Names []string
 	// Proxies are whose word for where a request came from is taken.

@@ -39,7 +39,7 @@ func newServerWith(t testing.TB, o Options) (*Server, string) {
 	}
 	t.Cleanup(func() { rec.Close() })
 	log := slog.New(slog.DiscardHandler)
-	service, err := flow.New(t.Context(), rec, kinds.All(), connect.Everything, "http://127.0.0.1:1", log)
+	service, err := flow.New(t.Context(), rec, kinds.All(), connect.Everything, nil, "http://127.0.0.1:1", log)
 	if err != nil {
 		t.Fatal(err)
 	}

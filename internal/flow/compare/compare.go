@@ -15,7 +15,7 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/drift"
 	"pingo/internal/core/shape"
-	"pingo/internal/engine"
+	"pingo/internal/flow/connect"
 	"pingo/internal/source"
 )
 
@@ -27,12 +27,12 @@ type Edition struct {
 	name   string
 	shape  *shape.Shape
 	reader source.Reader
-	engine engine.Engine
+	engine *connect.Engine
 	bare   func() []*shape.Tree
 }
 
 // New prepares the comparison of an edition of a shape.
-func New(name string, s *shape.Shape, reader source.Reader, e engine.Engine) *Edition {
+func New(name string, s *shape.Shape, reader source.Reader, e *connect.Engine) *Edition {
 	return &Edition{name, s, reader, e, sync.OnceValue(func() []*shape.Tree {
 		out := make([]*shape.Tree, len(s.Trees))
 		for i, t := range s.Trees {
@@ -183,6 +183,11 @@ func (e *Edition) Range(t *shape.Tree, whole Share, l *Listing) *Range {
 // and bytes there were.
 func (r *Range) Compare(ctx context.Context, after, upto []string) (rows, bytes int, err error) {
 	r.Compared, r.Different, r.Requests, r.Fetched = 0, nil, 0, 0
+	release, err := r.edition.engine.Memory.Take(ctx, func() { r.set, r.arena = document.NewSet(r.tree), nil })
+	if err != nil {
+		return 0, 0, err
+	}
+	defer release()
 	r.set.Reset()
 	began := time.Now()
 	err = r.edition.reader.ReadRange(ctx, r.set, after, upto)

@@ -24,10 +24,10 @@ type listed struct{ key, print uint64 }
 // mostListed bounds the memory of a listing, to 64 MB.
 const mostListed = 4_000_000
 
-// List lists the documents of the edition; nil when there are too many. each is called for some of them at a
-// time.
-func (e *Edition) List(ctx context.Context, each func(n int)) (*Listing, error) {
-	l := &Listing{}
+// List lists the documents of the edition, about as many as expected; nil when there are too many. each is called for
+// some of them at a time.
+func (e *Edition) List(ctx context.Context, expected int64, each func(n int)) (*Listing, error) {
+	l := &Listing{entries: make([]listed, 0, min(expected+expected/64, mostListed))}
 	told := 0
 	err := e.engine.Scan(ctx, e.name, func(key, fingerprint string) error {
 		if len(l.entries) == mostListed {

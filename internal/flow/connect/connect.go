@@ -35,6 +35,8 @@ type Engine struct {
 	Name    string
 	Limiter *Limiter
 	Names   Names
+	// Memory is for what fills and checks read.
+	Memory *Portion
 }
 
 // Connections are the sources and engines of the definition in force. An engine that is
@@ -45,6 +47,7 @@ type Connections struct {
 	Secrets Secrets
 	// Records is the URL of Pingo's own database, where the intake is.
 	Records string
+	budget  *Budget
 
 	mu         sync.RWMutex // guards what follows
 	definition *definition.Definition
@@ -52,12 +55,13 @@ type Connections struct {
 	engines    map[string]*Engine
 }
 
-// New has nothing opened yet. records is the URL of Pingo's own database.
-func New(kinds Kinds, records string, secrets Secrets) *Connections {
+// New has nothing opened yet. records is the URL of Pingo's own database; a nil budget is no bound.
+func New(kinds Kinds, records string, secrets Secrets, budget *Budget) *Connections {
 	return &Connections{
 		Kinds:      kinds,
 		Records:    records,
 		Secrets:    secrets,
+		budget:     budget,
 		definition: &definition.Definition{},
 		sources:    map[string]*source.Source{},
 		engines:    map[string]*Engine{},
@@ -145,7 +149,7 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 		if err != nil {
 			return nil, err
 		}
-		ch.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter()}
+		ch.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter(), Memory: c.budget.portion()}
 		moved = moved || c.engines[eng.Name] != nil
 	}
 	if moved { // which sources feed it is not known here
@@ -282,6 +286,6 @@ func (c *Connections) AddEngine(eng *definition.Engine) (*Engine, error) {
 		opened.Close()
 		return known, nil
 	}
-	c.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter()}
+	c.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter(), Memory: c.budget.portion()}
 	return c.engines[eng.Name], nil
 }

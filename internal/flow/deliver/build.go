@@ -129,7 +129,7 @@ func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes m
 			o = refused
 		}
 		o.count(entries[i].Tickets, bytes[entries[i].Key])
-		e.latest.add(entries[i], o, bytes[entries[i].Key], now)
+		e.Stats.Latest.add(entries[i], o, bytes[entries[i].Key], now)
 		open[i] = entries[i].Tickets
 		entries[i] = change.Entry{}
 	}

@@ -68,6 +68,7 @@ type Stats struct {
 	Lag       stats.Lags
 	Rows      stats.Counted // in the source
 	Documents stats.Counted // in the engine
+	Latest    Latest
 	// Apart is since when the counts do not fit together although nothing is on its way; nil while they do.
 	Apart atomic.Pointer[time.Time]
 }
@@ -112,7 +113,6 @@ type Edition struct {
 	backlog  backlog
 	failures failures
 	touched  touched
-	latest   latest
 	batch    retry.Batch
 	ended    chan struct{} // closed when Run has returned
 }
@@ -133,9 +133,9 @@ func New(
 		store:  store,
 		fence:  fence,
 		ended:  make(chan struct{}),
-		latest: latest{since: time.Now()},
 		log:    log.With("index", record.Index, "edition", record.Name()),
 	}
+	e.Stats.Latest.since = time.Now()
 	e.Missed.Note(record.Missed)
 	for i := range e.lanes {
 		e.lanes[i] = &lane{edition: e, number: i, ready: make(chan struct{}, 1), sending: make(mutex, 1)}

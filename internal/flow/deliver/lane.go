@@ -44,10 +44,7 @@ type workspace struct {
 }
 
 func (l *lane) run(ctx context.Context) {
-	w := &workspace{}
-	for _, t := range l.edition.Record.Shape.Trees {
-		w.sets = append(w.sets, document.NewSet(t))
-	}
+	w := l.workspace()
 	for {
 		select {
 		case <-ctx.Done():
@@ -74,7 +71,21 @@ func (l *lane) run(ctx context.Context) {
 				w.arena = nil // one blown-up batch must not stay in memory
 			}
 		}
+		if cap(w.arena) > idleBytes {
+			w = l.workspace()
+		}
 	}
+}
+
+// idleBytes is how large the documents of a batch may have been for its room to be kept while nothing is to be built.
+const idleBytes = 256 << 10
+
+func (l *lane) workspace() *workspace {
+	w := &workspace{}
+	for _, t := range l.edition.Record.Shape.Trees {
+		w.sets = append(w.sets, document.NewSet(t))
+	}
+	return w
 }
 
 // full reports whether a line, with the changes that wait in it, is long enough.

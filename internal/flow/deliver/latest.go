@@ -19,15 +19,15 @@ type Settled struct {
 	Bytes   int       // of the document
 }
 
-// latest remembers what became of the documents that were built last.
-type latest struct {
+// Latest remembers what became of the documents that were built last.
+type Latest struct {
 	mu    sync.Mutex // guards what follows
 	ring  []Settled
 	next  int
 	since time.Time // what was settled since then is known
 }
 
-func (l *latest) add(entry change.Entry, o outcome, bytes int, now time.Time) {
+func (l *Latest) add(entry change.Entry, o outcome, bytes int, now time.Time) {
 	s := Settled{Key: entry.Key, At: now, Changed: change.Oldest(entry.Tickets), Outcome: o.String(), Bytes: bytes}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -40,10 +40,9 @@ func (l *latest) add(entry change.Entry, o outcome, bytes int, now time.Time) {
 	l.next = (l.next + 1) % latestKept
 }
 
-// Latest lists what became of the documents of a key that were built for changes, newest first, and since when that is
+// Of lists what became of the documents of a key that were built for changes, newest first, and since when that is
 // known.
-func (e *Edition) Latest(key string) (list []Settled, since time.Time) {
-	l := &e.latest
+func (l *Latest) Of(key string) (list []Settled, since time.Time) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for i := range l.ring {

@@ -332,6 +332,12 @@ func (f *Fill) work(ctx context.Context, p *planner, worker int, over *atomic.Bo
 		sets[i] = document.NewSet(t)
 	}
 	var arena []byte
+	forget := func() {
+		arena = nil
+		for i, t := range s.Trees {
+			sets[i] = document.NewSet(t)
+		}
+	}
 	for {
 		for wait := f.pacer.wait(worker); wait > 0 && !over.Load(); wait = f.pacer.wait(worker) {
 			if !retry.Sleep(ctx, wait) {
@@ -341,14 +347,18 @@ func (f *Fill) work(ctx context.Context, p *planner, worker int, over *atomic.Bo
 		if over.Load() {
 			return nil
 		}
-		c, ok, err := p.chunk(ctx, f)
-		if err != nil || !ok {
+		release, err := f.engine.Memory.Take(ctx, forget)
+		if err != nil {
 			return err
 		}
-		mark := f.edition.BeginChunk()
-		arena, err = f.fillChunk(ctx, p, c, mark, sets[c.Tree], arena[:0])
-		f.edition.EndChunk(mark)
-		if err != nil {
+		c, ok, err := p.chunk(ctx, f)
+		if err == nil && ok {
+			mark := f.edition.BeginChunk()
+			arena, err = f.fillChunk(ctx, p, c, mark, sets[c.Tree], arena[:0])
+			f.edition.EndChunk(mark)
+		}
+		release()
+		if err != nil || !ok {
 			return err
 		}
 		if cap(arena) > 2*reindex.TargetBytes {

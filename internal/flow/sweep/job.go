@@ -141,7 +141,11 @@ var errEnough = errors.New("enough")
 // list lists all documents of the engine, for a whole check. Where there are too many, they are looked up at
 // its end.
 func (j *job) list(ctx context.Context) (err error) {
-	j.listing, err = j.c.of.List(ctx, func(n int) {
+	expected := int64(0)
+	if n, _ := j.c.edition.Stats.Documents.Get(); n != nil {
+		expected = *n
+	}
+	j.listing, err = j.c.of.List(ctx, expected, func(n int) {
 		j.tell(func(o *drift.Outcome) { o.Scanned += int64(n) })
 	})
 	if err != nil {

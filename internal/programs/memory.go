@@ -1,0 +1,39 @@
+package programs
+
+import (
+	"fmt"
+	"runtime/debug"
+
+	"github.com/KimMachineGun/automemlimit/memlimit"
+	"github.com/dustin/go-humanize"
+
+	"pingo/internal/cli"
+)
+
+const (
+	usualMemory = 256_000_000
+	leastMemory = 96_000_000
+)
+
+// memory is how many bytes a service should do with: what somebody says, else the usual, or four fifths of what its
+// control group may have where that is less.
+func memory(said string) (int64, error) {
+	if said == "" {
+		most := int64(usualMemory)
+		if group, err := memlimit.FromCgroup(); err == nil { // else there is none
+			most = min(most, int64(min(group, usualMemory*2))/5*4)
+		}
+		return max(most, leastMemory), nil
+	}
+	n, err := humanize.ParseBytes(said)
+	if err != nil || n < leastMemory || n > 1<<50 {
+		return 0, cli.UsageError{Err: fmt.Errorf(
+			"--memory is a size such as 256MB, and at least %s, not %q", humanize.Bytes(leastMemory), said,
+		)}
+	}
+	return int64(n), nil
+}
+
+// keepTo has the garbage collector work harder rather than let the process grow beyond so many bytes, a part of which
+// it does not know of.
+func keepTo(bytes int64) { debug.SetMemoryLimit(bytes / 8 * 7) }
