@@ -157,8 +157,11 @@ func freeAddress() (string, error) {
 	return l.Addr().String(), nil
 }
 
-func until(try func() error) error {
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+// until tries for twenty seconds.
+func until(try func() error) error { return within(20*time.Second, try) }
+
+func within(most time.Duration, try func() error) error {
+	for deadline := time.Now().Add(most); ; time.Sleep(20 * time.Millisecond) {
 		err := try()
 		if err == nil || time.Now().After(deadline) {
 			return err

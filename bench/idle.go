@@ -142,7 +142,7 @@ func (b *bench) processorTime(s *service) (service, source time.Duration, err er
 
 // inSync waits until so many indexes are filled.
 func inSync(ctx context.Context, s *service, n int) error {
-	return until(func() error {
+	return within(10*time.Minute, func() error {
 		status, err := s.client.Status(ctx)
 		if err != nil {
 			return err

@@ -340,6 +340,9 @@ func (f *Fill) work(ctx context.Context, p *planner, worker int, over *atomic.Bo
 	}
 	for {
 		for wait := f.pacer.wait(worker); wait > 0 && !over.Load(); wait = f.pacer.wait(worker) {
+			if wait == lookAgain {
+				forget() // it may be halted for hours
+			}
 			if !retry.Sleep(ctx, wait) {
 				return ctx.Err()
 			}
