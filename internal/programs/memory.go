@@ -34,6 +34,6 @@ func memory(said string) (int64, error) {
 	return int64(n), nil
 }
 
-// keepTo has the garbage collector work harder rather than let the process grow beyond so many bytes, a part of which
-// it does not know of.
-func keepTo(bytes int64) { debug.SetMemoryLimit(bytes / 8 * 7) }
+// keepTo has the garbage collector work harder rather than let the process grow beyond so many bytes. Some of them are
+// for what it does not know of, and for when it is late.
+func keepTo(bytes int64) { debug.SetMemoryLimit(bytes / 10 * 7) }
