@@ -10,13 +10,13 @@ import (
 // What is read at once stays within the budget; an engine that takes nothing leaves the others one batch each.
 func TestBudget(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		budget := NewBudget(2*batchBytes + 1)
-		sick, well := budget.portion(), budget.portion()
+		budget := NewBudget(5*BatchBytes/2 + 5)
+		sick, well := portionOf(budget.bulk), portionOf(budget.bulk)
 		forgot := 0
 		forget := func() { forgot++ }
 		var held []func()
 		for range 3 { // its own, and both of the budget
-			release, err := sick.Take(t.Context(), forget)
+			release, err := sick.Take(t.Context(), 2*BatchBytes, forget)
 			if err != nil || forgot != 0 {
 				t.Fatal(err, forgot)
 			}
@@ -24,23 +24,23 @@ func TestBudget(t *testing.T) {
 		}
 		ctx, stop := context.WithTimeout(t.Context(), time.Hour)
 		defer stop()
-		if _, err := sick.Take(ctx, forget); err == nil || forgot != 1 {
+		if _, err := sick.Take(ctx, BatchBytes, forget); err == nil || forgot != 1 {
 			t.Errorf("a fourth batch is read, what was kept is forgotten %d times", forgot)
 		}
 		for range 10 { // one after the other
-			release, err := well.Take(t.Context(), forget)
+			release, err := well.Take(t.Context(), 2*BatchBytes, forget)
 			if err != nil || forgot != 1 {
 				t.Fatal(err, forgot)
 			}
 			release()
 		}
-		mine, err := well.Take(t.Context(), forget)
+		mine, err := well.Take(t.Context(), 2*BatchBytes, forget)
 		if err != nil {
 			t.Fatal(err)
 		}
 		taken := make(chan func(), 1)
 		go func() {
-			release, err := well.Take(t.Context(), func() {})
+			release, err := well.Take(t.Context(), BatchBytes, func() {})
 			if err != nil {
 				t.Error(err)
 			}
@@ -57,7 +57,7 @@ func TestBudget(t *testing.T) {
 		}
 		mine()
 		var none *Portion
-		if release, err := none.Take(t.Context(), forget); err != nil || release == nil {
+		if release, err := none.Take(t.Context(), 2*BatchBytes, forget); err != nil || release == nil {
 			t.Error("without a budget something is bounded", err)
 		}
 	})

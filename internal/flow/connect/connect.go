@@ -35,8 +35,17 @@ type Engine struct {
 	Name    string
 	Limiter *Limiter
 	Names   Names
-	// Memory is for what fills and checks read.
-	Memory *Portion
+	// Bulk is memory for what fills and checks read, and Lanes for what changes need.
+	Bulk, Lanes *Portion
+}
+
+// newEngine is an opened engine with its part of a budget.
+func newEngine(name string, opened engine.Engine, b *Budget) *Engine {
+	e := &Engine{Engine: opened, Name: name, Limiter: NewLimiter()}
+	if b != nil {
+		e.Bulk, e.Lanes = portionOf(b.bulk), portionOf(b.lanes)
+	}
+	return e
 }
 
 // Connections are the sources and engines of the definition in force. An engine that is
@@ -149,7 +158,7 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 		if err != nil {
 			return nil, err
 		}
-		ch.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter(), Memory: c.budget.portion()}
+		ch.engines[eng.Name] = newEngine(eng.Name, opened, c.budget)
 		moved = moved || c.engines[eng.Name] != nil
 	}
 	if moved { // which sources feed it is not known here
@@ -286,6 +295,6 @@ func (c *Connections) AddEngine(eng *definition.Engine) (*Engine, error) {
 		opened.Close()
 		return known, nil
 	}
-	c.engines[eng.Name] = &Engine{Engine: opened, Name: eng.Name, Limiter: NewLimiter(), Memory: c.budget.portion()}
+	c.engines[eng.Name] = newEngine(eng.Name, opened, c.budget)
 	return c.engines[eng.Name], nil
 }

@@ -9,7 +9,9 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
+	"pingo/internal/core/shape"
 	"pingo/internal/engine"
+	"pingo/internal/flow/connect"
 )
 
 // lane delivers the keys that hash to it, one request at a time.
@@ -44,7 +46,7 @@ type workspace struct {
 }
 
 func (l *lane) run(ctx context.Context) {
-	w := l.workspace()
+	w := newWorkspace(l.edition.Record.Shape)
 	for {
 		select {
 		case <-ctx.Done():
@@ -55,7 +57,11 @@ func (l *lane) run(ctx context.Context) {
 			l.sending.lock()
 			entries := l.take()
 			if len(entries) > 0 {
-				l.build(ctx, entries, w)
+				release, err := l.edition.engine.Lanes.Take(ctx, l.weight(len(entries)), func() { w = newWorkspace(l.edition.Record.Shape) })
+				if err == nil {
+					l.build(ctx, entries, w)
+					release()
+				}
 				if ctx.Err() == nil {
 					l.mu.Lock()
 					l.current = nil
@@ -72,17 +78,31 @@ func (l *lane) run(ctx context.Context) {
 			}
 		}
 		if cap(w.arena) > idleBytes {
-			w = l.workspace()
+			w = newWorkspace(l.edition.Record.Shape)
 		}
 	}
+}
+
+// lightBytes is how much a batch may weigh without being counted, so that fresh changes wait for nobody.
+const lightBytes = 64 << 10
+
+// weight is how much memory so many documents will take up, as far as it is known.
+func (l *lane) weight(documents int) int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	bytes := int64(float64(documents) * max(l.sizer.BytesPerRow(), 1000) * connect.BatchBytes / reindex.TargetBytes)
+	if bytes < lightBytes {
+		return 0
+	}
+	return bytes
 }
 
 // idleBytes is how large the documents of a batch may have been for its room to be kept while nothing is to be built.
 const idleBytes = 256 << 10
 
-func (l *lane) workspace() *workspace {
+func newWorkspace(s *shape.Shape) *workspace {
 	w := &workspace{}
-	for _, t := range l.edition.Record.Shape.Trees {
+	for _, t := range s.Trees {
 		w.sets = append(w.sets, document.NewSet(t))
 	}
 	return w

@@ -350,7 +350,7 @@ func (f *Fill) work(ctx context.Context, p *planner, worker int, over *atomic.Bo
 		if over.Load() {
 			return nil
 		}
-		release, err := f.engine.Memory.Take(ctx, forget)
+		release, err := f.engine.Bulk.Take(ctx, connect.BatchBytes, forget)
 		if err != nil {
 			return err
 		}
