@@ -312,7 +312,7 @@ func (a *App) showDeliveries(t *api.Traced) {
 		for _, d := range t.Deliveries.Last {
 			took := ""
 			if d.ChangedAt != nil {
-				took = fmt.Sprintf(", %s after the change", d.At.Sub(*d.ChangedAt).Round(time.Millisecond))
+				took = fmt.Sprintf(", %s after the change", milliseconds(d.At.Sub(*d.ChangedAt).Seconds()*1000, true))
 			}
 			fmt.Fprintf(a.Out, "  %-9s at %s%s\n", d.Outcome, d.At.Local().Format(time.DateTime), took)
 		}
