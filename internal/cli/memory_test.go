@@ -63,3 +63,38 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 	inSync(fmt.Sprint(updates*rows, " changes taken up"))
 	w.equalTo(lodge, text.String(), "logs3", 0)
 }
+
+// A document that is too large to be built is failed, in words, and holds up no other; it is mended by its rows.
+func TestADocumentThatIsTooLarge(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE logs (id int PRIMARY KEY, title text); CREATE TABLE pages (id int PRIMARY KEY, log_id int, body text);
+		CREATE INDEX ON pages (log_id); INSERT INTO logs SELECT i, 'log ' || i FROM generate_series(1, 300) i;
+		INSERT INTO pages SELECT i, i, 'short' FROM generate_series(1, 300) i;
+		INSERT INTO pages SELECT 1000 + i, 7, repeat('x', 60000) FROM generate_series(1, 600) i`)
+	w.serve()
+	w.must("apply", "--yes", w.write(`
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  logs:
+    engine: main
+    rows: lodge.logs
+    fields: [title]
+    related: { pages: { many: pages, on: { log_id: id }, fields: [body] } }
+`))
+	w.index(20*time.Second, "one failed, all others are there", "logs", func(ix api.IndexStatus) bool {
+		return ix.Live && ix.Failed == 1 && ix.Documents != nil && *ix.Documents == 299
+	})
+	failed, err := w.client.FailedDocument(t.Context(), "logs", "7")
+	if err != nil || !strings.Contains(failed.Explanation, "too large to be built") || !strings.Contains(failed.Reason, "more than 32 MB") {
+		t.Errorf("%+v %v", failed, err)
+	}
+	pgtest.Exec(t, lodge, "UPDATE logs SET title = 'more' WHERE id IN (6, 8); DELETE FROM pages WHERE id > 1010")
+	w.index(20*time.Second, "it is mended", "logs", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateInSync && ix.Failed == 0 && *ix.Documents == 300
+	})
+	if peak := w.peak(); peak > 256_000_000 {
+		t.Errorf("%d bytes", peak)
+	}
+}

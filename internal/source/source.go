@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -317,6 +318,12 @@ type Error struct {
 
 func (e *Error) Error() string { return e.Err.Error() }
 func (e *Error) Unwrap() error { return e.Err }
+
+// ErrTooLarge says that rows take more memory than document.MostBytes. Fewer may be read together; where it is one
+// document's, that is what is wrong with it.
+var ErrTooLarge error = &Error{Fault: BadValue, Err: fmt.Errorf(
+	"its rows take more than %d MB: put less into the document, for instance with limit on a list", document.MostBytes>>20,
+)}
 
 // FaultOf says whose fault an error of a source is.
 func FaultOf(err error) Fault {

@@ -66,6 +66,13 @@ func (r *Rows) Len() int { return r.count }
 // Bytes is the size of all values together.
 func (r *Rows) Bytes() int { return len(r.arena) }
 
+// MostBytes is how much the rows of one node may take that are read together. What takes more for one document belongs
+// in no search engine.
+const MostBytes = 32 << 20
+
+// TooMany reports whether they take more than MostBytes, so that reading has to end.
+func (r *Rows) TooMany() bool { return len(r.arena) > MostBytes }
+
 // Value is one value, nil for NULL. It is valid until the next Add or Reset.
 func (r *Rows) Value(row, column int) []byte {
 	c := r.cells[row*r.width+column]

@@ -2,6 +2,7 @@ package deliver
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"pingo/internal/core/change"
@@ -73,7 +74,11 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 		l.build(ctx, entries[half:], w)
 		return
 	case bad != nil:
-		if l.refuse(ctx, entries[0].Key, nil, "source", bad.Error()) {
+		kind := "source"
+		if errors.Is(bad, source.ErrTooLarge) {
+			kind = "size"
+		}
+		if l.refuse(ctx, entries[0].Key, nil, kind, bad.Error()) {
 			l.settle(entries, map[string]outcome{entries[0].Key: refused}, nil)
 		}
 		return

@@ -133,7 +133,7 @@ func (l *lane) answered(
 func (l *lane) refuse(ctx context.Context, key string, body []byte, kind, reason string) bool {
 	e := l.edition
 	l.seen.Forget(key)
-	if kind != "source" {
+	if kind != "source" && kind != "size" {
 		e.Stats.Refused.Add(1)
 	}
 	f := records.Failed{Key: key, Kind: kind, Reason: reason, Cause: CauseOf(e.engine, kind, reason).ID}
@@ -150,7 +150,7 @@ func (l *lane) refuse(ctx context.Context, key string, body []byte, kind, reason
 }
 
 // CauseOf explains why a document is failed. The kind is source where it could not be
-// built, request where a request with it alone was refused, else the engine's own word.
+// built, size where it is too large for that, request where a request with it alone was refused, else the engine's own word.
 func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 	switch kind {
 	case "source":
@@ -159,6 +159,13 @@ func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 			retry.Pattern(reason),
 			"",
 			"The row cannot be read: an expression of the definition fails on its values. Correct the row or the expression.",
+		)
+	case "size":
+		return retry.CauseOf(
+			kind,
+			retry.Pattern(reason),
+			"",
+			"The document is too large to be built: put less into it, for instance with limit on its lists.",
 		)
 	case "request":
 		return retry.CauseOf(

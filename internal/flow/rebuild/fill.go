@@ -3,6 +3,7 @@ package rebuild
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -383,6 +384,11 @@ func (f *Fill) fillChunk(
 	began := time.Now()
 	if err := f.reader.ReadRange(ctx, set, c.After, c.Upto); err != nil {
 		if source.FaultOf(err) == source.BadValue {
+			if errors.Is(err, source.ErrTooLarge) { // the next one has fewer rows
+				p.turn <- struct{}{}
+				p.sizer.Saw(max(1, set.Rows(0).Len()), set.Bytes())
+				<-p.turn
+			}
 			return arena, f.fillByKeys(ctx, c)
 		}
 		return arena, err

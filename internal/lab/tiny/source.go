@@ -217,6 +217,11 @@ func (r *reader) ReadKeys(_ context.Context, set *document.Set, keys [][]string)
 	root := set.Tree().Root()
 	r.add(set, root, root.Key, keys)
 	r.below(set, root)
+	for i := range set.Tree().Nodes {
+		if set.Rows(i).TooMany() {
+			return source.ErrTooLarge
+		}
+	}
 	return nil
 }
 

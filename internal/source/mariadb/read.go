@@ -411,6 +411,9 @@ func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []q
 				values[j] = raw[j]
 			}
 			into.Add(values, q.writers)
+			if into.TooMany() {
+				return source.ErrTooLarge
+			}
 		}
 		if err := rows.Err(); err != nil {
 			return err

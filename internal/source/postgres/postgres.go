@@ -5,6 +5,7 @@ package postgres
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"strings"
@@ -139,6 +140,9 @@ func (p *Reader) Describe(ctx context.Context) (string, error) {
 // explain puts a failure into a sentence, and says whose fault it is: a value's, or the
 // statement's, which no longer fits the tables.
 func explain(err error) error {
+	if errors.Is(err, source.ErrTooLarge) {
+		return err // it is no answer of the server
+	}
 	out := &source.Error{Err: pgerror.Explain(err)}
 	switch code := pgerror.Code(err); {
 	case strings.HasPrefix(code, "22"):

@@ -370,6 +370,9 @@ func result(
 	}
 	for reader.NextRow() {
 		into.Add(reader.Values(), writers)
+		if into.TooMany() {
+			return pgconn.CommandTag{}, source.ErrTooLarge
+		}
 	}
 	return reader.Close()
 }

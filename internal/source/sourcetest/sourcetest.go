@@ -4,6 +4,7 @@ package sourcetest
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -94,6 +95,7 @@ func Run(t *testing.T, kind source.Kind, h Harness) {
 	}
 	s.compile(kind)
 	s.rowsBecomeDocuments()
+	s.tooMuchIsRefused()
 	s.sourcesAreRelated()
 	s.installingHoldsUpNobody()
 	s.changesAreNoticed()
@@ -533,6 +535,34 @@ func (s *suite) installingHoldsUpNobody() {
 		}
 	}
 	s.Errorf("a writer waited for %v while capture was being installed", waited)
+}
+
+// tooMuchIsRefused reads a document whose list takes more memory than any may, which ends soon, and others after it.
+func (s *suite) tooMuchIsRefused() {
+	const pages = 600
+	page := strings.Repeat("x", document.MostBytes/(pages-40))
+	s.do(func(tx Transaction) {
+		for i := range pages {
+			tx.Insert("stays", Row{"hut_id": 1, "night": fmt.Sprintf("heavy %03d", i), "body": page})
+		}
+	})
+	set := document.NewSet(s.huts.Trees[0])
+	err := s.src.ReadKeys(s.Context(), set, [][]string{{"1"}, {"2"}})
+	if source.FaultOf(err) != source.BadValue || !errors.Is(err, source.ErrTooLarge) {
+		s.Errorf("a document that is too large: %v", err)
+	}
+	if bytes := set.Bytes(); bytes > document.MostBytes*11/10 {
+		s.Errorf("%d bytes were read of it", bytes)
+	}
+	set.Reset()
+	if err := s.src.ReadKeys(s.Context(), set, [][]string{{"2"}}); err != nil {
+		s.Errorf("the one after it: %v", err)
+	}
+	s.do(func(tx Transaction) {
+		for i := range pages {
+			tx.Delete("stays", Row{"hut_id": 1, "night": fmt.Sprintf("heavy %03d", i)})
+		}
+	})
 }
 
 // changesOfRows asks what is not done of the hut 5, which is 1005 now, and of a stay.
