@@ -412,7 +412,7 @@ func TestMistakesGetASentence(t *testing.T) {
 		"serve --tls-cert x":                              "belong together",
 		"serve --trusted-proxy nowhere":                   "is an address or a range",
 		"serve --secrets-dir relative":                    "is no folder of secrets",
-		"serve --records-dir y --memory 1MB":              "--memory is a size such as 256MB, and at least 96 MB",
+		"serve --memory 1MB":                              "--memory is a size such as 256MB, and at least 96 MB",
 		"serve --records-url postgres://127.0.0.1:1/none": "records database: PostgreSQL at 127.0.0.1:1 does not answer",
 		"stauts":                          `unknown command "stauts"`,
 		"status -o xml":                   "--output is table, json or yaml",
