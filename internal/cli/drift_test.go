@@ -371,7 +371,7 @@ func TestOlderCopies(t *testing.T) {
 	stop = writing()
 	pgtest.Exec(t, lodge, undone)
 	before = editions()
-	time.Sleep(5 * time.Second) // the claim's mark moves on, by which it is told
+	w.markMovesOn(pgtest.Connect(t, w.pg.URL("pingo")))
 	lodge.Close(t.Context())
 	pgtest.Exec(t, server, "DROP DATABASE lodge WITH (FORCE)")
 	pgtest.Exec(t, server, "ALTER DATABASE lodge_copy RENAME TO lodge")

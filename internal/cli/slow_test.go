@@ -105,6 +105,26 @@ func newDemo(t *testing.T) (*world, *pgx.Conn) {
 	return w, lodge
 }
 
+// markMovesOn waits until the records know a mark of the only source that an older copy of it cannot have.
+func (w *world) markMovesOn(own *pgx.Conn) {
+	w.t.Helper()
+	recorded := func() (mark int64) {
+		w.t.Helper()
+		err := own.QueryRow(w.t.Context(), "SELECT (claimed ->> 'mark')::bigint FROM lease").Scan(&mark)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		return mark
+	}
+	mark := recorded()
+	w.eventually(15*time.Second, "the mark moves on", func() error {
+		if now := recorded(); now < mark+2 {
+			return fmt.Errorf("from %d to %d", mark, now)
+		}
+		return nil
+	})
+}
+
 // A source that was put back to an older copy of itself is noticed, while Pingo runs and across a
 // restart: it says so, and puts right what is no longer true.
 func TestASourceThatGoesBackInTime(t *testing.T) {
@@ -127,20 +147,7 @@ func TestASourceThatGoesBackInTime(t *testing.T) {
 		w.index(20*time.Second, "in sync with what will be undone", "huts", func(ix api.IndexStatus) bool {
 			return inSync(ix) && ix.Rows != nil && ix.Documents != nil && *ix.Rows == *ix.Documents
 		})
-		recorded := func() (mark int64) {
-			err := own.QueryRow(t.Context(), "SELECT (claimed ->> 'mark')::bigint FROM lease").Scan(&mark)
-			if err != nil {
-				t.Fatal(err)
-			}
-			return mark
-		}
-		mark := recorded()
-		w.eventually(15*time.Second, "the mark moves on", func() error {
-			if now := recorded(); now < mark+2 {
-				return fmt.Errorf("from %d to %d", mark, now)
-			}
-			return nil
-		})
+		w.markMovesOn(own)
 		lodge.Close(t.Context())
 		if !running {
 			w.kill()

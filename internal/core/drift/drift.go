@@ -55,12 +55,13 @@ type Evidence struct {
 
 // CauseOf is the likeliest cause of a difference by itself.
 func CauseOf(e Evidence) Cause {
+	timely := e.Unstable && e.Refreshed
 	switch {
-	case e.Kind == Missing && e.Refreshed && e.Entering:
+	case e.Kind == Missing && timely && e.Entering:
 		return Clock
 	case e.Kind == Missing, e.Kind == Altered, !e.Ours:
 		return ByEngine
-	case e.Refreshed && e.Kind == Stale, e.Refreshed && e.Entering: // it left
+	case timely && (e.Kind == Stale || e.Entering): // it changed, or left
 		return Clock
 	case e.Unstable && e.Kind == Stale:
 		return Unstable

@@ -71,7 +71,7 @@ func TestConfidence(t *testing.T) {
 func TestCauses(t *testing.T) {
 	for want, list := range map[Cause][]Evidence{
 		ByEngine:  {{Kind: Missing}, {Kind: Altered, Ours: true}, {Kind: Stale}, {Kind: Orphaned}},
-		Unnoticed: {{Kind: Stale, Ours: true}, {Kind: Orphaned, Ours: true, Unstable: true}},
+		Unnoticed: {{Kind: Stale, Ours: true}, {Kind: Stale, Ours: true, Refreshed: true}, {Kind: Orphaned, Ours: true, Unstable: true}},
 		Unstable:  {{Kind: Stale, Ours: true, Unstable: true}},
 		Clock: {
 			{Kind: Stale, Ours: true, Unstable: true, Refreshed: true},
