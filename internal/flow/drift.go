@@ -10,9 +10,13 @@ import (
 
 // Drifts looks at what is known of the drift of a service's indexes.
 func Drifts(s *Service) *inspect.Drifts {
-	return &inspect.Drifts{Inspector: s.Inspect, Records: s.records, Deliveries: func(record *records.Edition, key string) (*api.Deliveries, string) {
-		return deliveries(s, record, key)
-	}}
+	return &inspect.Drifts{
+		Inspector: s.Inspect,
+		Records:   s.records,
+		Deliveries: func(record *records.Edition, key string) (*api.Deliveries, string) {
+			return deliveries(s, record, key)
+		},
+	}
 }
 
 // deliveries tells what became of a document of late; where another process feeds the edition, its address.

@@ -183,7 +183,8 @@ func (e *Edition) Range(t *shape.Tree, whole Share, l *Listing) *Range {
 // and bytes there were.
 func (r *Range) Compare(ctx context.Context, after, upto []string) (rows, bytes int, err error) {
 	r.Compared, r.Different, r.Requests, r.Fetched = 0, nil, 0, 0
-	release, err := r.edition.engine.Bulk.Take(ctx, connect.BatchBytes, func() { r.set, r.arena = document.NewSet(r.tree), nil })
+	forget := func() { r.set, r.arena = document.NewSet(r.tree), nil }
+	release, err := r.edition.engine.Bulk.Take(ctx, connect.BatchBytes, forget)
 	if err != nil {
 		return 0, 0, err
 	}

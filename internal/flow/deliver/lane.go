@@ -46,7 +46,9 @@ type workspace struct {
 }
 
 func (l *lane) run(ctx context.Context) {
-	w := newWorkspace(l.edition.Record.Shape)
+	var w *workspace
+	forget := func() { w = newWorkspace(l.edition.Record.Shape) }
+	forget()
 	for {
 		select {
 		case <-ctx.Done():
@@ -57,7 +59,7 @@ func (l *lane) run(ctx context.Context) {
 			l.sending.lock()
 			entries := l.take()
 			if len(entries) > 0 {
-				release, err := l.edition.engine.Lanes.Take(ctx, l.weight(len(entries)), func() { w = newWorkspace(l.edition.Record.Shape) })
+				release, err := l.edition.engine.Lanes.Take(ctx, l.weight(len(entries)), forget)
 				if err == nil {
 					l.build(ctx, entries, w)
 					release()
@@ -78,7 +80,7 @@ func (l *lane) run(ctx context.Context) {
 			}
 		}
 		if cap(w.arena) > idleBytes {
-			w = newWorkspace(l.edition.Record.Shape)
+			forget()
 		}
 	}
 }

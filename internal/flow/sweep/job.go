@@ -285,7 +285,9 @@ func (j *job) found(ctx context.Context, wrong []compare.Different, emptied bool
 		return 0, nil
 	}
 	policy := j.c.policy()
-	entering := slices.ContainsFunc(j.c.edition.Record.Shape.Trees, func(t *shape.Tree) bool { return policy.Names(t.Root().Where) })
+	entering := slices.ContainsFunc(j.c.edition.Record.Shape.Trees, func(t *shape.Tree) bool {
+		return policy.Names(t.Root().Where)
+	})
 	list := make([]records.Difference, len(wrong))
 	for i, d := range wrong {
 		cause := drift.CauseOf(drift.Evidence{
