@@ -40,6 +40,7 @@ type holder struct {
 	records     Records
 	mend        func(ctx context.Context, source string) error // installs capture where it is missing
 	wake        func()                                         // has the service look into the records at once
+	others      func() int                                     // how many other processes are alive
 	log         *slog.Logger
 
 	cancel   context.CancelFunc
@@ -146,7 +147,7 @@ func (s *Service) newHolder(leases []*lease.Lease) *holder {
 		x.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, missed, &x.stream.Trouble, s.log)
 		h.sources = append(h.sources, x)
 	}
-	h.mend = s.Define.MendCapture
+	h.mend, h.others = s.Define.MendCapture, s.others
 	h.wake = func() { LookAtOnce(s) }
 	return h
 }
@@ -338,7 +339,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		return reindex.DefaultPolicy
 	}
 	bulk := source.Across(record.Shape, func(name string) source.Reader { return h.sources.of(name).source.ForFills() })
-	f.Fill = rebuild.New(record, e, bulk, eng, h.records, fence, policy, h.log)
+	f.Fill = rebuild.New(record, e, bulk, eng, h.records, fence, policy, h.others, h.log)
 	caughtUp := func(ctx context.Context) error {
 		for i, x := range from {
 			if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {

@@ -68,8 +68,9 @@ type Service struct {
 	wake        chan struct{} // something was recorded that should be taken up at once
 	ready       chan struct{} // closed when this process first knows what there is to do
 
-	reconciling sync.Mutex     // one round at a time in this process; taken before mu
-	observer    lease.Observer // used by one round at a time
+	reconciling sync.Mutex            // one round at a time in this process; taken before mu
+	observer    lease.Observer        // used by one round at a time
+	helping     map[editionName]*help // used by one round at a time
 
 	mu        sync.RWMutex // guards what follows
 	applied   *records.Applied
@@ -108,6 +109,7 @@ func New(
 		wake:        make(chan struct{}, 1),
 		ready:       make(chan struct{}),
 		held:        map[string]*holder{},
+		helping:     map[editionName]*help{},
 	}
 	s.Inspect = &inspect.Inspector{Records: rec, Connections: s.connections}
 	s.Define = &define.Definer{
@@ -149,6 +151,7 @@ func (s *Service) Run(ctx context.Context) {
 	defer s.reconciling.Unlock()
 	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
+	s.stopHelping()
 	for _, h := range s.holders() {
 		s.stop(leaving, h)
 	}
@@ -216,6 +219,9 @@ func (s *Service) reconcile(ctx context.Context) error {
 		return err
 	}
 	if err := s.followEditions(ctx, states); err != nil {
+		return err
+	}
+	if err := s.helpOthers(ctx, states); err != nil {
 		return err
 	}
 	if !s.isReady() {
@@ -287,6 +293,7 @@ func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	if err != nil {
 		return err
 	}
+	s.stopHelping()
 	for _, name := range change.Replaced {
 		if h := s.holder(name); h != nil {
 			s.stop(ctx, h)

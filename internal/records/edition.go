@@ -128,6 +128,8 @@ type EditionState struct {
 	Ordered bool `db:"ordered"`
 	// Owed: there are keys in its backlog.
 	Owed bool `db:"owed"`
+	// Offered: any process may fill some of its chunks.
+	Offered bool `db:"offered"`
 	Course
 	missed
 }
@@ -176,6 +178,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 		paused, pace, begins_at, takes_over, state IN ('previous', 'returning') AND missed IS NOT NULL OR state = 'previous' AND kept_until < now() AS expired,
 		EXISTS (SELECT FROM drift_order o WHERE o.index_name = edition.index_name AND o.number = edition.number AND o.ended_at IS NULL) AS ordered,
 		EXISTS (SELECT FROM backlog b WHERE b.index_name = edition.index_name AND b.number = edition.number) AS owed,
+		EXISTS (SELECT FROM chunk c WHERE c.index_name = edition.index_name AND c.number = edition.number AND c.offered IS NOT NULL AND c.process IS NULL) AS offered,
 		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
 		FROM edition ORDER BY index_name, number`,
 	)
@@ -308,67 +311,5 @@ func (r *Records) SaveShape(ctx context.Context, e *Edition) error {
 		e.Number,
 		string(b),
 	)
-	return err
-}
-
-// Chunk is a range of a tree's keys: after one, up to and with another; nil is no bound.
-type Chunk struct {
-	Number      int
-	Tree        int
-	After, Upto []string
-}
-
-// PlanChunk records a chunk and how far chunks are planned with it: up to its end, in
-// which tree they go on, and whether that was all.
-func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, all bool) error {
-	return r.mustChange(ctx, `
-		WITH planned AS (UPDATE edition SET planned_to = $8, planned_tree = $9, planned = $10 WHERE index_name = $3 AND number = $4 AND `+held+` RETURNING 1)
-		INSERT INTO chunk (index_name, number, chunk, tree, after, upto) SELECT $3, $4, $5, $6, $7, $8 FROM planned`,
-		e, c.Number, c.Tree, c.After, c.Upto, tree, all)
-}
-
-// OpenChunks lists the chunks that are planned but not done.
-func (r *Records) OpenChunks(ctx context.Context, e *Edition) ([]Chunk, error) {
-	rows, err := r.db.QueryContext(
-		ctx,
-		"SELECT chunk, tree, array_to_json(after), array_to_json(upto) FROM chunk WHERE index_name = $1 AND number = $2 ORDER BY chunk",
-		e.Index,
-		e.Number,
-	)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Chunk
-	for rows.Next() {
-		var c Chunk
-		var after, upto []byte
-		if err := rows.Scan(&c.Number, &c.Tree, &after, &upto); err != nil {
-			return nil, err
-		}
-		for _, side := range []struct {
-			raw  []byte
-			into *[]string
-		}{{after, &c.After}, {upto, &c.Upto}} {
-			if side.raw != nil {
-				if err := json.Unmarshal(side.raw, side.into); err != nil {
-					return nil, err
-				}
-			}
-		}
-		out = append(out, c)
-	}
-	return out, rows.Err()
-}
-
-// ChunkDone records a chunk whose documents were all acknowledged.
-func (r *Records) ChunkDone(ctx context.Context, e *Edition, c Chunk, rows, bytes int64) error {
-	n, err := r.fenced(ctx, `
-		WITH done AS (DELETE FROM chunk WHERE index_name = $3 AND number = $4 AND chunk = $5 AND `+held+` RETURNING 1)
-		UPDATE edition SET rows = rows + $6, bytes = bytes + $7 WHERE index_name = $3 AND number = $4 AND EXISTS (SELECT FROM done)`,
-		e, c.Number, rows, bytes)
-	if err == nil && n == 0 {
-		return r.stillHeld(ctx, e)
-	}
 	return err
 }

@@ -131,7 +131,7 @@ func TestLeasesAndFencing(t *testing.T) {
 	if err := a.SaveEdition(ctx, e); !errors.Is(err, ErrLost) {
 		t.Errorf("the first holder records: %v", err)
 	}
-	if err := a.PlanChunk(ctx, e, Chunk{Number: 7}, 0, true); !errors.Is(err, ErrLost) {
+	if err := a.PlanChunk(ctx, e, Chunk{Number: 7}, 0, true, false); !errors.Is(err, ErrLost) {
 		t.Errorf("the first holder plans: %v", err)
 	}
 	if open, err := a.OpenChunks(ctx, e); err != nil || len(open) != 0 {
@@ -243,7 +243,7 @@ func TestEditionsAndChunks(t *testing.T) {
 	}
 	chunks := []Chunk{{0, 0, nil, []string{"x", `1,"~`}}, {1, 1, []string{"x", `1,"~`}, nil}}
 	for i, c := range chunks {
-		if err := r.PlanChunk(t.Context(), e, c, 1, i == 1); err != nil {
+		if err := r.PlanChunk(t.Context(), e, c, 1, i == 1, false); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -297,7 +297,7 @@ func TestStaleHoldersChangeNothing(t *testing.T) {
 	then := *now
 	then.Fence = stale.Fence()
 	now.Fence = take(t, r, "lodge", "B").Fence()
-	if err := errors.Join(r.SaveFailed(ctx, now, Failed{Key: "k", Kind: "x", Reason: "y"}), r.PlanChunk(ctx, now, Chunk{}, 0, true)); err != nil {
+	if err := errors.Join(r.SaveFailed(ctx, now, Failed{Key: "k", Kind: "x", Reason: "y"}), r.PlanChunk(ctx, now, Chunk{}, 0, true, false)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.AddToBacklog(ctx, now, []string{"b"}, []time.Time{time.Now()}); err != nil {
@@ -313,7 +313,7 @@ func TestStaleHoldersChangeNothing(t *testing.T) {
 	}
 	for what, do := range map[string]func() error{
 		"a step":              func() error { return r.SaveEdition(ctx, &then) },
-		"a chunk planned":     func() error { return r.PlanChunk(ctx, &then, Chunk{Number: 1}, 0, true) },
+		"a chunk planned":     func() error { return r.PlanChunk(ctx, &then, Chunk{Number: 1}, 0, true, false) },
 		"a chunk done":        func() error { return r.ChunkDone(ctx, &then, Chunk{}, 1, 1) },
 		"a failed document":   func() error { return r.SaveFailed(ctx, &then, Failed{Key: "z", Kind: "x", Reason: "y"}) },
 		"a resolved document": func() error { return r.ResolveFailed(ctx, &then, "k") },

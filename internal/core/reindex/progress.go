@@ -12,6 +12,7 @@ type Progress struct {
 	Expected int64
 	Bytes    int64
 	Dropped  int64 // overtaken by the stream
+	Helpers  int   // other processes that fill chunks now
 	Began    time.Time
 	Estimate
 }

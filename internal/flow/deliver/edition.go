@@ -113,6 +113,7 @@ type Edition struct {
 	backlog  backlog
 	failures failures
 	touched  touched
+	lent     lent
 	batch    retry.Batch
 	ended    chan struct{} // closed when Run has returned
 }
@@ -234,8 +235,11 @@ func Repair(ctx context.Context, e *Edition, keys []string) error {
 func (e *Edition) Failing(key string) bool { return e.failures.has(key) }
 
 // Barrier waits until every key that waits now, or is on its way, is settled, the backlog
-// is empty, and what is being sent of chunks was answered.
+// is empty, and what is being sent of chunks was answered, or, where another process sends it, has arrived.
 func (e *Edition) Barrier(ctx context.Context) error {
+	if err := e.lent.arrived(ctx); err != nil {
+		return err
+	}
 	if err := e.backlog.empty(ctx, e); err != nil {
 		return err
 	}

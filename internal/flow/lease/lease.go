@@ -149,8 +149,11 @@ func (l *Lease) NextVersion() int64 {
 	if n >= versions {
 		l.Lose()
 	}
-	return l.Epoch()<<32 | min(n, versions)
+	return LeastVersion(l.Epoch()) | min(n, versions)
 }
+
+// LeastVersion is below every version that the holder of an epoch gives, and above those of earlier epochs.
+func LeastVersion(epoch int64) int64 { return epoch << 32 }
 
 // Holds reports whether nobody else can hold the lease yet. It is asked before everything
 // that cannot be taken back, since a process may have been paused for any time before any

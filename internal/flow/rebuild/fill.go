@@ -32,9 +32,11 @@ type Store interface {
 	SaveSwitched(ctx context.Context, e *records.Edition, keep time.Duration) error
 	// SaveEvent records what became of an edition beside its steps.
 	SaveEvent(ctx context.Context, e *records.Edition, what string) error
-	PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error
+	PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all, offered bool) error
 	OpenChunks(ctx context.Context, e *records.Edition) ([]records.Chunk, error)
 	ChunkDone(ctx context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error
+	LendingStore
+	HelpingStore
 	// Live is the edition that answers where another one is to, and how many failed documents it has;
 	// nil when none does.
 	Live(ctx context.Context, instead *records.Edition) (live *records.Edition, failed int64, err error)
@@ -58,6 +60,8 @@ type Fill struct {
 	judge   judge
 	log     *slog.Logger
 	noted   chan struct{} // the records say something new
+	// others is how many other processes there are.
+	others func() int
 
 	mu       sync.Mutex // guards what follows
 	record   records.Edition
@@ -65,7 +69,8 @@ type Fill struct {
 	byHand   bool // a person is to say that it answers
 }
 
-// New prepares a fill; record is copied. policy is what the definition in force says.
+// New prepares a fill; record is copied. policy is what the definition in force says, and others how many other
+// processes may help.
 func New(
 	record *records.Edition,
 	e *deliver.Edition,
@@ -74,9 +79,11 @@ func New(
 	store Store,
 	fence deliver.Fence,
 	policy func() reindex.Policy,
+	others func() int,
 	log *slog.Logger,
 ) *Fill {
 	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, policy: policy, record: *record,
+		others:   others,
 		pacer:    pacer{policy: policy, course: record.Course},
 		judge:    judge{edition: e, reader: reader, engine: eng, store: store, policy: policy},
 		log:      log.With("index", record.Index, "edition", record.Name()),
@@ -234,12 +241,16 @@ type planner struct {
 	tree   int // the tree that chunks are planned in
 	after  []string
 	all    bool
+	lent   int // chunks that other processes have, or may take
 	sizer  reindex.Sizer
 	strain reindex.Strain
 }
 
 func (f *Fill) fillChunks(ctx context.Context) error {
 	record := f.copy()
+	if err := f.store.TakeAllBack(ctx, record); err != nil { // an earlier run may have lent them
+		return fmt.Errorf("taking chunks back: %w", err)
+	}
 	open, err := f.store.OpenChunks(ctx, record)
 	if err != nil {
 		return err
@@ -272,6 +283,9 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 		stop()
 		<-watching
 	}()
+	if _, refuses := f.engine.Engine.(engine.Versioned); refuses {
+		group.Go(func() error { return f.lend(ctx, p, &over) })
+	}
 	for worker := range Workers {
 		group.Go(func() error {
 			defer over.Store(true) // also for those that only wait
@@ -286,24 +300,30 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	return f.enter(ctx, reindex.CatchingUp)
 }
 
-// chunk gives the next chunk of a fill; false when there is none.
-func (p *planner) chunk(ctx context.Context, f *Fill) (records.Chunk, bool, error) {
+// chunk gives the next chunk of a fill; false when there is none. waits says that there may be one later: another
+// process may give one back.
+func (p *planner) chunk(ctx context.Context, f *Fill) (c records.Chunk, ok, waits bool, err error) {
 	p.turn <- struct{}{}
 	defer func() { <-p.turn }()
-	if len(p.open) > 0 {
-		c := p.open[0]
-		p.open = p.open[1:]
-		return c, true, nil
+	switch {
+	case len(p.open) > 0:
+		c, p.open = p.open[0], p.open[1:]
+		return c, true, false, nil
+	case p.all:
+		return c, false, p.lent > 0, nil
 	}
-	if p.all {
-		return records.Chunk{}, false, nil
-	}
+	c, err = p.plan(ctx, f, false)
+	return c, err == nil, false, err
+}
+
+// plan plans the next chunk, for this process or for others. The caller has the turn, and not all are planned.
+func (p *planner) plan(ctx context.Context, f *Fill, offered bool) (records.Chunk, error) {
 	record := f.copy()
 	trees := record.Shape.Trees
 	rows := f.pacer.Pace().Most(p.sizer.Rows(), p.sizer.BytesPerRow())
 	end, err := f.reader.ChunkEnd(ctx, trees[p.tree], p.after, rows)
 	if err != nil {
-		return records.Chunk{}, false, err
+		return records.Chunk{}, err
 	}
 	c := records.Chunk{Number: p.next, Tree: p.tree, After: p.after, Upto: end}
 	tree, all := p.tree, false
@@ -313,15 +333,15 @@ func (p *planner) chunk(ctx context.Context, f *Fill) (records.Chunk, bool, erro
 			tree = p.tree
 		}
 	}
-	if err := f.store.PlanChunk(ctx, record, c, tree, all); err != nil {
-		return c, false, fmt.Errorf("recording a chunk: %w", err)
+	if err := f.store.PlanChunk(ctx, record, c, tree, all, offered); err != nil {
+		return c, fmt.Errorf("recording a chunk: %w", err)
 	}
 	p.next++
 	p.tree, p.after, p.all = tree, end, all
 	f.update(
 		func(r *records.Edition, _ *reindex.Progress) { r.PlannedTree, r.PlannedTo, r.Planned = tree, end, all },
 	)
-	return c, true, nil
+	return c, nil
 }
 
 // work fills chunk after chunk with buffers of its own, until there are no more, or it is over for
@@ -355,14 +375,19 @@ func (f *Fill) work(ctx context.Context, p *planner, worker int, over *atomic.Bo
 		if err != nil {
 			return err
 		}
-		c, ok, err := p.chunk(ctx, f)
+		c, ok, waits, err := p.chunk(ctx, f)
 		if err == nil && ok {
 			mark := f.edition.BeginChunk()
 			arena, err = f.fillChunk(ctx, p, c, mark, sets[c.Tree], arena[:0])
 			f.edition.EndChunk(mark)
 		}
 		release()
-		if err != nil || !ok {
+		switch {
+		case err == nil && waits:
+			if !retry.Sleep(ctx, lookAtLoans) {
+				return ctx.Err()
+			}
+		case err != nil || !ok:
 			return err
 		}
 		if cap(arena) > 2*reindex.TargetBytes {

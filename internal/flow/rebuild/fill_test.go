@@ -55,7 +55,7 @@ func (r *rig) open(record *records.Edition) {
 	log, fence := slog.New(slog.DiscardHandler), &model.Fence{}
 	r.e = deliver.New(record, r.table, eng, r.store, fence, log)
 	r.policy = reindex.DefaultPolicy
-	r.fill = New(record, r.e, r.table, eng, r.store, fence, func() reindex.Policy { return r.policy }, log)
+	r.fill = New(record, r.e, r.table, eng, r.store, fence, func() reindex.Policy { return r.policy }, alone, log)
 }
 
 // besideALiveOne is a fill of an edition beside one that answers, on a reader and an engine of some sort.
@@ -68,12 +68,14 @@ func besideALiveOne(reader source.Reader, e engine.Engine, compare string) (*Fil
 	eng := &connect.Engine{Engine: e, Name: "main", Limiter: connect.NewLimiter()}
 	fed := deliver.New(record, reader, eng, store, fence, log)
 	policy := func() reindex.Policy { return reindex.Policy{Switch: reindex.SwitchChecked, Compare: compare} }
-	return New(record, fed, reader, eng, store, fence, policy, log), fed, store
+	return New(record, fed, reader, eng, store, fence, policy, alone, log), fed, store
 }
 
 func byDefault() reindex.Policy { return reindex.DefaultPolicy }
 
 func atOnce(context.Context) error { return nil }
+
+func alone() int { return 0 }
 
 // untilItAnswers runs a fill until it is switched to; it fails when the context ends before.
 func untilItAnswers(ctx context.Context, f *Fill, caughtUp func(context.Context) error) error {
@@ -226,7 +228,7 @@ func TestNoRequestOfAFillIsGivenUp(t *testing.T) {
 		slow := &patient{Engine: r.engine}
 		eng := &connect.Engine{Engine: slow, Name: "main", Limiter: connect.NewLimiter()}
 		r.e = deliver.New(record, r.table, eng, r.store, fence, log)
-		r.fill = New(record, r.e, r.table, eng, &unsteady{Store: r.store}, fence, byDefault, log)
+		r.fill = New(record, r.e, r.table, eng, &unsteady{Store: r.store}, fence, byDefault, alone, log)
 		if err := untilItAnswers(t.Context(), r.fill, atOnce); err != nil {
 			t.Fatal(err)
 		}

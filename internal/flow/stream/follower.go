@@ -55,9 +55,9 @@ type Follower struct {
 const (
 	expanders = 2           // changes that may touch many documents are followed side by side
 	patience  = time.Minute // with another source that is away, when others wait for it
-	// latest is how long it may take until a request arrives whose sender is gone: another process, which
-	// fed the edition before.
-	latest = 30 * time.Second
+	// latest is until when a request arrives that another process sent, which fed the edition before or helped the
+	// one that did.
+	latest = deliver.Permit + deliver.ArrivesWithin
 )
 
 // expansion is the work of following some changes to very many documents.

@@ -48,7 +48,7 @@ func newRig(t *testing.T, rows int) *rig {
 	reader, fence, log := r.db.Open().Reader, &model.Fence{}, slog.New(slog.DiscardHandler)
 	r.edition = deliver.New(r.record, reader, eng, r.store, fence, log)
 	fill := rebuild.New(r.record, r.edition, reader, eng, r.store, fence,
-		func() reindex.Policy { return reindex.DefaultPolicy }, log)
+		func() reindex.Policy { return reindex.DefaultPolicy }, func() int { return 0 }, log)
 	r.checker = New(
 		r.edition,
 		fill,

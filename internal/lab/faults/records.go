@@ -174,10 +174,55 @@ func (r *recorded) PlanChunk(
 	e *records.Edition,
 	c records.Chunk,
 	tree int,
-	all bool,
+	all, offered bool,
 ) error {
 	return r.edition(ctx, "plan", e, func(e *records.Edition) error {
-		return r.Records.PlanChunk(context.Background(), e, c, tree, all)
+		return r.Records.PlanChunk(context.Background(), e, c, tree, all, offered)
+	})
+}
+
+func (r *recorded) Loans(ctx context.Context, e *records.Edition) ([]records.Loan, error) {
+	return call(ctx, r.p, to, "loans "+e.Name(), func(bool) ([]records.Loan, error) {
+		return r.Records.Loans(context.Background(), e)
+	})
+}
+
+func (r *recorded) TakeBack(ctx context.Context, e *records.Edition, seen records.Loan) (bool, error) {
+	sent := *e
+	return call(ctx, r.p, to, "take back "+e.Name(), func(bool) (bool, error) {
+		return r.Records.TakeBack(context.Background(), &sent, seen)
+	})
+}
+
+func (r *recorded) TakeAllBack(ctx context.Context, e *records.Edition) error {
+	return r.edition(ctx, "take all back", e, func(e *records.Edition) error {
+		return r.Records.TakeAllBack(context.Background(), e)
+	})
+}
+
+func (r *recorded) TakeChunk(ctx context.Context, e *records.Edition, process string) (*records.Task, error) {
+	sent := *e
+	return call(ctx, r.p, to, "take chunk "+e.Name(), func(bool) (*records.Task, error) {
+		return r.Records.TakeChunk(context.Background(), &sent, process)
+	})
+}
+
+func (r *recorded) KeepChunk(ctx context.Context, e *records.Edition, number int, process string) error {
+	return r.edition(ctx, "keep chunk", e, func(e *records.Edition) error {
+		return r.Records.KeepChunk(context.Background(), e, number, process)
+	})
+}
+
+func (r *recorded) ReturnChunk(
+	ctx context.Context,
+	e *records.Edition,
+	number int,
+	process string,
+	filled bool,
+	rows, bytes int64,
+) error {
+	return r.edition(ctx, "return chunk", e, func(e *records.Edition) error {
+		return r.Records.ReturnChunk(context.Background(), e, number, process, filled, rows, bytes)
 	})
 }
 

@@ -50,6 +50,7 @@ func (r *Records) EditionStates(ctx context.Context) (out []records.EditionState
 			Course:  e.Course,
 			Ordered: r.ordered(e),
 			Owed:    r.owed(e),
+			Offered: r.offers(e),
 			Expired: expired(e),
 		}
 		if e.Missed != nil {
@@ -299,7 +300,7 @@ func (r *Records) DeleteEdition(_ context.Context, e *records.Edition) error {
 		delete(r.editions, of(e))
 		delete(r.coverage, of(e))
 		maps.DeleteFunc(r.different, func(at documentOf, _ records.Difference) bool { return at.edition == of(e) })
-		maps.DeleteFunc(r.chunks, func(c chunk, _ records.Chunk) bool { return c.edition == of(e) })
+		maps.DeleteFunc(r.chunks, func(c chunk, _ planned) bool { return c.edition == of(e) })
 		maps.DeleteFunc(r.failed, func(d documentOf, _ records.Failed) bool { return d.edition == of(e) })
 		maps.DeleteFunc(
 			r.backlog,

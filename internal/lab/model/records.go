@@ -32,7 +32,7 @@ type recorded struct {
 	births     int // of the world, as lines are: they never go back
 	lines      int // of history, that there were
 	history    int
-	chunks     map[chunk]records.Chunk
+	chunks     map[chunk]planned
 	failed     map[documentOf]records.Failed
 	backlog    map[documentOf]records.BacklogEntry
 	generation int64
@@ -51,11 +51,6 @@ type edition struct {
 	number int
 }
 
-type chunk struct {
-	edition
-	n int
-}
-
 type documentOf struct {
 	edition
 	key string
@@ -69,7 +64,7 @@ func NewRecords(editions ...*records.Edition) *Records {
 		service:   "one",
 		editions:  map[edition]records.Edition{},
 		numbered:  map[string]int{},
-		chunks:    map[chunk]records.Chunk{},
+		chunks:    map[chunk]planned{},
 		failed:    map[documentOf]records.Failed{},
 		backlog:   map[documentOf]records.BacklogEntry{},
 		leases:    map[string]records.Lease{},
@@ -229,44 +224,6 @@ func (r *Records) DefinitionVersion(_ context.Context, version int) (*records.Ap
 	}
 	a := *r.applied[version-1]
 	return &a, nil
-}
-
-// PlanChunk records a chunk.
-func (r *Records) PlanChunk(_ context.Context, e *records.Edition, c records.Chunk, tree int, all bool) error {
-	return r.fenced(e, func(known records.Edition) error {
-		if _, twice := r.chunks[chunk{of(e), c.Number}]; twice {
-			return errors.New("a chunk of that number is planned already")
-		}
-		r.chunks[chunk{of(e), c.Number}] = c
-		known.PlannedTree, known.PlannedTo, known.Planned = tree, c.Upto, all
-		r.editions[of(e)] = known
-		return nil
-	})
-}
-
-// OpenChunks lists the chunks that are not done.
-func (r *Records) OpenChunks(_ context.Context, e *records.Edition) (out []records.Chunk, err error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for name, c := range r.chunks {
-		if name.edition == of(e) {
-			out = append(out, c)
-		}
-	}
-	slices.SortFunc(out, func(a, b records.Chunk) int { return a.Number - b.Number })
-	return out, nil
-}
-
-// ChunkDone records that a chunk is done.
-func (r *Records) ChunkDone(_ context.Context, e *records.Edition, c records.Chunk, rows, bytes int64) error {
-	return r.fenced(e, func(known records.Edition) error {
-		if _, open := r.chunks[chunk{of(e), c.Number}]; open {
-			delete(r.chunks, chunk{of(e), c.Number})
-			known.Rows, known.Bytes = known.Rows+rows, known.Bytes+bytes
-			r.editions[of(e)] = known
-		}
-		return nil
-	})
 }
 
 // FailedKeys lists the keys of failed documents.
