@@ -199,6 +199,12 @@ type FillStatus struct {
 	Failed    int64 `json:"failed"`
 	// Minute is documents delivered in each second of the last one.
 	Minute []int64 `json:"minute"`
+	// Helpers are other processes that fill some of it now.
+	Helpers int `json:"helpers,omitempty"`
+	// Course is how fast this run went, without the times when it waited; the last point is the newest.
+	Course []FillPoint `json:"course,omitempty"`
+	// Chunks of it, in the order of their keys, as far as they are planned.
+	Chunks []FillChunks `json:"chunks,omitempty"`
 	// Waits says why it is filled slowly, or, when it is Halted, not at all for now.
 	Waits  string `json:"waits,omitempty"`
 	Halted bool   `json:"halted,omitempty"`
@@ -208,6 +214,18 @@ type FillStatus struct {
 	ByHand bool `json:"byHand,omitempty"`
 	// Gates are there once it is filled. One that has not passed waits for a person.
 	Gates []Gate `json:"gates,omitempty"`
+}
+
+// FillPoint is rows a second in a time that ended after so much work.
+type FillPoint struct {
+	AfterMS   int64   `json:"afterMs"`
+	PerSecond float64 `json:"perSecond"`
+}
+
+// FillChunks are chunks that are done, or one that is open: filled by the process that feeds the index, or lent to another.
+type FillChunks struct {
+	Rows  int64  `json:"rows"`
+	State string `json:"state" enum:"done,open,lent"`
 }
 
 // Stopped lists the gates that keep a filled edition from answering.

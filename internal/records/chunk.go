@@ -20,9 +20,11 @@ type Loan struct {
 	// Process is who fills it; empty while nobody does. It moves Beat while it works.
 	Process string `db:"process"`
 	Beat    int64  `db:"beat"`
-	// Ended: the process is done with it. Filled: all its documents were acknowledged; Rows and Bytes of them.
+	// Ended: the process is done with it. Filled: all its documents were acknowledged; Rows and Bytes of them. Late: a
+	// request was not answered, so it may still arrive.
 	Ended  bool  `db:"ended"`
 	Filled bool  `db:"filled"`
+	Late   bool  `db:"late"`
 	Rows   int64 `db:"rows"`
 	Bytes  int64 `db:"bytes"`
 }
@@ -93,7 +95,7 @@ func (r *Records) ChunkDone(ctx context.Context, e *Edition, c Chunk, rows, byte
 // Loans lists the chunks of an edition that are offered or were taken by others.
 func (r *Records) Loans(ctx context.Context, e *Edition) (out []Loan, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT chunk, coalesce(process, '') AS process, beat, filled IS NOT NULL AS ended,
-		coalesce(filled, false) AS filled, rows, bytes FROM chunk WHERE index_name = $1 AND number = $2 AND offered IS NOT NULL ORDER BY chunk`,
+		coalesce(filled, false) AS filled, late, rows, bytes FROM chunk WHERE index_name = $1 AND number = $2 AND offered IS NOT NULL ORDER BY chunk`,
 		e.Index, e.Number)
 	return out, err
 }
@@ -115,7 +117,7 @@ func (r *Records) TakeAllBack(ctx context.Context, e *Edition) error {
 	return err
 }
 
-const takenBack = "offered = NULL, process = NULL, beat = 0, filled = NULL"
+const takenBack = "offered = NULL, process = NULL, beat = 0, filled = NULL, late = false"
 
 // Task is a chunk that a process fills for the holder of the edition's lease, which has this epoch and this fence.
 type Task struct {
@@ -131,29 +133,30 @@ func (r *Records) TakeChunk(ctx context.Context, e *Edition, process string) (*T
 	err := t.scan(r.db.QueryRowContext(ctx, `
 		WITH holder AS (SELECT epoch, epoch || ' ' || holder AS fence FROM lease WHERE source = $1 AND holder NOT IN ('', $4) FOR SHARE),
 		next AS (SELECT chunk, epoch, fence FROM chunk, holder WHERE index_name = $2 AND number = $3 AND offered = fence AND process IS NULL
-			AND EXISTS (SELECT FROM edition e WHERE e.index_name = $2 AND e.number = $3 AND e.state = 'filling')
+			AND EXISTS (SELECT FROM edition e WHERE e.index_name = $2 AND e.number = $3 AND e.birth = $5 AND e.state = 'filling')
 			ORDER BY chunk LIMIT 1 FOR UPDATE OF chunk SKIP LOCKED)
 		UPDATE chunk c SET process = $4 FROM next WHERE c.index_name = $2 AND c.number = $3 AND c.chunk = next.chunk
 		RETURNING c.chunk, c.tree, array_to_json(c.after), array_to_json(c.upto), next.epoch, next.fence`,
-		e.Shape.Source, e.Index, e.Number, process).Scan, &t.Epoch, &t.Fence)
+		e.Shape.Source, e.Index, e.Number, process, e.Birth).Scan, &t.Epoch, &t.Fence)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	return &t, err
 }
 
-// taken is the condition that a chunk ($5) is filled by a process ($6) for the edition's holder.
+// taken is the condition that a chunk ($5) is filled by a process ($6) for the edition's holder. The records may have
+// been put back, and the edition's number given anew: its birth mark ($7) was not.
 const taken = `index_name = $3 AND number = $4 AND chunk = $5 AND process = $6 AND filled IS NULL AND offered = $2 AND ` + held + `
-	AND EXISTS (SELECT FROM edition e WHERE e.index_name = $3 AND e.number = $4 AND e.state = 'filling')`
+	AND EXISTS (SELECT FROM edition e WHERE e.index_name = $3 AND e.number = $4 AND e.birth = $7 AND e.state = 'filling')`
 
 // KeepChunk moves the beat of a chunk that a process fills. It fails with ErrLost when the process may not any more:
 // the edition's holder took it back, lost its lease, or fills the edition no longer.
 func (r *Records) KeepChunk(ctx context.Context, e *Edition, number int, process string) error {
-	return r.mustChange(ctx, `UPDATE chunk SET beat = beat + 1 WHERE `+taken, e, number, process)
+	return r.mustChange(ctx, `UPDATE chunk SET beat = beat + 1 WHERE `+taken, e, number, process, e.Birth)
 }
 
-// ReturnChunk records that a process is done with a chunk: filled, or given up.
-func (r *Records) ReturnChunk(ctx context.Context, e *Edition, number int, process string, filled bool, rows, bytes int64) error {
-	return r.mustChange(ctx, `UPDATE chunk SET filled = $7, rows = $8, bytes = $9 WHERE `+taken,
-		e, number, process, filled, rows, bytes)
+// ReturnChunk records that a process is done with a chunk, and what became of it.
+func (r *Records) ReturnChunk(ctx context.Context, e *Edition, became Loan) error {
+	return r.mustChange(ctx, `UPDATE chunk SET filled = $8, late = $9, rows = $10, bytes = $11 WHERE `+taken,
+		e, became.Number, became.Process, e.Birth, became.Filled, became.Late, became.Rows, became.Bytes)
 }

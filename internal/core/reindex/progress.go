@@ -91,6 +91,24 @@ func (e *Estimate) over() float64 {
 	return float64(last.rows-first.rows) / seconds
 }
 
+// Point is how many rows a second were done in a time that ended after so much work.
+type Point struct {
+	After time.Duration
+	Rate  float64
+}
+
+// Course is how fast it went from the beginning on, in most points at most.
+func (e *Estimate) Course(most int) (out []Point) {
+	step := max(1, (len(e.marks)+most-1)/most)
+	for i := 0; i+step < len(e.marks); i += step {
+		from, to := e.marks[i], e.marks[i+step]
+		if seconds := (to.worked - from.worked).Seconds(); seconds > 0 {
+			out = append(out, Point{to.worked, float64(to.rows-from.rows) / seconds})
+		}
+	}
+	return out
+}
+
 // Rate is rows a second of late; 0 when unknown.
 func (e *Estimate) Rate() float64 { return e.rate }
 

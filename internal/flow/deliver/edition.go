@@ -115,7 +115,9 @@ type Edition struct {
 	touched  touched
 	lent     lent
 	batch    retry.Batch
-	ended    chan struct{} // closed when Run has returned
+	// unanswered counts requests that were not answered.
+	unanswered atomic.Int64
+	ended      chan struct{} // closed when Run has returned
 }
 
 // New prepares an edition; the record must not be changed by others.
@@ -235,11 +237,8 @@ func Repair(ctx context.Context, e *Edition, keys []string) error {
 func (e *Edition) Failing(key string) bool { return e.failures.has(key) }
 
 // Barrier waits until every key that waits now, or is on its way, is settled, the backlog
-// is empty, and what is being sent of chunks was answered, or, where another process sends it, has arrived.
+// is empty, and what is being sent of chunks was answered.
 func (e *Edition) Barrier(ctx context.Context) error {
-	if err := e.lent.arrived(ctx); err != nil {
-		return err
-	}
 	if err := e.backlog.empty(ctx, e); err != nil {
 		return err
 	}
@@ -386,7 +385,7 @@ func (e *Edition) DeliverChunk(
 		i := change.Lane([]byte(d.Key), Lanes)
 		byLane[i] = append(byLane[i], d)
 	})
-	tree := slices.Index(e.Record.Shape.Trees, set.Tree())
+	tree, unanswered := slices.Index(e.Record.Shape.Trees, set.Tree()), e.unanswered.Load()
 	c := Chunk{Rows: set.Rows(0).Len(), Bytes: len(arena)}
 	for i, l := range e.lanes {
 		dropped, ok := l.deliverChunk(ctx, tree, byLane[i], mark)
@@ -395,11 +394,16 @@ func (e *Edition) DeliverChunk(
 		}
 		c.Dropped += dropped
 	}
+	c.Late = e.unanswered.Load() > unanswered
 	return c, arena, nil
 }
 
-// Chunk is what became of a chunk.
-type Chunk struct{ Rows, Bytes, Dropped int }
+// Chunk is what became of a chunk. Late: a request with documents of the edition was not answered meanwhile, so it may
+// still arrive.
+type Chunk struct {
+	Rows, Bytes, Dropped int
+	Late                 bool
+}
 
 func nudge(c chan struct{}) {
 	select {

@@ -46,8 +46,9 @@ func (e *Edition) Lend() (ended func(within time.Duration)) {
 	}
 }
 
-// arrived waits until all that other processes send of chunks that they have now has arrived.
-func (l *lent) arrived(ctx context.Context) error {
+// Arrived waits until all that other processes send of chunks that they have now has arrived.
+func (e *Edition) Arrived(ctx context.Context) error {
+	l := &e.lent
 	l.mu.Lock()
 	var open []chan struct{}
 	for chunk := range l.open {

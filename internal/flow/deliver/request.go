@@ -203,6 +203,9 @@ func (e *Edition) request(ctx context.Context, batch []engine.Document) ([]engin
 			answered, reason = ctx.Err() != nil, err.Error()
 		}
 	}
+	if err != nil && !busy && engine.FailureOf(err).Outcome == retry.Later {
+		e.unanswered.Add(1)
+	}
 	limiter.Release(answered, busy, reason)
 	switch {
 	case busy:

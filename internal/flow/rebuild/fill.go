@@ -66,6 +66,7 @@ type Fill struct {
 	mu       sync.Mutex // guards what follows
 	record   records.Edition
 	progress reindex.Progress
+	strip    reindex.Strip
 	byHand   bool // a person is to say that it answers
 }
 
@@ -96,6 +97,16 @@ func (f *Fill) State() (reindex.State, reindex.Progress) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.record.State, f.progress
+}
+
+// coursePoints are as many as a small plot shows.
+const coursePoints = 60
+
+// Course is how fast the run went so far, and which chunks of it are done.
+func (f *Fill) Course() ([]reindex.Point, []reindex.Span) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.progress.Course(coursePoints), f.strip.Spans()
 }
 
 // Gates are what the edition must come to, as last looked at; none before it is filled.
@@ -262,10 +273,14 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 		after: record.PlannedTo,
 		all:   record.Planned,
 	}
+	f.update(func(_ *records.Edition, p *reindex.Progress) {
+		p.Began, p.Resumed = time.Now(), p.Rows
+		f.strip.Begin(p.Rows)
+	})
 	for _, c := range open {
 		p.next = max(p.next, c.Number+1)
+		f.mark(c, p.sizer.Rows(), reindex.SpanOpen)
 	}
-	f.update(func(_ *records.Edition, p *reindex.Progress) { p.Began, p.Resumed = time.Now(), p.Rows })
 	if _, progress := f.State(); progress.Resumed > 0 {
 		f.log.Info("fill resumed", "rows", progress.Resumed, "openChunks", len(open))
 	}
@@ -336,6 +351,11 @@ func (p *planner) plan(ctx context.Context, f *Fill, offered bool) (records.Chun
 	if err := f.store.PlanChunk(ctx, record, c, tree, all, offered); err != nil {
 		return c, fmt.Errorf("recording a chunk: %w", err)
 	}
+	state := reindex.SpanOpen
+	if offered {
+		state = reindex.SpanLent
+	}
+	f.mark(c, rows, state)
 	p.next++
 	p.tree, p.after, p.all = tree, end, all
 	f.update(
@@ -448,11 +468,19 @@ func (f *Fill) fillByKeys(ctx context.Context, c records.Chunk) error {
 	return f.chunkDone(ctx, c, deliver.Chunk{Rows: int(rows), Bytes: int(became.Bytes.Load())})
 }
 
+// mark notes what is the matter with a chunk of about so many rows.
+func (f *Fill) mark(c records.Chunk, rows int, state reindex.SpanState) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.strip.Set(c.Number, int64(rows), state)
+}
+
 func (f *Fill) chunkDone(ctx context.Context, c records.Chunk, became deliver.Chunk) error {
 	if err := f.store.ChunkDone(ctx, f.copy(), c, int64(became.Rows), int64(became.Bytes)); err != nil {
 		return fmt.Errorf("recording a finished chunk: %w", err)
 	}
 	f.update(func(_ *records.Edition, p *reindex.Progress) {
+		f.strip.Done(c.Number, int64(became.Rows))
 		p.Rows += int64(became.Rows)
 		p.Bytes += int64(became.Bytes)
 		p.Dropped += int64(became.Dropped)

@@ -26,7 +26,8 @@ type HelpingStore interface {
 	TakeChunk(ctx context.Context, e *records.Edition, process string) (*records.Task, error)
 	// KeepChunk fails with records.ErrLost when the process may not fill the chunk any more.
 	KeepChunk(ctx context.Context, e *records.Edition, number int, process string) error
-	ReturnChunk(ctx context.Context, e *records.Edition, number int, process string, filled bool, rows, bytes int64) error
+	// ReturnChunk records what became of a chunk.
+	ReturnChunk(ctx context.Context, e *records.Edition, became records.Loan) error
 }
 
 const (
@@ -180,7 +181,8 @@ func (h *helping) fill(
 	<-kept
 	ctx, stop = context.WithTimeout(context.WithoutCancel(ctx), returnWithin)
 	defer stop()
-	told := h.store.ReturnChunk(ctx, &e, task.Number, h.process, err == nil, int64(became.Rows), int64(became.Bytes))
+	told := h.store.ReturnChunk(ctx, &e, records.Loan{Number: task.Number, Process: h.process,
+		Filled: err == nil, Late: became.Late || err != nil, Rows: int64(became.Rows), Bytes: int64(became.Bytes)})
 	if told != nil && err == nil {
 		err = fmt.Errorf("recording that a chunk is filled: %w", told) // it is filled once more
 	}

@@ -148,7 +148,7 @@ func (l *lender) look(ctx context.Context) error {
 			}
 			f.edition.Stats.Built.Add(became.Rows)
 			f.edition.Stats.Delivered.Add(became.Rows)
-			l.back(x, deliver.ArrivesWithin, false) // a request may have been sent twice, where none answered the first
+			l.back(x, arrives(x.seen), false)
 			continue
 		case !there: // it was taken back, which was not answered, or the records were put back
 			l.back(x, stillFor+deliver.ArrivesWithin, true)
@@ -158,10 +158,8 @@ func (l *lender) look(ctx context.Context) error {
 			switch {
 			case err != nil || !back:
 				failed, kept = err, append(kept, x)
-			case x.seen.Process == "":
-				l.back(x, 0, true)
 			default:
-				l.back(x, deliver.ArrivesWithin, true)
+				l.back(x, arrives(x.seen), true)
 			}
 		default:
 			kept = append(kept, x)
@@ -178,9 +176,20 @@ func (l *lender) look(ctx context.Context) error {
 	return failed
 }
 
+// arrives is within what time all that was sent of a chunk has arrived, once nobody sends more of it.
+func arrives(x records.Loan) time.Duration {
+	if x.Process == "" || x.Filled && !x.Late {
+		return 0
+	}
+	return deliver.ArrivesWithin
+}
+
 // back ends a loan whose requests have arrived within some time; open says that its chunk is to be filled here.
 func (l *lender) back(x *loan, within time.Duration, open bool) {
 	x.ended(within)
+	if open {
+		l.fill.mark(x.chunk, 0, reindex.SpanOpen)
+	}
 	p := l.plan
 	p.turn <- struct{}{}
 	defer func() { <-p.turn }()

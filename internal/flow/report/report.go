@@ -4,6 +4,7 @@ package report
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"sort"
 	"strings"
@@ -227,6 +228,16 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 			Failed:     int64(p.filling.Edition.Failed()),
 		}
 		_, _, f.Minute = of.Delivered.Read()
+		if state == reindex.Filling {
+			f.Helpers = progress.Helpers
+			course, chunks := p.filling.Fill.Course()
+			for _, x := range course {
+				f.Course = append(f.Course, api.FillPoint{AfterMS: x.After.Milliseconds(), PerSecond: math.Round(x.Rate)})
+			}
+			for _, x := range chunks {
+				f.Chunks = append(f.Chunks, api.FillChunks{Rows: x.Rows, State: string(x.State)})
+			}
+		}
 		waits := p.filling.Fill.Waits()
 		f.Waits, f.Halted, f.ByHand, f.Paused, f.Pace = waits.Why, waits.Halted, waits.ByHand, waits.Paused, pace(
 			waits.Now,

@@ -24,6 +24,8 @@ type Edition interface {
 	// DropChunks has what open chunks have read of a tree dropped: all its documents are
 	// about to be built anew.
 	DropChunks(tree int)
+	// Arrived waits until what other processes send of chunks has arrived.
+	Arrived(ctx context.Context) error
 	// Barrier waits until every key that was added, and what is being sent, is settled.
 	Barrier(ctx context.Context) error
 	// Until tries until it works, and reports why it does not.
@@ -236,6 +238,9 @@ func shared(tickets []*change.Ticket) *change.Ticket {
 func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket) error {
 	tree := f.shape.Trees[number]
 	f.edition.DropChunks(number)
+	if err := f.edition.Arrived(ctx); err != nil {
+		return err
+	}
 	if err := f.edition.Barrier(ctx); err != nil {
 		return err
 	}

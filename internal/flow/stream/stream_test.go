@@ -295,6 +295,7 @@ type taken struct{ edition }
 
 func (e *taken) DropChunks(int)                {}
 func (e *taken) Barrier(context.Context) error { return nil }
+func (e *taken) Arrived(context.Context) error { return nil }
 
 func (r *reader) Keys(context.Context, *shape.Tree, []string, []string, func([]string) error) error {
 	return nil

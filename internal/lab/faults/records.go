@@ -213,16 +213,9 @@ func (r *recorded) KeepChunk(ctx context.Context, e *records.Edition, number int
 	})
 }
 
-func (r *recorded) ReturnChunk(
-	ctx context.Context,
-	e *records.Edition,
-	number int,
-	process string,
-	filled bool,
-	rows, bytes int64,
-) error {
+func (r *recorded) ReturnChunk(ctx context.Context, e *records.Edition, became records.Loan) error {
 	return r.edition(ctx, "return chunk", e, func(e *records.Edition) error {
-		return r.Records.ReturnChunk(context.Background(), e, number, process, filled, rows, bytes)
+		return r.Records.ReturnChunk(context.Background(), e, became)
 	})
 }
 

@@ -113,7 +113,8 @@ func (r *Records) TakeChunk(_ context.Context, e *records.Edition, process strin
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l := r.leases[e.Shape.Source]
-	if l.Holder == "" || l.Holder == process || r.editions[of(e)].State != reindex.Filling {
+	known := r.editions[of(e)]
+	if l.Holder == "" || l.Holder == process || known.State != reindex.Filling || known.Birth != e.Birth {
 		return nil, nil
 	}
 	for _, c := range r.inOrder(e) {
@@ -131,7 +132,8 @@ func (r *Records) taken(e *records.Edition, number int, process string, do func(
 	return r.fenced(e, func(known records.Edition) error {
 		name := chunk{of(e), number}
 		c, open := r.chunks[name]
-		if !open || c.loan.Process != process || c.loan.Ended || c.offered != e.Fence || known.State != reindex.Filling {
+		if !open || c.loan.Process != process || c.loan.Ended || c.offered != e.Fence ||
+			known.State != reindex.Filling || known.Birth != e.Birth {
 			return records.ErrLost
 		}
 		do(&c.loan)
@@ -146,16 +148,11 @@ func (r *Records) KeepChunk(_ context.Context, e *records.Edition, number int, p
 }
 
 // ReturnChunk records that a process is done with a chunk.
-func (r *Records) ReturnChunk(
-	_ context.Context,
-	e *records.Edition,
-	number int,
-	process string,
-	filled bool,
-	rows, bytes int64,
-) error {
-	return r.taken(e, number, process, func(l *records.Loan) {
-		l.Ended, l.Filled, l.Rows, l.Bytes = true, filled, rows, bytes
+func (r *Records) ReturnChunk(_ context.Context, e *records.Edition, became records.Loan) error {
+	return r.taken(e, became.Number, became.Process, func(l *records.Loan) {
+		beat := l.Beat
+		*l = became
+		l.Beat, l.Ended = beat, true
 	})
 }
 
