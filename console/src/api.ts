@@ -28,6 +28,7 @@ export type FailedSelection = Schemas['FailedSelection'];
 export type Reindexed = Schemas['Reindexed'];
 export type Run = Schemas['Run'];
 export type Estimate = Schemas['Estimate'];
+export type FillStatus = Schemas['FillStatus'];
 export type Comparison = Schemas['Comparison'];
 export type Pace = Schemas['Pace'];
 export type Drift = Schemas['Drift'];

@@ -123,6 +123,9 @@ func (p *fillProgress) show(ix *api.IndexStatus) {
 				inWords(float64(f.LeftMS)/1000),
 			)
 		}
+		if f.Helpers > 0 {
+			about += ", with " + otherProcesses(f.Helpers)
+		}
 		p.bar.Describe(about)
 		p.bar.Set64(min(f.Rows, max(f.Expected, 1)))
 	}

@@ -232,9 +232,20 @@ func (a *App) showFill(f *api.FillStatus) {
 	if f.LeftMS > 0 {
 		fmt.Fprintf(a.Out, ", %s left", inWords(float64(f.LeftMS)/1000))
 	}
+	if f.Helpers > 0 {
+		fmt.Fprintf(a.Out, ", with %s", otherProcesses(f.Helpers))
+	}
 	fmt.Fprintf(a.Out, "\n  documents  %s sent in %s requests, %s unchanged, %s failed; %s read\n",
 		humanize.Comma(f.Delivered), humanize.Comma(f.Requests), humanize.Comma(f.Unchanged), humanize.Comma(f.Failed),
 		humanize.Bytes(uint64(f.Bytes)))
+}
+
+// otherProcesses are so many of them, in words.
+func otherProcesses(n int) string {
+	if n == 1 {
+		return "another process"
+	}
+	return fmt.Sprintf("%d other processes", n)
 }
 
 // roles say in words what an edition is.

@@ -1,8 +1,8 @@
 // The edition that is being filled beside the one that answers, and the one that answered before: how
 // far it is, what it must come to, what became of it, and what a person can do.
-import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Paper, Stack, TextField, Typography } from '@mui/material';
-import { useState } from 'react';
-import { post, useGet, useMay, type Estimate, type IndexStatus, type Pace, type Reindexed, type Run } from '../api';
+import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, Paper, Stack, TextField, Typography } from '@mui/material';
+import { useState, type ReactNode } from 'react';
+import { post, useGet, useMay, type Estimate, type FillStatus, type IndexStatus, type Pace, type Reindexed, type Run } from '../api';
 import { bytes, count, duration, rate } from '../format';
 import { Compare } from './compare';
 import { Figure, Notice, Spark, StateMark } from './parts';
@@ -27,6 +27,7 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
   };
   const previous = runs?.find((r) => r.edition === ix.previous);
   const shown = runs?.find((r) => r.edition === (fill?.edition ?? ix.edition));
+  const course = fill?.course ?? [];
   const waitsForYou = fill && (stopped.length > 0 || fill.byHand);
   return (
     <Paper component="section" aria-label="Reindex" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, ...(waitsForYou && { borderColor: 'warning.main' }) }}>
@@ -53,17 +54,17 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
         </Stack>
       </Stack>
       {fill?.state === 'filling' && fill.expected > 0 && <>
-        <LinearProgress variant="determinate" aria-label="Rows done" value={Math.min(100, (100 * fill.rows) / fill.expected)} sx={{ mt: 1.5, height: 6, borderRadius: 3 }} />
+        <Strip fill={fill} />
         <Stack direction="row" sx={{ gap: 3, mt: 1.5, flexWrap: 'wrap' }}>
           <Figure label="Rows" value={count(fill.rows)} note={`of ${count(fill.expected)}`} />
-          <Figure label="Rows a second" value={fill.perSecond > 0 ? rate(fill.perSecond) : '–'} note={paceWords(fill.pace)} />
+          <Figure label="Rows a second" value={fill.perSecond > 0 ? rate(fill.perSecond) : '–'} note={fill.helpers ? processes(fill.helpers + 1) : paceWords(fill.pace)} />
           <Figure label="Left" value={fill.leftMs > 0 ? duration(fill.leftMs) : '–'} />
           <Figure label="Sent" value={count(fill.delivered)} note={`in ${count(fill.requests)} requests`} />
           <Figure label="Size" value={bytes(fill.bytes)} />
           <Figure label="Failed" value={count(fill.failed)} color={fill.failed > 0 ? 'warning.main' : undefined} />
           <Box sx={{ flex: '1 1 160px', minWidth: 140 }}>
-            <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>Documents a second, last minute</Typography>
-            <Spark data={fill.minute} label={`Documents a second over the last minute, ${fill.minute.at(-1) ?? 0} now`} />
+            <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>Rows a second, this run</Typography>
+            <Spark data={course.map((p) => p.perSecond)} label={`Rows a second since this run began, ${rate(fill.perSecond)} now`} />
           </Box>
         </Stack>
       </>}
@@ -89,6 +90,45 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
       {asks === 'pace' && fill && <PaceDialog pace={fill.pace} close={() => setAsks('')} set={(p) => act('pace', p)} />}
       {asks && asks !== 'pace' && <Question {...question(asks, ix, stopped.map((g) => g.sentence), estimate)} no={() => setAsks('')} agree={() => act(asks)} />}
     </Paper>
+  );
+}
+
+const processes = (n: number) => `by ${n} processes`;
+
+// Strip shows which chunks are done, in the order of their keys: the rest of its length is not planned yet.
+function Strip({ fill }: { fill: FillStatus }) {
+  const chunks = fill.chunks ?? [];
+  const planned = chunks.reduce((sum, c) => sum + c.rows, 0);
+  const total = Math.max(1, fill.expected, planned);
+  const lent = chunks.some((c) => c.state === 'lent');
+  const open = chunks.filter((c) => c.state !== 'done').length;
+  const colors = { done: 'primary.main', open: 'primary.light', lent: 'info.main' };
+  return (
+    <Box sx={{ mt: 1.5 }}>
+      <Stack
+        direction="row" role="progressbar" aria-label="Rows done" aria-valuemin={0} aria-valuemax={100} aria-valuenow={Math.min(100, Math.round((100 * fill.rows) / total))}
+        sx={{ height: 10, borderRadius: 1, overflow: 'hidden', bgcolor: 'action.hover' }}
+      >
+        {chunks.map((c, i) => (
+          <Box key={i} sx={{ width: `${(100 * c.rows) / total}%`, minWidth: c.state === 'done' ? 0 : '3px', flexShrink: c.state === 'done' ? 1 : 0, bgcolor: colors[c.state], ...(c.state !== 'done' && { borderLeft: 1, borderColor: 'background.paper' }) }} />
+        ))}
+      </Stack>
+      <Stack direction="row" sx={{ gap: 2, mt: 0.75, flexWrap: 'wrap', color: 'text.secondary' }}>
+        <Key color={colors.done}>done</Key>
+        {open > 0 && <Key color={colors.open}>being filled{lent ? ' here' : ''}</Key>}
+        {lent && <Key color={colors.lent}>for other processes</Key>}
+        <Typography variant="body2" sx={{ fontSize: '0.78rem' }}>in the order of the keys</Typography>
+      </Stack>
+    </Box>
+  );
+}
+
+function Key({ color, children }: { color: string; children: ReactNode }) {
+  return (
+    <Stack direction="row" sx={{ gap: 0.75, alignItems: 'center' }}>
+      <Box sx={{ width: 10, height: 10, borderRadius: 0.5, bgcolor: color }} />
+      <Typography variant="body2" sx={{ fontSize: '0.78rem' }}>{children}</Typography>
+    </Stack>
   );
 }
 
