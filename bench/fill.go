@@ -223,6 +223,11 @@ type service struct {
 // service starts one with records of its own, and says how long it took from applying
 // the definition until the name answered.
 func (b *bench) service(ctx context.Context, engine string) (*service, time.Duration, error) {
+	return b.serviceOf(ctx, engine, demo.Definition)
+}
+
+// serviceOf is service for another definition with one index.
+func (b *bench) serviceOf(ctx context.Context, engine, definition string) (*service, time.Duration, error) {
 	home, err := os.MkdirTemp(b.dir, "records-")
 	if err != nil {
 		return nil, 0, err
@@ -235,7 +240,7 @@ func (b *bench) service(ctx context.Context, engine string) (*service, time.Dura
 		return nil, 0, err
 	}
 	s := &service{stop: func() { pg.Stop() }, records: pg.URL("pingo")}
-	took, err := b.begin(ctx, s, pg, engine)
+	took, err := b.begin(ctx, s, pg, engine, definition)
 	if err != nil {
 		s.stop()
 		return nil, 0, err
@@ -267,7 +272,7 @@ func (b *bench) begin(
 	ctx context.Context,
 	s *service,
 	pg *pgserver.Server,
-	engine string,
+	engine, definition string,
 ) (time.Duration, error) {
 	if err := pg.CreateDatabase(ctx, "pingo"); err != nil {
 		return 0, err
@@ -297,7 +302,7 @@ func (b *bench) begin(
 	}
 	s.stop = func() { end(s.cmd); pg.Stop() }
 	s.client = &client.Client{URL: "http://" + address, Token: token}
-	files := []api.File{{Name: "pingo.yaml", Text: demo.Definition}}
+	files := []api.File{{Name: "pingo.yaml", Text: definition}}
 	if err := until(func() error { _, err := s.client.Check(ctx, files); return err }); err != nil {
 		return 0, err
 	}

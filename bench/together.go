@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/api"
+	"pingo/internal/client"
 )
 
 // together compares two processes that fill one edition with one that does: on an engine that answers at once, where all
@@ -24,11 +25,21 @@ func (b *bench) together(ctx context.Context, conn *pgx.Conn) error {
 	slow := []time.Duration{0, 500 * time.Millisecond}
 	for more := range 2 {
 		if more == 1 {
-			second, err := b.beside(ctx, s)
+			second, _, err := b.beside(ctx, s)
 			if err != nil {
 				return err
 			}
 			defer end(second)
+			err = until(func() error {
+				status, err := s.client.Status(ctx)
+				if err == nil && len(status.Processes) < 2 {
+					err = fmt.Errorf("the second process is not there yet")
+				}
+				return err
+			})
+			if err != nil {
+				return err
+			}
 		}
 		for i, d := range slow {
 			fault := fmt.Sprintf(`{"slow_ms": %d}`, d.Milliseconds())
@@ -49,25 +60,16 @@ func (b *bench) together(ctx context.Context, conn *pgx.Conn) error {
 	return nil
 }
 
-// beside starts another process on the records of a service, and waits until both know of each other.
-func (b *bench) beside(ctx context.Context, s *service) (*exec.Cmd, error) {
+// beside starts another process on the records of a service.
+func (b *bench) beside(ctx context.Context, s *service) (*exec.Cmd, *client.Client, error) {
 	address, err := freeAddress()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	cmd, err := b.process(ctx, []string{
 		"LODGE_URL=" + b.url, "SEARCH_URL=" + s.engine, "PINGO_RECORDS_URL=" + s.records, "PINGO_SECRETS_ENV=*",
 	}, "serve", "--listen", address)
-	if err != nil {
-		return nil, err
-	}
-	return cmd, until(func() error {
-		status, err := s.client.Status(ctx)
-		if err == nil && len(status.Processes) < 2 {
-			err = fmt.Errorf("the second process is not there yet")
-		}
-		return err
-	})
+	return cmd, &client.Client{URL: "http://" + address, Token: s.client.Token}, err
 }
 
 // refill fills an index anew, and says how many rows that were and how long it took.
