@@ -26,6 +26,7 @@ import (
 	"pingo/internal/engine"
 	"pingo/internal/flow"
 	"pingo/internal/flow/connect"
+	"pingo/internal/flow/stream"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/faults"
 	"pingo/internal/lab/model"
@@ -112,10 +113,12 @@ func TestSmallStorm(t *testing.T) {
 // of random length.
 func replayable(t *testing.T) {
 	processors, jitter := runtime.GOMAXPROCS(1), retry.Jitter
+	few, share := stream.FewKeys, stream.MostShare
 	retry.Jitter = 0
+	stream.FewKeys, stream.MostShare = 2, 6 // tables are small
 	t.Cleanup(func() {
 		runtime.GOMAXPROCS(processors)
-		retry.Jitter = jitter
+		retry.Jitter, stream.FewKeys, stream.MostShare = jitter, few, share
 	})
 }
 

@@ -44,5 +44,8 @@ func (s State) Leads(to State) bool { return slices.Contains(next[s], to) }
 // Rests reports whether an edition stays at a step until another edition or a person moves it on.
 func (s State) Rests() bool { return s == Switched || s == Previous || s == Cancelled }
 
+// Unfilled reports whether chunks of an edition may still be open.
+func (s State) Unfilled() bool { return s == Preparing || s == Filling }
+
 // Pending reports whether an edition has never answered, and is on its way to.
 func (s State) Pending() bool { return !s.Rests() && s != Returning }

@@ -45,6 +45,9 @@ type Store interface {
 	Backlog(ctx context.Context, e *records.Edition, after string, n int) ([]records.BacklogEntry, error)
 	RemoveFromBacklog(ctx context.Context, e *records.Edition, list []records.BacklogEntry) error
 	BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error)
+	AddRebuild(ctx context.Context, e *records.Edition, tree int, at time.Time) error
+	Rebuilds(ctx context.Context, e *records.Edition) ([]records.Rebuild, error)
+	RebuiltTo(ctx context.Context, e *records.Edition, b records.Rebuild) error
 }
 
 // Fence is the right under which an edition is fed.
@@ -111,6 +114,8 @@ type Edition struct {
 	lanes    [Lanes]*lane
 	slot     wideSlot
 	backlog  backlog
+	rebuilds rebuilds
+	filled   atomic.Bool // no chunk of a fill is open any more
 	failures failures
 	touched  touched
 	lent     lent
@@ -144,6 +149,10 @@ func New(
 		e.lanes[i] = &lane{edition: e, number: i, ready: make(chan struct{}, 1), sending: make(mutex, 1)}
 	}
 	e.backlog.init()
+	e.rebuilds.init()
+	if !record.State.Unfilled() {
+		e.SetFilled()
+	}
 	e.failures.init()
 	return e
 }
@@ -158,6 +167,9 @@ func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 	err := e.Until(ctx, func() error {
 		if err := e.failures.load(ctx, e); err != nil {
 			return fmt.Errorf("reading the failed documents: %w", err)
+		}
+		if err := e.rebuilds.load(ctx, e); err != nil {
+			return err
 		}
 		return e.backlog.measure(ctx, e)
 	})
@@ -176,6 +188,7 @@ func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 		wg.Go(func() { l.run(ctx) })
 	}
 	wg.Go(func() { e.backlog.drain(ctx, e) })
+	wg.Go(func() { e.rebuilds.run(ctx, e) })
 }
 
 // Ended is closed when Run has returned.
@@ -239,6 +252,9 @@ func (e *Edition) Failing(key string) bool { return e.failures.has(key) }
 // Barrier waits until every key that waits now, or is on its way, is settled, the backlog
 // is empty, and what is being sent of chunks was answered.
 func (e *Edition) Barrier(ctx context.Context) error {
+	if err := e.rebuilds.empty(ctx); err != nil {
+		return err
+	}
 	if err := e.backlog.empty(ctx, e); err != nil {
 		return err
 	}
@@ -262,9 +278,9 @@ func (e *Edition) ForgetDismissed(ctx context.Context) error {
 // Failed is how many documents are failed now.
 func (e *Edition) Failed() int { return e.failures.count() }
 
-// Waiting is the number of keys in the lanes and in the backlog.
+// Waiting is the number of keys in the lanes and in the backlog, and about how many documents are to be built again.
 func (e *Edition) Waiting() int {
-	n := int(e.backlog.size.Load())
+	n := int(e.backlog.size.Load() + e.rebuilds.waiting(e.Rows()))
 	for _, l := range e.lanes {
 		n += l.waiting()
 	}
@@ -273,7 +289,7 @@ func (e *Edition) Waiting() int {
 
 // Oldest is when the oldest change was made that waits here; zero when none does.
 func (e *Edition) Oldest() time.Time {
-	oldest := e.backlog.oldestWaiting()
+	oldest := Earlier(e.backlog.oldestWaiting(), e.rebuilds.oldest())
 	for _, l := range e.lanes {
 		oldest = Earlier(oldest, l.oldest())
 	}

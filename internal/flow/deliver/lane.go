@@ -272,6 +272,13 @@ func (t *wideSlot) noteFresh() {
 	t.mu.Unlock()
 }
 
+// freshOfLate reports whether fresh keys came a moment ago.
+func (t *wideSlot) freshOfLate(now time.Time) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return now.Sub(t.fresh) <= freshFor
+}
+
 // allowance is how many keys of wide changes a lane may carry now.
 func (t *wideSlot) allowance(l *lane, now time.Time) int {
 	t.mu.Lock()

@@ -312,7 +312,11 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	}
 	now := time.Now()
 	f.update(func(r *records.Edition, _ *reindex.Progress) { r.FilledAt = &now })
-	return f.enter(ctx, reindex.CatchingUp)
+	if err := f.enter(ctx, reindex.CatchingUp); err != nil {
+		return err
+	}
+	f.edition.SetFilled()
+	return nil
 }
 
 // chunk gives the next chunk of a fill; false when there is none. waits says that there may be one later: another

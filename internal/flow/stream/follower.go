@@ -24,6 +24,10 @@ type Edition interface {
 	// DropChunks has what open chunks have read of a tree dropped: all its documents are
 	// about to be built anew.
 	DropChunks(tree int)
+	// Rebuild has all documents of a tree built again, and returns when that is recorded; false when it cannot now.
+	Rebuild(ctx context.Context, tree int, t *change.Ticket) (bool, error)
+	// Rows is how many rows its documents are made of, as far as it is known.
+	Rows() int64
 	// Arrived waits until what other processes send of chunks has arrived.
 	Arrived(ctx context.Context) error
 	// Barrier waits until every key that was added, and what is being sent, is settled.
@@ -196,11 +200,8 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 		}
 	}
 	for _, g := range inOrder {
-		tree := f.shape.Trees[g.tree]
 		f.expand(g.tickets, -1, func(ctx context.Context, shared *change.Ticket) error {
-			err := f.reader.WalkUp(ctx, g.steps, g.tuples, func(key []string) error {
-				return f.edition.Add(ctx, document.Key(tree, key...), shared, deliver.Wide)
-			})
+			err := f.walkUp(ctx, g.tree, g.steps, g.tuples, shared)
 			if errors.Is(err, source.ErrTooWide) {
 				return f.everything(ctx, g.tree, shared)
 			}
@@ -229,6 +230,48 @@ func shared(tickets []*change.Ticket) *change.Ticket {
 		out.Tally = tickets[0].Tally
 	}
 	return out
+}
+
+// Where more documents than FewKeys are touched, and more than one in MostShare of all, all of their tree are built
+// again. They are variables for tests whose tables are small.
+var FewKeys, MostShare = 10_000, int64(2)
+
+var errMost = errors.New("most documents of the tree are touched")
+
+// walkUp lets the documents wait that some rows lead to, or has all of their tree built again where they are most.
+func (f *Follower) walkUp(ctx context.Context, number int, steps []shape.Step, tuples [][]string, t *change.Ticket) error {
+	tree, most := f.shape.Trees[number], max(int64(FewKeys), f.edition.Rows()/MostShare)
+	var few []string
+	n := int64(0)
+	err := f.reader.WalkUp(ctx, steps, tuples, func(key []string) error {
+		if n++; n > most && f.edition.Rows() > 0 {
+			return errMost
+		}
+		if len(few) < FewKeys {
+			few = append(few, document.Key(tree, key...))
+		}
+		return nil
+	})
+	if errors.Is(err, errMost) {
+		var recorded bool
+		if recorded, err = f.edition.Rebuild(ctx, number, t); recorded || err != nil {
+			return err
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if n > int64(len(few)) {
+		return f.reader.WalkUp(ctx, steps, tuples, func(key []string) error {
+			return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
+		})
+	}
+	for _, key := range few {
+		if err := f.edition.Add(ctx, key, t, deliver.Wide); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // everything rebuilds all documents of a tree: those that the source has rows for, and

@@ -89,6 +89,8 @@ type edition struct {
 	keys  map[string]bool
 }
 
+func (e *edition) Rows() int64 { return 0 }
+
 func (e *edition) Add(_ context.Context, key string, _ *change.Ticket, _ deliver.Line) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -181,6 +181,24 @@ func (r *recorded) PlanChunk(
 	})
 }
 
+func (r *recorded) AddRebuild(ctx context.Context, e *records.Edition, tree int, at time.Time) error {
+	return r.edition(ctx, "add rebuild", e, func(e *records.Edition) error {
+		return r.Records.AddRebuild(context.Background(), e, tree, at)
+	})
+}
+
+func (r *recorded) Rebuilds(ctx context.Context, e *records.Edition) ([]records.Rebuild, error) {
+	return call(ctx, r.p, to, "rebuilds "+e.Name(), func(bool) ([]records.Rebuild, error) {
+		return r.Records.Rebuilds(context.Background(), e)
+	})
+}
+
+func (r *recorded) RebuiltTo(ctx context.Context, e *records.Edition, b records.Rebuild) error {
+	return r.edition(ctx, "rebuilt to", e, func(e *records.Edition) error {
+		return r.Records.RebuiltTo(context.Background(), e, b)
+	})
+}
+
 func (r *recorded) Loans(ctx context.Context, e *records.Edition) ([]records.Loan, error) {
 	return call(ctx, r.p, to, "loans "+e.Name(), func(bool) ([]records.Loan, error) {
 		return r.Records.Loans(context.Background(), e)

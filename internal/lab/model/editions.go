@@ -300,6 +300,7 @@ func (r *Records) DeleteEdition(_ context.Context, e *records.Edition) error {
 		delete(r.editions, of(e))
 		delete(r.coverage, of(e))
 		maps.DeleteFunc(r.different, func(at documentOf, _ records.Difference) bool { return at.edition == of(e) })
+		maps.DeleteFunc(r.rebuilds, func(t treeOf, _ records.Rebuild) bool { return t.edition == of(e) })
 		maps.DeleteFunc(r.chunks, func(c chunk, _ planned) bool { return c.edition == of(e) })
 		maps.DeleteFunc(r.failed, func(d documentOf, _ records.Failed) bool { return d.edition == of(e) })
 		maps.DeleteFunc(

@@ -35,6 +35,7 @@ type recorded struct {
 	chunks     map[chunk]planned
 	failed     map[documentOf]records.Failed
 	backlog    map[documentOf]records.BacklogEntry
+	rebuilds   map[treeOf]records.Rebuild
 	generation int64
 	beats      int64
 	leases     map[string]records.Lease
@@ -67,6 +68,7 @@ func NewRecords(editions ...*records.Edition) *Records {
 		chunks:    map[chunk]planned{},
 		failed:    map[documentOf]records.Failed{},
 		backlog:   map[documentOf]records.BacklogEntry{},
+		rebuilds:  map[treeOf]records.Rebuild{},
 		leases:    map[string]records.Lease{},
 		processes: map[string]records.Process{},
 		gone:      map[string]bool{},
@@ -92,7 +94,7 @@ func (r recorded) copy() recorded {
 	r.chunks, r.failed, r.backlog = maps.Clone(r.chunks), maps.Clone(r.failed), maps.Clone(r.backlog)
 	r.leases, r.processes, r.gone = maps.Clone(r.leases), maps.Clone(r.processes), maps.Clone(r.gone)
 	r.decided, r.coverage, r.different = maps.Clone(r.decided), maps.Clone(r.coverage), maps.Clone(r.different)
-	r.orders = slices.Clone(r.orders)
+	r.orders, r.rebuilds = slices.Clone(r.orders), maps.Clone(r.rebuilds)
 	return r
 }
 
