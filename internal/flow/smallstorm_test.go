@@ -113,12 +113,12 @@ func TestSmallStorm(t *testing.T) {
 // of random length.
 func replayable(t *testing.T) {
 	processors, jitter := runtime.GOMAXPROCS(1), retry.Jitter
-	few, share := stream.FewKeys, stream.MostShare
+	few, share, atOnce := stream.FewKeys, stream.MostShare, stream.ReadAtOnce
 	retry.Jitter = 0
-	stream.FewKeys, stream.MostShare = 2, 6 // tables are small
+	stream.FewKeys, stream.MostShare, stream.ReadAtOnce = 2, 6, 3 // tables are small
 	t.Cleanup(func() {
 		runtime.GOMAXPROCS(processors)
-		retry.Jitter, stream.FewKeys, stream.MostShare = jitter, few, share
+		retry.Jitter, stream.FewKeys, stream.MostShare, stream.ReadAtOnce = jitter, few, share, atOnce
 	})
 }
 

@@ -139,6 +139,13 @@ type Awaiter interface {
 	Await(ctx context.Context, most time.Duration) (changes, waited bool)
 }
 
+// Settler is a feed that may know that a change had been committed long before Changes returned it: where very many
+// wait, a document is built once for all of its changes that it has.
+type Settler interface {
+	// CommittedBy is by when a change was committed, by this process's clock: whoever reads its row after that sees it.
+	CommittedBy(seq int64) (by time.Time, known bool)
+}
+
 // Capture is what is installed in a source so that its changes are noticed.
 type Capture interface {
 	// Script is what Install runs, for a person to read or run.

@@ -94,6 +94,8 @@ func (c *Change) Touches(columns []string) bool {
 // was acknowledged the change is done, and done is called once.
 type Ticket struct {
 	At time.Time
+	// Committed is by when the change was committed, where that is known: a document that is read after that has it.
+	Committed time.Time
 	// Tally, where it is given, counts what became of the documents.
 	Tally *Tally
 	open  atomic.Int64

@@ -120,6 +120,7 @@ func (b *backlog) write(ctx context.Context, e *Edition) {
 				break
 			}
 			began := time.Now()
+			pause := b.pause(e, began)
 			err := e.Until(ctx, func() error {
 				n, err := e.store.AddToBacklog(ctx, e.Record, keys, at)
 				if err != nil {
@@ -131,10 +132,23 @@ func (b *backlog) write(ctx context.Context, e *Edition) {
 			if err != nil {
 				return // the tickets stay open, so the journal keeps the changes
 			}
+			if e.behind() { // they are built from there, later than this
+				for _, key := range keys {
+					e.lane(key).noteRead(key, began)
+				}
+			}
 			b.written()
-			retry.Sleep(ctx, 4*time.Since(began)) // so that fresh changes have most of the machine
+			if pause {
+				retry.Sleep(ctx, 4*time.Since(began))
+			}
 		}
 	}
+}
+
+// pause reports whether it is written with pauses, so that fresh changes have most of the machine. Where changes are
+// read that have waited for long, none of them is fresh.
+func (b *backlog) pause(e *Edition, now time.Time) bool {
+	return e.slot.freshOfLate(now) && !e.behind()
 }
 
 // drain builds what is in the backlog, a few documents at a time, until the context ends.

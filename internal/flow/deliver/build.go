@@ -53,11 +53,12 @@ func (o outcome) count(tickets []*change.Ticket, bytes int) {
 func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) {
 	e := l.edition
 	var version int64
+	var read time.Time
 	var bad error
 	err := e.Until(ctx, func() error {
 		// The version is taken before the snapshot: whoever has the higher one has
 		// also read later.
-		version, bad = e.fence.NextVersion(), nil
+		version, read, bad = e.fence.NextVersion(), time.Now(), nil
 		err := w.read(ctx, e.reader, e.Record.Shape, entries)
 		if source.FaultOf(err) == source.BadValue {
 			bad = err
@@ -79,7 +80,7 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 			kind = "size"
 		}
 		if l.refuse(ctx, entries[0].Key, nil, kind, bad.Error()) {
-			l.settle(entries, map[string]outcome{entries[0].Key: refused}, nil)
+			l.settle(entries, map[string]outcome{entries[0].Key: refused}, nil, read)
 		}
 		return
 	}
@@ -102,7 +103,7 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 	l.sizer.Saw(len(entries), len(w.arena))
 	l.mu.Unlock()
 	if l.deliver(ctx, l.withoutUnchanged(w.docs, became)) {
-		l.settle(entries, became, bytes)
+		l.settle(entries, became, bytes, read)
 	}
 }
 
@@ -122,11 +123,11 @@ func (l *lane) withoutUnchanged(docs []engine.Document, became map[string]outcom
 
 // settle is the one way out for keys that were built, whatever became of them: they are
 // touched, so that no chunk that was read before steps back over them, and the changes
-// that waited for them are told and closed.
-func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes map[string]int) {
+// that waited for them are told and closed. They were read after some time.
+func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes map[string]int, read time.Time) {
 	e := l.edition
 	e.touched.add(entries)
-	open, now := make([][]*change.Ticket, len(entries)), time.Now()
+	open, now, behind := make([][]*change.Ticket, len(entries)), time.Now(), e.behind()
 	l.mu.Lock()
 	for i := range entries {
 		o := became[entries[i].Key]
@@ -136,6 +137,9 @@ func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes m
 		o.count(entries[i].Tickets, bytes[entries[i].Key])
 		e.Stats.Latest.add(entries[i], o, bytes[entries[i].Key], now)
 		open[i] = entries[i].Tickets
+		if behind {
+			l.read.note(entries[i].Key, read)
+		}
 		entries[i] = change.Entry{}
 	}
 	l.mu.Unlock()

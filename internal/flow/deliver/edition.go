@@ -116,10 +116,12 @@ type Edition struct {
 	backlog  backlog
 	rebuilds rebuilds
 	filled   atomic.Bool // no chunk of a fill is open any more
-	failures failures
-	touched  touched
-	lent     lent
-	batch    retry.Batch
+	// catchingUp is when a change came last that had been committed long before it was read.
+	catchingUp atomic.Int64
+	failures   failures
+	touched    touched
+	lent       lent
+	batch      retry.Batch
 	// unanswered counts requests that were not answered.
 	unanswered atomic.Int64
 	ended      chan struct{} // closed when Run has returned
@@ -220,6 +222,12 @@ func (e *Edition) lane(key string) *lane { return e.lanes[change.Lane([]byte(key
 // already. It blocks only while the records do not take the backlog.
 func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line) error {
 	l := e.lane(key)
+	if !t.Committed.IsZero() {
+		e.catchingUp.Store(time.Now().UnixNano())
+		if l.has(key, t) {
+			return ctx.Err()
+		}
+	}
 	if l.full(in) {
 		return e.backlog.add(ctx, key, t)
 	}
@@ -228,6 +236,12 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 	}
 	return ctx.Err()
 }
+
+// behindFor is how long after the last change that had been committed long before it was read there may be more.
+const behindFor = 5 * time.Second
+
+// behind reports whether changes are read that were committed long before: a row may have several of them.
+func (e *Edition) behind() bool { return time.Now().UnixNano()-e.catchingUp.Load() < int64(behindFor) }
 
 // Repair has documents of an edition built and sent again, also when the engine seems to have them, and waits
 // for what becomes of them.

@@ -33,6 +33,8 @@ type lane struct {
 	throttled change.Queue
 	throttle  change.Throttle
 	sizer     reindex.Sizer
+	// read is when the documents were last read whose changes may wait in the journal more than once.
+	read reads
 	// current are the entries that are being built; what is settled of them is emptied.
 	current []change.Entry
 	closed  bool // nobody asks for its documents any more
@@ -82,6 +84,11 @@ func (l *lane) run(ctx context.Context) {
 		if cap(w.arena) > idleBytes {
 			forget()
 		}
+		if !l.edition.behind() {
+			l.mu.Lock()
+			l.read.clear()
+			l.mu.Unlock()
+		}
 	}
 }
 
@@ -130,6 +137,20 @@ func (l *lane) add(key string, t *change.Ticket, in Line) {
 	}
 	l.lines[in].Add(key, t)
 	nudge(l.ready)
+}
+
+// has reports whether what a change made of a document is with the engine, or will be built from the backlog.
+func (l *lane) has(key string, t *change.Ticket) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.read.after(key, t.Committed)
+}
+
+// noteRead notes that a document is read after some time: it was, or it stands in the backlog.
+func (l *lane) noteRead(key string, after time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.read.note(key, after)
 }
 
 // join lets a ticket wait for every key that waits or is being built. It returns when

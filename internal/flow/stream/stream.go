@@ -18,7 +18,6 @@ import (
 
 const (
 	maxInFlight = 40_000 // changes read from the journal and not done
-	readAtOnce  = 2000
 	pollFast    = 5 * time.Millisecond
 	pollSlow    = 150 * time.Millisecond
 	pollIdle    = 500 * time.Millisecond // for sources that can wait
@@ -63,6 +62,9 @@ func New(name string, src *source.Source, log *slog.Logger) *Stream {
 		removable:   make(chan struct{}, 1),
 	}
 }
+
+// ReadAtOnce is how many changes are read together. It is a variable for tests whose journals are short.
+var ReadAtOnce = 2000
 
 // Add adds a follower. From now on every change that is read touches it, too.
 func (s *Stream) Add(f *Follower) {
@@ -134,7 +136,7 @@ func (s *Stream) Run(ctx context.Context) {
 // returns how many there were.
 func (s *Stream) read(ctx context.Context) (int, error) {
 	inFlight, _ := s.feed.InFlight()
-	most := min(s.maxInFlight-inFlight, readAtOnce)
+	most := min(s.maxInFlight-inFlight, ReadAtOnce)
 	if most <= 0 {
 		return 0, s.relieve(ctx)
 	}
@@ -188,6 +190,7 @@ func (s *Stream) follow(ctx context.Context, changes []change.Change) error {
 	s.mu.Lock()
 	run := s.run
 	s.mu.Unlock()
+	settler, _ := s.feed.(source.Settler)
 	tickets := make([]*change.Ticket, len(changes))
 	for i, c := range changes {
 		r := records[i]
@@ -197,6 +200,11 @@ func (s *Stream) follow(ctx context.Context, changes []change.Change) error {
 		})
 		if r != nil {
 			tickets[i].Tally = &r.tally
+		}
+		if settler != nil {
+			if by, known := settler.CommittedBy(c.Seq); known {
+				tickets[i].Committed = by
+			}
 		}
 	}
 	s.mu.Lock()

@@ -18,7 +18,7 @@ import (
 func Source(p *Process, name string, db *tiny.Database, bad func(row map[string]*string) bool) *source.Source {
 	return &source.Source{
 		Reader:  &reader{Reader: db.Open().Reader, p: p, name: name, db: db, bad: bad},
-		Feed:    &feed{p: p, name: name, db: db, inFlight: map[int64]time.Time{}},
+		Feed:    &feed{p: p, name: name, db: db, inFlight: map[int64]time.Time{}, committed: map[int64]time.Time{}},
 		Capture: &capture{Capture: db.Open().Capture, p: p, name: name},
 	}
 }
@@ -139,8 +139,10 @@ type feed struct {
 	mu       sync.Mutex // guards what follows
 	inFlight map[int64]time.Time
 	// gone were removed; they leave inFlight when the next read begins.
-	gone  []int64
-	claim change.Claim
+	gone []int64
+	// committed is by when changes were seen in the journal that were not returned then.
+	committed map[int64]time.Time
+	claim     change.Claim
 }
 
 func (f *feed) Claimed(ctx context.Context) (change.Claim, error) {
@@ -207,12 +209,25 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	}
 	var out []change.Change
 	for _, c := range rows {
-		if _, given := f.inFlight[c.Seq]; !given && len(out) < limit {
+		_, given := f.inFlight[c.Seq]
+		_, known := f.committed[c.Seq]
+		switch {
+		case !given && len(out) < limit:
 			f.inFlight[c.Seq] = c.At
 			out = append(out, c)
+		case !given && !known:
+			f.committed[c.Seq] = time.Now()
 		}
 	}
 	return out, nil
+}
+
+// CommittedBy is by when a change was seen in the journal before it was returned.
+func (f *feed) CommittedBy(seq int64) (by time.Time, known bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	by, known = f.committed[seq]
+	return by, known
 }
 
 func (f *feed) Done(ctx context.Context, seqs []int64) error {
@@ -229,7 +244,7 @@ func (f *feed) Done(ctx context.Context, seqs []int64) error {
 func (f *feed) Rewind() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.inFlight, f.gone = map[int64]time.Time{}, nil
+	f.inFlight, f.gone, f.committed = map[int64]time.Time{}, nil, map[int64]time.Time{}
 }
 
 func (f *feed) InFlight() (n int, oldest time.Time) {

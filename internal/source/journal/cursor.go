@@ -22,6 +22,8 @@ type Cursor struct {
 	// read that began before the deletion still sees them.
 	gone      []int64
 	low, high int64 // all rows up to low were seen; high is the highest seen
+	// horizons say when it was known that no change up to a number could become visible any more, in order.
+	horizons []horizon
 	// nextFull is when rows between low and high are looked for again.
 	nextFull time.Time
 }
@@ -87,6 +89,45 @@ func (c *Cursor) Settle(low int64) {
 	c.low = max(c.low, low)
 }
 
+// horizon says that all changes up to a number had been committed, or never will be, by some time.
+type horizon struct {
+	upto int64
+	by   time.Time
+}
+
+// mostHorizons bounds their memory; with fewer, it is known a little later that a change was committed.
+const mostHorizons = 32
+
+// AllCommitted notes that no change up to a number can become visible any more, read or not.
+func (c *Cursor) AllCommitted(upto int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for len(c.horizons) > 1 && c.horizons[0].upto <= c.low {
+		c.horizons = c.horizons[1:] // nobody asks for what was handed out
+	}
+	n := len(c.horizons)
+	switch {
+	case n > 0 && upto <= c.horizons[n-1].upto:
+		return
+	case n == mostHorizons:
+		c.horizons = append(c.horizons[:n/2], c.horizons[n/2+1:]...)
+	}
+	c.horizons = append(c.horizons, horizon{upto, time.Now()})
+}
+
+// CommittedBy is by when a change was committed, if that was known before it was read: whoever reads its row after
+// that sees it. The times are those of this process's clock.
+func (c *Cursor) CommittedBy(seq int64) (by time.Time, known bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, h := range c.horizons {
+		if seq <= h.upto {
+			return h.by, true
+		}
+	}
+	return by, false
+}
+
 // Low is the low-water mark.
 func (c *Cursor) Low() int64 {
 	c.mu.Lock()
@@ -119,7 +160,7 @@ func (c *Cursor) Gone(seqs []int64) {
 func (c *Cursor) Rewind() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.inFlight, c.gone, c.low, c.high, c.nextFull = nil, nil, 0, 0, time.Time{}
+	c.inFlight, c.gone, c.low, c.high, c.nextFull, c.horizons = nil, nil, 0, 0, time.Time{}, nil
 }
 
 // InFlight is how many changes were returned and are not done, and when the oldest of them

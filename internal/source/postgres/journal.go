@@ -388,8 +388,11 @@ func (p *Feed) settle(seen int64, now mark, xmin uint64) {
 		switch {
 		case xmin < m.xid:
 			rest = append(rest, m)
-		case m.seq <= seen:
-			p.cursor.Settle(m.seq)
+		default:
+			p.cursor.AllCommitted(m.seq)
+			if m.seq <= seen {
+				p.cursor.Settle(m.seq)
+			}
 		}
 	}
 	if now.xid > 0 {
@@ -453,6 +456,9 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	p.cursor.Gone(seqs)
 	return nil
 }
+
+// CommittedBy is by when a change was committed, if that was known before it was read.
+func (p *Feed) CommittedBy(seq int64) (by time.Time, known bool) { return p.cursor.CommittedBy(seq) }
 
 // Rewind forgets what was handed out, so that all that is left is read again.
 func (p *Feed) Rewind() {
