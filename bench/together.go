@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"os/exec"
 	"time"
 
@@ -13,10 +12,10 @@ import (
 	"pingo/internal/client"
 )
 
-// together compares two processes that fill one edition with one that does: on an engine that answers at once, where all
-// share the machine's cores, and on one that takes its time for each request and takes many at a time.
+// together compares two processes that fill one edition with one that does: on a free engine, where both share the
+// machine's cores with the source, and on one that takes its time for each request and takes many at a time.
 func (b *bench) together(ctx context.Context, conn *pgx.Conn) error {
-	s, err := b.alone(ctx, conn)
+	engine, s, err := b.onFree(ctx, conn)
 	if err != nil {
 		return err
 	}
@@ -42,10 +41,7 @@ func (b *bench) together(ctx context.Context, conn *pgx.Conn) error {
 			}
 		}
 		for i, d := range slow {
-			fault := fmt.Sprintf(`{"slow_ms": %d}`, d.Milliseconds())
-			if _, err := call(http.MethodPost, s.engine+"/_standin/faults", []byte(fault)); err != nil {
-				return err
-			}
+			engine.slow.Store(int64(d))
 			rows, seconds, err := s.refill(ctx, "huts")
 			if err != nil {
 				return err

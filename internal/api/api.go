@@ -152,6 +152,8 @@ type IndexStatus struct {
 	// Failed documents, and keys that are Waiting to be delivered.
 	Failed  int64 `json:"failed"`
 	Waiting int   `json:"waiting"`
+	// Rebuild is there while all documents are built again, since a change touches most of them.
+	Rebuild *Rebuild `json:"rebuild,omitempty"`
 	// LagMS is the age of the oldest change that is not acknowledged, 0 when there is
 	// none; Lag are percentiles over the last changes.
 	LagMS float64     `json:"lagMs"`
@@ -789,4 +791,13 @@ type Session struct {
 type Health struct {
 	Status  string `json:"status"`
 	Version string `json:"version,omitempty"`
+}
+
+// Rebuild is how far documents are that are built again by ranges of keys; PerSecond and LeftMS are 0 while unknown.
+type Rebuild struct {
+	Rows      int64     `json:"rows"`
+	Expected  int64     `json:"expected"`
+	PerSecond float64   `json:"perSecond"`
+	LeftMS    int64     `json:"leftMs"`
+	Since     time.Time `json:"since"`
 }

@@ -18,14 +18,14 @@ type help struct {
 }
 
 // others is how many other processes are alive.
-func (s *Service) others() int {
+func others(s *Service) int {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	return max(0, len(s.processes)-1)
 }
 
 // helpOthers fills chunks that other processes offer. The caller holds reconciling.
-func (s *Service) helpOthers(ctx context.Context, states []records.EditionState) error {
+func helpOthers(ctx context.Context, s *Service, states []records.EditionState) error {
 	for name, h := range s.helping {
 		select {
 		case <-h.stopped:
@@ -64,7 +64,7 @@ func (s *Service) helpOthers(ctx context.Context, states []records.EditionState)
 }
 
 // stopHelping ends all work on editions that other processes feed. The caller holds reconciling.
-func (s *Service) stopHelping() {
+func stopHelping(s *Service) {
 	for _, h := range s.helping {
 		h.stop()
 	}

@@ -147,7 +147,7 @@ func (s *Service) newHolder(leases []*lease.Lease) *holder {
 		x.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, missed, &x.stream.Trouble, s.log)
 		h.sources = append(h.sources, x)
 	}
-	h.mend, h.others = s.Define.MendCapture, s.others
+	h.mend, h.others = s.Define.MendCapture, func() int { return others(s) }
 	h.wake = func() { LookAtOnce(s) }
 	return h
 }

@@ -68,15 +68,20 @@ type Service struct {
 	wake        chan struct{} // something was recorded that should be taken up at once
 	ready       chan struct{} // closed when this process first knows what there is to do
 
-	reconciling sync.Mutex            // one round at a time in this process; taken before mu
-	observer    lease.Observer        // used by one round at a time
-	helping     map[editionName]*help // used by one round at a time
+	reconciling sync.Mutex // one round at a time in this process; taken before mu
+	round                  // used by one at a time
 
 	mu        sync.RWMutex // guards what follows
 	applied   *records.Applied
 	held      map[string]*holder           // by source; some have several
 	processes []records.Process            // that are alive
 	elsewhere map[string]func() heldStatus // by source: what is held by others, or by nobody
+}
+
+// round is what a process knows from one round to the next.
+type round struct {
+	observer lease.Observer
+	helping  map[editionName]*help
 }
 
 // New prepares a service on its records; address is where it answers, and a nil budget is no bound.
@@ -109,7 +114,7 @@ func New(
 		wake:        make(chan struct{}, 1),
 		ready:       make(chan struct{}),
 		held:        map[string]*holder{},
-		helping:     map[editionName]*help{},
+		round:       round{helping: map[editionName]*help{}},
 	}
 	s.Inspect = &inspect.Inspector{Records: rec, Connections: s.connections}
 	s.Define = &define.Definer{
@@ -151,7 +156,7 @@ func (s *Service) Run(ctx context.Context) {
 	defer s.reconciling.Unlock()
 	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	s.stopHelping()
+	stopHelping(s)
 	for _, h := range s.holders() {
 		s.stop(leaving, h)
 	}
@@ -221,7 +226,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 	if err := s.followEditions(ctx, states); err != nil {
 		return err
 	}
-	if err := s.helpOthers(ctx, states); err != nil {
+	if err := helpOthers(ctx, s, states); err != nil {
 		return err
 	}
 	if !s.isReady() {
@@ -293,7 +298,7 @@ func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	if err != nil {
 		return err
 	}
-	s.stopHelping()
+	stopHelping(s)
 	for _, name := range change.Replaced {
 		if h := s.holder(name); h != nil {
 			s.stop(ctx, h)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
@@ -139,6 +140,66 @@ func TestChunksAreLentAlikeInMemoryAndInTheDatabase(t *testing.T) {
 	for _, kind := range []string{"plan", "take", "keep", "return", "loans", "back", "done"} {
 		if happened[kind] < 20 {
 			t.Errorf("%s happened %d times only: %v", kind, happened[kind], happened)
+		}
+	}
+}
+
+// What is to be built again stands in memory as in the database, also when it begins anew or the lease is lost.
+func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
+	ctx := t.Context()
+	db, err := records.Open(ctx, pgtest.URL(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	at := time.Now().UTC().Truncate(time.Second)
+	var told [2][]string
+	for i, r := range []flow.Records{db, model.NewRecords()} {
+		say := func(err error) {
+			t.Helper()
+			list, broken := r.Rebuilds(ctx, &records.Edition{Index: "huts", Number: 1})
+			if broken != nil || err != nil && !errors.Is(err, records.ErrLost) {
+				t.Fatal(broken, err)
+			}
+			text := fmt.Sprint(err, ": ")
+			for _, b := range list {
+				text += fmt.Sprint(b.Tree, b.Upto, b.Rows, b.At.Sub(at), "; ")
+			}
+			told[i] = append(told[i], text)
+		}
+		_, err := r.Apply(ctx, nil, nil, "me")
+		say(err)
+		e, err := r.NewEdition(ctx, &shape.Shape{Index: "huts", Source: "lodge"}, "main", 1, records.Course{})
+		say(err)
+		l, err := r.Take(ctx, "lodge", "A", nil, 0)
+		say(err)
+		e.Fence = l.Fence()
+		say(r.AddRebuild(ctx, e, 1, at.Add(time.Minute)))
+		say(r.AddRebuild(ctx, e, 0, at.Add(time.Hour)))
+		list, err := r.Rebuilds(ctx, e)
+		say(err)
+		first := list[0]
+		first.Upto, first.Rows = []string{"k", `"`}, 7
+		say(r.RebuiltTo(ctx, e, first))
+		say(r.AddRebuild(ctx, e, 1, at)) // it begins anew, and has been asked for since earlier
+		first.Upto = []string{"z"}
+		say(r.RebuiltTo(ctx, e, first)) // of before
+		first.Upto = nil
+		say(r.RebuiltTo(ctx, e, first))
+		list, err = r.Rebuilds(ctx, e)
+		say(err)
+		if list[0].Generation == first.Generation {
+			t.Error("a rebuild that begins anew looks like the one before")
+		}
+		say(r.RebuiltTo(ctx, e, records.Rebuild{Tree: list[0].Tree, Generation: list[0].Generation}))
+		_, err = r.Take(ctx, "lodge", "B", l, 0)
+		say(err)
+		say(r.AddRebuild(ctx, e, 0, at))
+		say(r.RebuiltTo(ctx, e, records.Rebuild{Tree: 0, Generation: list[1].Generation}))
+	}
+	for i := range told[0] {
+		if told[0][i] != told[1][i] {
+			t.Errorf("step %d:\nin the database %s\nin memory       %s", i, told[0][i], told[1][i])
 		}
 	}
 }

@@ -1,10 +1,16 @@
 package reindex
 
-import "slices"
+import (
+	"slices"
+	"sync"
+)
 
 // Strip is which chunks of a fill are done, in the order of their keys. Neighbours that are done are one span, so it
-// is as long as chunks are open. The zero value is ready.
-type Strip struct{ spans []Span }
+// is as long as chunks are open. The zero value is ready. All methods may be used at the same time.
+type Strip struct {
+	mu    sync.Mutex // guards spans
+	spans []Span
+}
 
 // Span is some rows of a strip.
 type Span struct {
@@ -25,6 +31,8 @@ const (
 
 // Begin has so many rows done before the first chunk.
 func (s *Strip) Begin(rows int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.spans = nil
 	if rows > 0 {
 		s.spans = []Span{{Rows: rows, State: SpanDone}}
@@ -33,6 +41,8 @@ func (s *Strip) Begin(rows int64) {
 
 // Set notes what is the matter with a chunk that is not done. One that is new comes last, and has about so many rows.
 func (s *Strip) Set(chunk int, rows int64, state SpanState) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if at := s.at(chunk); at >= 0 {
 		s.spans[at].State = state
 		return
@@ -42,6 +52,8 @@ func (s *Strip) Set(chunk int, rows int64, state SpanState) {
 
 // Done notes that a chunk is done, and had so many rows.
 func (s *Strip) Done(chunk int, rows int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	at := s.at(chunk)
 	if at < 0 {
 		return
@@ -56,8 +68,13 @@ func (s *Strip) Done(chunk int, rows int64) {
 }
 
 // Spans lists them.
-func (s *Strip) Spans() []Span { return slices.Clone(s.spans) }
+func (s *Strip) Spans() []Span {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.spans)
+}
 
+// at is where a chunk is; the caller holds mu.
 func (s *Strip) at(chunk int) int {
 	return slices.IndexFunc(s.spans, func(x Span) bool { return x.State != SpanDone && x.chunk == chunk })
 }

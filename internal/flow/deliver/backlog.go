@@ -132,9 +132,9 @@ func (b *backlog) write(ctx context.Context, e *Edition) {
 			if err != nil {
 				return // the tickets stay open, so the journal keeps the changes
 			}
-			if e.behind() { // they are built from there, later than this
+			if e.slot.behind(began) { // they are built from there, later than this
 				for _, key := range keys {
-					e.lane(key).noteRead(key, began)
+					e.lane(key).read.note(key, began)
 				}
 			}
 			b.written()
@@ -148,7 +148,7 @@ func (b *backlog) write(ctx context.Context, e *Edition) {
 // pause reports whether it is written with pauses, so that fresh changes have most of the machine. Where changes are
 // read that have waited for long, none of them is fresh.
 func (b *backlog) pause(e *Edition, now time.Time) bool {
-	return e.slot.freshOfLate(now) && !e.behind()
+	return e.slot.freshOfLate(now) && !e.slot.behind(now)
 }
 
 // drain builds what is in the backlog, a few documents at a time, until the context ends.

@@ -127,7 +127,7 @@ func (l *lane) withoutUnchanged(docs []engine.Document, became map[string]outcom
 func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes map[string]int, read time.Time) {
 	e := l.edition
 	e.touched.add(entries)
-	open, now, behind := make([][]*change.Ticket, len(entries)), time.Now(), e.behind()
+	open, now, behind := make([][]*change.Ticket, len(entries)), time.Now(), e.slot.behind(time.Now())
 	l.mu.Lock()
 	for i := range entries {
 		o := became[entries[i].Key]

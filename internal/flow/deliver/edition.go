@@ -14,7 +14,6 @@ import (
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
-	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/stats"
 	"pingo/internal/engine"
@@ -106,25 +105,30 @@ type Edition struct {
 	// edition mends that.
 	Missed Missed
 
-	reader   source.Reader
-	engine   *connect.Engine
-	store    Store
-	fence    Fence
-	log      *slog.Logger
-	lanes    [Lanes]*lane
-	slot     wideSlot
+	reader source.Reader
+	engine *connect.Engine
+	store  Store
+	fence  Fence
+	log    *slog.Logger
+	lanes  [Lanes]*lane
+	slot   wideSlot
+	debts
+	failures failures
+	chunks
+	requests requests
+	ended    chan struct{} // closed when Run has returned
+}
+
+// debts are what is to be built beside what is in the lanes. It stands in the records.
+type debts struct {
 	backlog  backlog
 	rebuilds rebuilds
-	filled   atomic.Bool // no chunk of a fill is open any more
-	// catchingUp is when a change came last that had been committed long before it was read.
-	catchingUp atomic.Int64
-	failures   failures
-	touched    touched
-	lent       lent
+}
+
+// requests are what is known of how the engine answers.
+type requests struct {
 	batch      retry.Batch
-	// unanswered counts requests that were not answered.
-	unanswered atomic.Int64
-	ended      chan struct{} // closed when Run has returned
+	unanswered atomic.Int64 // so many were not
 }
 
 // New prepares an edition; the record must not be changed by others.
@@ -223,8 +227,8 @@ func (e *Edition) lane(key string) *lane { return e.lanes[change.Lane([]byte(key
 func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line) error {
 	l := e.lane(key)
 	if !t.Committed.IsZero() {
-		e.catchingUp.Store(time.Now().UnixNano())
-		if l.has(key, t) {
+		e.slot.noteBehind()
+		if l.read.after(key, t.Committed) {
 			return ctx.Err()
 		}
 	}
@@ -236,12 +240,6 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 	}
 	return ctx.Err()
 }
-
-// behindFor is how long after the last change that had been committed long before it was read there may be more.
-const behindFor = 5 * time.Second
-
-// behind reports whether changes are read that were committed long before: a row may have several of them.
-func (e *Edition) behind() bool { return time.Now().UnixNano()-e.catchingUp.Load() < int64(behindFor) }
 
 // Repair has documents of an edition built and sent again, also when the engine seems to have them, and waits
 // for what becomes of them.
@@ -350,57 +348,6 @@ func (e *Edition) recovered() {
 // errLost says that the lease is lost, so that the context ends soon.
 var errLost = errors.New("the lease is lost")
 
-// touched are the keys that were built since the oldest open chunk began to be read.
-type touched struct {
-	mu  sync.Mutex // guards set
-	set reindex.Touched
-}
-
-func (t *touched) add(entries []change.Entry) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for i := range entries {
-		t.set.Add(entries[i].Key)
-	}
-}
-
-// drop leaves out the documents of a tree that were built since a mark, and counts them.
-func (t *touched) drop(tree int, docs []engine.Document, mark int64) (kept []engine.Document, dropped int) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	kept = docs[:0]
-	for _, d := range docs {
-		if t.set.Has(tree, d.Key, mark) {
-			dropped++
-			continue
-		}
-		kept = append(kept, d)
-	}
-	return kept, dropped
-}
-
-// BeginChunk is called before a chunk is read; its mark goes to DeliverChunk and EndChunk.
-func (e *Edition) BeginChunk() (mark int64) {
-	e.touched.mu.Lock()
-	defer e.touched.mu.Unlock()
-	return e.touched.set.Begin()
-}
-
-// EndChunk is called when all documents of a chunk were delivered, or are given up.
-func (e *Edition) EndChunk(mark int64) {
-	e.touched.mu.Lock()
-	defer e.touched.mu.Unlock()
-	e.touched.set.End(mark)
-}
-
-// DropChunks has all documents of a tree dropped that open chunks have read: all of them
-// are about to be built anew. What is being sent is waited for by Barrier.
-func (e *Edition) DropChunks(tree int) {
-	e.touched.mu.Lock()
-	defer e.touched.mu.Unlock()
-	e.touched.set.AddTree(tree)
-}
-
 // DeliverChunk delivers the documents of a set that was read after BeginChunk, but for
 // those that were built anew since. It returns how many rows and bytes there were, and
 // how many documents were dropped. The arena is used again.
@@ -415,7 +362,7 @@ func (e *Edition) DeliverChunk(
 		i := change.Lane([]byte(d.Key), Lanes)
 		byLane[i] = append(byLane[i], d)
 	})
-	tree, unanswered := slices.Index(e.Record.Shape.Trees, set.Tree()), e.unanswered.Load()
+	tree, unanswered := slices.Index(e.Record.Shape.Trees, set.Tree()), e.requests.unanswered.Load()
 	c := Chunk{Rows: set.Rows(0).Len(), Bytes: len(arena)}
 	for i, l := range e.lanes {
 		dropped, ok := l.deliverChunk(ctx, tree, byLane[i], mark)
@@ -424,7 +371,7 @@ func (e *Edition) DeliverChunk(
 		}
 		c.Dropped += dropped
 	}
-	c.Late = e.unanswered.Load() > unanswered
+	c.Late = e.requests.unanswered.Load() > unanswered
 	return c, arena, nil
 }
 

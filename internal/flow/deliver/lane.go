@@ -27,14 +27,15 @@ type lane struct {
 	// seen is what the engine acknowledged; guarded by sending.
 	seen document.Seen
 
+	// read is when the documents were last read whose changes may wait in the journal more than once.
+	read reads
+
 	mu    sync.Mutex // guards what follows
 	lines [2]change.Queue
 	// throttled are keys that were sent often enough of late.
 	throttled change.Queue
 	throttle  change.Throttle
 	sizer     reindex.Sizer
-	// read is when the documents were last read whose changes may wait in the journal more than once.
-	read reads
 	// current are the entries that are being built; what is settled of them is emptied.
 	current []change.Entry
 	closed  bool // nobody asks for its documents any more
@@ -84,10 +85,8 @@ func (l *lane) run(ctx context.Context) {
 		if cap(w.arena) > idleBytes {
 			forget()
 		}
-		if !l.edition.behind() {
-			l.mu.Lock()
+		if !l.edition.slot.behind(time.Now()) {
 			l.read.clear()
-			l.mu.Unlock()
 		}
 	}
 }
@@ -137,20 +136,6 @@ func (l *lane) add(key string, t *change.Ticket, in Line) {
 	}
 	l.lines[in].Add(key, t)
 	nudge(l.ready)
-}
-
-// has reports whether what a change made of a document is with the engine, or will be built from the backlog.
-func (l *lane) has(key string, t *change.Ticket) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.read.after(key, t.Committed)
-}
-
-// noteRead notes that a document is read after some time: it was, or it stands in the backlog.
-func (l *lane) noteRead(key string, after time.Time) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.read.note(key, after)
 }
 
 // join lets a ticket wait for every key that waits or is being built. It returns when
@@ -279,9 +264,14 @@ type wideSlot struct {
 	holder *lane
 	since  time.Time
 	fresh  time.Time // when a fresh key came last
+	// old is when a change came last that had been committed long before it was read.
+	old time.Time
 }
 
 const (
+	// behindFor is how long after a change that had been committed long before it was read there may be more.
+	behindFor = 5 * time.Second
+
 	freshFor = time.Second // lanes take turns for so long after a fresh key came
 	slotFor  = time.Second // a lane that has it for longer gets no answer: another may have it
 )
@@ -291,6 +281,20 @@ func (t *wideSlot) noteFresh() {
 	t.mu.Lock()
 	t.fresh = time.Now()
 	t.mu.Unlock()
+}
+
+// noteBehind says that changes are read that were committed long before.
+func (t *wideSlot) noteBehind() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.old = time.Now()
+}
+
+// behind reports whether changes are read that were committed long before: a row may have several of them.
+func (t *wideSlot) behind(now time.Time) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return now.Sub(t.old) < behindFor
 }
 
 // freshOfLate reports whether fresh keys came a moment ago.

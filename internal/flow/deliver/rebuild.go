@@ -23,9 +23,10 @@ import (
 type rebuilds struct {
 	wake chan struct{}
 
-	mu      sync.Mutex // guards what follows
-	list    []records.Rebuild
-	began   time.Time     // when the first of them was begun by this process
+	mu    sync.Mutex // guards what follows
+	list  []records.Rebuild
+	doing int64 // the generation that the estimate is of
+	reindex.Estimate
 	changed chan struct{} // closed and made anew when there are fewer
 }
 
@@ -39,9 +40,6 @@ const (
 )
 
 func (b *rebuilds) init() { b.wake, b.changed = make(chan struct{}, 1), make(chan struct{}) }
-
-// SetFilled notes that no chunk of a fill is open any more, nor will be.
-func (e *Edition) SetFilled() { e.filled.Store(true) }
 
 // Rows is how many rows the edition's documents are made of, as last counted.
 func (e *Edition) Rows() int64 {
@@ -76,9 +74,6 @@ func (b *rebuilds) load(ctx context.Context, e *Edition) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(b.list) == 0 {
-		b.began = time.Now()
-	}
 	b.list = list
 	close(b.changed)
 	b.changed = make(chan struct{})
@@ -94,6 +89,42 @@ func (b *rebuilds) first() (r records.Rebuild, is bool) {
 		return r, false
 	}
 	return b.list[0], true
+}
+
+// looked notes how far a rebuild is after some more work.
+func (b *rebuilds) looked(r records.Rebuild, expected int64, took time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.doing != r.Generation {
+		b.doing, b.Estimate = r.Generation, reindex.Estimate{}
+	}
+	b.Looked(r.Rows, expected, took)
+}
+
+// Rebuilding is how far the documents are that are built again by ranges of keys.
+type Rebuilding struct {
+	Rows, Expected int64
+	PerSecond      float64 // 0 when unknown, as Left is
+	Left           time.Duration
+	Since          time.Time // when the change was made that asks for it
+}
+
+// Rebuilding says how far that is; nil when nothing is to be built again.
+func (e *Edition) Rebuilding() *Rebuilding {
+	rows, b := e.Rows(), &e.rebuilds
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.list) == 0 {
+		return nil
+	}
+	out := &Rebuilding{Since: b.list[0].At}
+	for _, r := range b.list {
+		out.Rows, out.Expected = out.Rows+r.Rows, out.Expected+max(r.Rows, rows)
+	}
+	if b.doing == b.list[0].Generation {
+		out.PerSecond, out.Left = b.Rate(), b.Left()
+	}
+	return out
 }
 
 // waiting is about how many documents are still to be built, of so many rows.
@@ -145,6 +176,7 @@ func (b *rebuilds) run(ctx context.Context, e *Edition) {
 			}
 			continue
 		}
+		began := time.Now()
 		err := e.Until(ctx, func() error {
 			next, err := w.ranges(ctx, r)
 			if err != nil {
@@ -156,6 +188,7 @@ func (b *rebuilds) run(ctx context.Context, e *Edition) {
 			if next.Upto == nil && !r.At.IsZero() {
 				e.Stats.Lag.Add(time.Since(r.At))
 			}
+			b.looked(next, e.Rows(), time.Since(began))
 			return b.load(ctx, e) // it may have begun anew
 		})
 		if err != nil {

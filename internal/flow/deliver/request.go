@@ -18,7 +18,7 @@ func (l *lane) deliver(ctx context.Context, docs []engine.Document) bool {
 	e := l.edition
 	var waits retry.Waits
 	for len(docs) > 0 {
-		batch := docs[:fits(docs, &e.batch)]
+		batch := docs[:fits(docs, &e.requests.batch)]
 		for i := range batch {
 			l.seen.Forget(batch[i].Key) // until the engine has answered
 		}
@@ -34,7 +34,7 @@ func (l *lane) deliver(ctx context.Context, docs []engine.Document) bool {
 			f := engine.FailureOf(err)
 			switch {
 			case f.TooLarge && len(batch) > 1:
-				e.batch.TooLarge(bytesOf(batch))
+				e.requests.batch.TooLarge(bytesOf(batch))
 				continue
 			case f.Outcome == retry.Refused && len(batch) > 1:
 				// One of them makes the engine refuse them all: look for it.
@@ -204,14 +204,14 @@ func (e *Edition) request(ctx context.Context, batch []engine.Document) ([]engin
 		}
 	}
 	if err != nil && !busy && engine.FailureOf(err).Outcome == retry.Later {
-		e.unanswered.Add(1)
+		e.requests.unanswered.Add(1)
 	}
 	limiter.Release(answered, busy, reason)
 	switch {
 	case busy:
-		e.batch.Busy(len(batch))
+		e.requests.batch.Busy(len(batch))
 	case err == nil:
-		e.batch.Answered(len(batch), time.Since(began))
+		e.requests.batch.Answered(len(batch), time.Since(began))
 	}
 	return results, err
 }

@@ -62,11 +62,11 @@ type Fill struct {
 	noted   chan struct{} // the records say something new
 	// others is how many other processes there are.
 	others func() int
+	strip  reindex.Strip
 
 	mu       sync.Mutex // guards what follows
 	record   records.Edition
 	progress reindex.Progress
-	strip    reindex.Strip
 	byHand   bool // a person is to say that it answers
 }
 
@@ -279,7 +279,7 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	})
 	for _, c := range open {
 		p.next = max(p.next, c.Number+1)
-		f.mark(c, p.sizer.Rows(), reindex.SpanOpen)
+		f.strip.Set(c.Number, int64(p.sizer.Rows()), reindex.SpanOpen)
 	}
 	if _, progress := f.State(); progress.Resumed > 0 {
 		f.log.Info("fill resumed", "rows", progress.Resumed, "openChunks", len(open))
@@ -299,7 +299,7 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 		<-watching
 	}()
 	if _, refuses := f.engine.Engine.(engine.Versioned); refuses {
-		group.Go(func() error { return f.lend(ctx, p, &over) })
+		group.Go(func() error { return lend(ctx, f, p, &over) })
 	}
 	for worker := range Workers {
 		group.Go(func() error {
@@ -359,7 +359,7 @@ func (p *planner) plan(ctx context.Context, f *Fill, offered bool) (records.Chun
 	if offered {
 		state = reindex.SpanLent
 	}
-	f.mark(c, rows, state)
+	f.strip.Set(c.Number, int64(rows), state)
 	p.next++
 	p.tree, p.after, p.all = tree, end, all
 	f.update(
@@ -438,7 +438,7 @@ func (f *Fill) fillChunk(
 				p.sizer.Saw(max(1, set.Rows(0).Len()), set.Bytes())
 				<-p.turn
 			}
-			return arena, f.fillByKeys(ctx, c)
+			return arena, fillByKeys(ctx, f, c)
 		}
 		return arena, err
 	}
@@ -457,7 +457,7 @@ func (f *Fill) fillChunk(
 
 // fillByKeys fills a chunk with a bad value in it key by key through the lanes,
 // which find the row at fault.
-func (f *Fill) fillByKeys(ctx context.Context, c records.Chunk) error {
+func fillByKeys(ctx context.Context, f *Fill, c records.Chunk) error {
 	tree, became := f.copy().Shape.Trees[c.Tree], &change.Tally{}
 	err := change.Await(ctx, became, func(t *change.Ticket) error {
 		return f.reader.Keys(ctx, tree, c.After, c.Upto, func(key []string) error {
@@ -470,13 +470,6 @@ func (f *Fill) fillByKeys(ctx context.Context, c records.Chunk) error {
 	// What is in the backlog is counted as if it had documents, without their bytes.
 	rows := became.Sent.Load() + became.Unchanged.Load() + became.Refused.Load() + became.Backlog.Load()
 	return f.chunkDone(ctx, c, deliver.Chunk{Rows: int(rows), Bytes: int(became.Bytes.Load())})
-}
-
-// mark notes what is the matter with a chunk of about so many rows.
-func (f *Fill) mark(c records.Chunk, rows int, state reindex.SpanState) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.strip.Set(c.Number, int64(rows), state)
 }
 
 func (f *Fill) chunkDone(ctx context.Context, c records.Chunk, became deliver.Chunk) error {

@@ -48,7 +48,7 @@ type loan struct {
 }
 
 // lend lets other processes fill chunks until all are planned and none is lent, or it is over.
-func (f *Fill) lend(ctx context.Context, p *planner, over *atomic.Bool) error {
+func lend(ctx context.Context, f *Fill, p *planner, over *atomic.Bool) error {
 	l := &lender{fill: f, plan: p}
 	defer func() {
 		f.update(func(_ *records.Edition, p *reindex.Progress) { p.Helpers = 0 })
@@ -188,7 +188,7 @@ func arrives(x records.Loan) time.Duration {
 func (l *lender) back(x *loan, within time.Duration, open bool) {
 	x.ended(within)
 	if open {
-		l.fill.mark(x.chunk, 0, reindex.SpanOpen)
+		l.fill.strip.Set(x.chunk.Number, 0, reindex.SpanOpen)
 	}
 	p := l.plan
 	p.turn <- struct{}{}

@@ -201,6 +201,9 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 		Sources:   e.Record.Shape.Sources(),
 		ReadAt:    readAt(sources),
 	}
+	if r := e.Rebuilding(); r != nil {
+		s.Rebuild = &api.Rebuild{Rows: r.Rows, Expected: r.Expected, PerSecond: math.Round(r.PerSecond), LeftMS: r.Left.Milliseconds(), Since: r.Since}
+	}
 	var at time.Time
 	if s.Rows, at = st.Rows.Get(); s.Rows != nil {
 		s.CountedAt = &at
@@ -384,6 +387,14 @@ func inSync(s *api.IndexStatus, now time.Time) {
 			Count(int64(s.Waiting), "document is", "documents are"),
 			exceptFailed(s.Failed),
 		)
+		if r := s.Rebuild; r != nil {
+			left := ""
+			if r.LeftMS > 0 {
+				left = ", " + span(time.Duration(r.LeftMS)*time.Millisecond) + " left"
+			}
+			s.Sentence = fmt.Sprintf("Behind by %s, since a change touches most documents: %s of about %s are built again%s%s",
+				span(lag), humanize.Comma(r.Rows), humanize.Comma(r.Expected), left, exceptFailed(s.Failed))
+		}
 	case d != nil && d.Differing > 0:
 		kinds := map[drift.Kind]int64{}
 		for k, n := range d.Kinds {

@@ -8,6 +8,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/source"
 )
 
 // A journal that is deep is read in portions, each row once; what is done costs nothing any
@@ -262,5 +263,52 @@ func TestPartsThatComeAndGo(t *testing.T) {
 	pgtest.Exec(t, conn, `ALTER TABLE chalets INHERIT huts; DROP TABLE chalets`)
 	if err := p.Capture.Remove(t.Context()); err != nil {
 		t.Error(err)
+	}
+}
+
+// It is known that a change was committed before it is read, but never while a transaction is open whose row may come
+// before it.
+func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY, name text)")
+	if _, err := install(t, p, []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}); err != nil {
+		t.Fatal(err)
+	}
+	writer := pgtest.Connect(t, url)
+	pgtest.Exec(t, conn, "INSERT INTO huts SELECT n, 'a' FROM generate_series(1, 100) n")
+	pgtest.Exec(t, writer, "BEGIN; INSERT INTO huts VALUES (0, 'late')")
+	pgtest.Exec(t, conn, "INSERT INTO huts SELECT n, 'a' FROM generate_series(101, 200) n")
+	var late int64
+	if err := writer.QueryRow(t.Context(), "SELECT max(seq) - 100 FROM pingo_capture.journal").Scan(&late); err != nil {
+		t.Fatal(err)
+	}
+	known := func(seq int64) bool { _, is := p.Feed.(source.Settler).CommittedBy(seq); return is }
+	read := func(times int) {
+		t.Helper()
+		for range times {
+			if _, err := p.Changes(t.Context(), 2); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(2 * markEvery) // so that it looks for what is settled
+		}
+	}
+	read(8)
+	if known(late) || known(late+1) {
+		t.Fatalf("the change of an open transaction is taken for committed, or one after it")
+	}
+	before := time.Now()
+	pgtest.Exec(t, writer, "COMMIT")
+	pgtest.Exec(t, conn, "UPDATE huts SET name = 'b' WHERE id = 1") // it is above all of these
+	read(8)
+	if by, is := p.Feed.(source.Settler).CommittedBy(late); !is || by.Before(before) {
+		t.Errorf("known %t, by %s; it was committed after %s", is, by, before)
+	}
+	if known(late + 1000) {
+		t.Error("what nobody has written is taken for committed")
+	}
+	p.Rewind()
+	if known(late) {
+		t.Error("it is known after a rewind, when somebody else may have read")
 	}
 }
