@@ -63,6 +63,9 @@ func (e *Edition) Rebuild(ctx context.Context, tree int, t *change.Ticket) (bool
 	if err := e.store.AddRebuild(ctx, e.Record, tree, at); err != nil {
 		return false, fmt.Errorf("recording that all documents are to be built again: %w", err)
 	}
+	if t.Tally != nil {
+		t.Tally.Backlog.Add(e.Rows())
+	}
 	return true, e.rebuilds.load(ctx, e)
 }
 
