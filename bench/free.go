@@ -138,13 +138,14 @@ func (b *bench) free(ctx context.Context, conn *pgx.Conn) error {
 			return err
 		}
 	}
+	changed := documents * min(changes, b.rows) / b.rows
 	before, began = engine.took(), time.Now()
 	cmd, c, err := b.beside(ctx, s)
 	if err != nil {
 		return err
 	}
 	s.cmd = cmd
-	if err := within(10*time.Minute, func() error { return quietAfter(ctx, c, engine, before+documents) }); err != nil {
+	if err := within(10*time.Minute, func() error { return quietAfter(ctx, c, engine, before+changed) }); err != nil {
 		return err
 	}
 	took := time.Since(began)
@@ -156,8 +157,8 @@ func (b *bench) free(ctx context.Context, conn *pgx.Conn) error {
 	if err := conn.QueryRow(ctx, "SELECT pg_table_size('pingo_capture.journal') / 1e6").Scan(&journal); err != nil {
 		return err
 	}
-	b.report("free engine, catching up after a stop", took.Seconds(), "s", "%d changes of %d rows", changes, b.rows)
-	b.report("free engine, documents built for each row that changed", float64(engine.took()-before)/float64(documents), "", "")
+	b.report("free engine, catching up after a stop", took.Seconds(), "s", "%d changes of %d rows", changes, min(changes, b.rows))
+	b.report("free engine, documents built for each row that changed", float64(engine.took()-before)/float64(changed), "", "")
 	b.report("free engine, the journal's file after that", journal, "MB", "")
 	time.Sleep(90 * time.Second) // the database looks once a minute which tables are to be vacuumed
 	if err := conn.QueryRow(ctx, "SELECT pg_table_size('pingo_capture.journal') / 1e6").Scan(&journal); err != nil {

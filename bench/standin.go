@@ -32,7 +32,7 @@ func (b *bench) standin(ctx context.Context, _ *pgx.Conn) error {
 	if err := until(func() error { _, err := call(http.MethodGet, url+"/", nil); return err }); err != nil {
 		return err
 	}
-	if _, _, err := b.pingo(ctx, url); err != nil {
+	if _, _, _, err := b.pingo(ctx, url); err != nil {
 		return err
 	}
 	e, err := opensearch.Open(port.Config{URL: url})
