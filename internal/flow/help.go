@@ -34,6 +34,12 @@ func helpOthers(ctx context.Context, s *Service, states []records.EditionState) 
 		default:
 		}
 	}
+	s.mu.RLock()
+	definition := 0
+	if s.applied != nil {
+		definition = s.applied.Version
+	}
+	s.mu.RUnlock()
 	for _, e := range states {
 		name := editionName{e.Index, e.Number}
 		if !e.Offered || e.State != reindex.Filling || e.Paused || s.helping[name] != nil || s.holder(e.Source) != nil ||
@@ -50,7 +56,7 @@ func helpOthers(ctx context.Context, s *Service, states []records.EditionState) 
 		}
 		record := full[at]
 		reader := source.Across(record.Shape, func(name string) source.Reader { return s.connections.Source(name).ForFills() })
-		helper := rebuild.NewHelper(record, reader, s.connections.Engine(record.Engine), s.records, s.process.ID, s.log)
+		helper := rebuild.NewHelper(record, reader, s.connections.Engine(record.Engine), s.records, s.process.ID, definition, s.log)
 		helping, stop := context.WithCancel(context.WithoutCancel(ctx)) // it ends with stopHelping
 		h := &help{stop: stop, stopped: make(chan struct{})}
 		s.helping[name] = h

@@ -127,17 +127,19 @@ type Task struct {
 }
 
 // TakeChunk gives a process a chunk that another one offers, while that holds the lease and the edition is being
-// filled; nil when there is none.
-func (r *Records) TakeChunk(ctx context.Context, e *Edition, process string) (*Task, error) {
+// filled; nil when there is none, or when the version of the definition that the process goes by is not the newest:
+// what it knows may be somewhere else by now.
+func (r *Records) TakeChunk(ctx context.Context, e *Edition, process string, definition int) (*Task, error) {
 	var t Task
 	err := t.scan(r.db.QueryRowContext(ctx, `
 		WITH holder AS (SELECT epoch, epoch || ' ' || holder AS fence FROM lease WHERE source = $1 AND holder NOT IN ('', $4) FOR SHARE),
 		next AS (SELECT chunk, epoch, fence FROM chunk, holder WHERE index_name = $2 AND number = $3 AND offered = fence AND process IS NULL
 			AND EXISTS (SELECT FROM edition e WHERE e.index_name = $2 AND e.number = $3 AND e.birth = $5 AND e.state = 'filling')
+			AND NOT EXISTS (SELECT FROM definition WHERE version > $6)
 			ORDER BY chunk LIMIT 1 FOR UPDATE OF chunk SKIP LOCKED)
 		UPDATE chunk c SET process = $4 FROM next WHERE c.index_name = $2 AND c.number = $3 AND c.chunk = next.chunk
 		RETURNING c.chunk, c.tree, array_to_json(c.after), array_to_json(c.upto), next.epoch, next.fence`,
-		e.Shape.Source, e.Index, e.Number, process, e.Birth).Scan, &t.Epoch, &t.Fence)
+		e.Shape.Source, e.Index, e.Number, process, e.Birth, definition).Scan, &t.Epoch, &t.Fence)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

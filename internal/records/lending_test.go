@@ -76,7 +76,7 @@ func TestChunksAreLentAlikeInMemoryAndInTheDatabase(t *testing.T) {
 			case 0, 1:
 				told("plan", "", r.PlanChunk(ctx, &e, records.Chunk{Number: n, Upto: []string{"k"}}, 0, false, number%3 > 0))
 			case 2, 3, 4:
-				got, err := r.TakeChunk(ctx, &helped, process)
+				got, err := r.TakeChunk(ctx, &helped, process, min(1, roll/4))
 				done := 0
 				if got != nil {
 					done = got.Number

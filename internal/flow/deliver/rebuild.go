@@ -234,7 +234,9 @@ func (w *rebuilder) ranges(ctx context.Context, r records.Rebuild) (records.Rebu
 		group.Go(func() error {
 			became, err := w.build(ctx, i, r.Tree, after, end)
 			mu.Lock()
-			w.sizer.Saw(became.Rows, became.Bytes)
+			if became.Bytes > 0 {
+				w.sizer.Saw(became.Rows, became.Bytes)
+			}
 			mu.Unlock()
 			done.Add(int64(became.Rows))
 			return err
@@ -268,7 +270,11 @@ func (w *rebuilder) build(ctx context.Context, i, tree int, after, upto []string
 	version := e.fence.NextVersion() // before the read: see lane.build
 	p.set.Reset()
 	if err := e.reader.ReadRange(ctx, p.set, after, upto); source.FaultOf(err) == source.BadValue {
-		return w.byKeys(ctx, tree, after, upto)
+		became, failed := w.byKeys(ctx, tree, after, upto)
+		if errors.Is(err, source.ErrTooLarge) {
+			became.Bytes = p.set.Bytes() // the next one has fewer rows
+		}
+		return became, failed
 	} else if err != nil {
 		return Chunk{}, err
 	}

@@ -22,8 +22,9 @@ import (
 
 // HelpingStore is what the records keep of chunks that a process fills for another one.
 type HelpingStore interface {
-	// TakeChunk gives a process a chunk that another one offers; nil when there is none.
-	TakeChunk(ctx context.Context, e *records.Edition, process string) (*records.Task, error)
+	// TakeChunk gives a process a chunk that another one offers; nil when there is none, or when the process does not go
+	// by the newest version of the definition.
+	TakeChunk(ctx context.Context, e *records.Edition, process string, definition int) (*records.Task, error)
 	// KeepChunk fails with records.ErrLost when the process may not fill the chunk any more.
 	KeepChunk(ctx context.Context, e *records.Edition, number int, process string) error
 	// ReturnChunk records what became of a chunk.
@@ -54,19 +55,22 @@ type Helper struct {
 	engine  *connect.Engine
 	store   HelpingStore
 	process string
-	log     *slog.Logger
+	// definition is the version that the process goes by.
+	definition int
+	log        *slog.Logger
 }
 
-// NewHelper prepares to help under the name of a process.
+// NewHelper prepares to help under the name of a process, which goes by a version of the definition.
 func NewHelper(
 	e *records.Edition,
 	reader source.Reader,
 	eng *connect.Engine,
 	store HelpingStore,
 	process string,
+	definition int,
 	log *slog.Logger,
 ) *Helper {
-	return &Helper{edition: e, reader: reader, engine: eng, store: store, process: process,
+	return &Helper{edition: e, reader: reader, engine: eng, store: store, process: process, definition: definition,
 		log: log.With("index", e.Index, "edition", e.Name())}
 }
 
@@ -126,7 +130,7 @@ func (h *helping) run(ctx context.Context) {
 			return
 		}
 		began := time.Now()
-		task, err := h.store.TakeChunk(ctx, h.edition, h.process)
+		task, err := h.store.TakeChunk(ctx, h.edition, h.process, h.definition)
 		wait := askForChunks
 		switch {
 		case err != nil:

@@ -218,10 +218,10 @@ func (r *recorded) TakeAllBack(ctx context.Context, e *records.Edition) error {
 	})
 }
 
-func (r *recorded) TakeChunk(ctx context.Context, e *records.Edition, process string) (*records.Task, error) {
+func (r *recorded) TakeChunk(ctx context.Context, e *records.Edition, process string, definition int) (*records.Task, error) {
 	sent := *e
 	return call(ctx, r.p, to, "take chunk "+e.Name(), func(bool) (*records.Task, error) {
-		return r.Records.TakeChunk(context.Background(), &sent, process)
+		return r.Records.TakeChunk(context.Background(), &sent, process, definition)
 	})
 }
 

@@ -109,12 +109,13 @@ func (r *Records) TakeAllBack(_ context.Context, e *records.Edition) error {
 }
 
 // TakeChunk gives a process a chunk that another one offers.
-func (r *Records) TakeChunk(_ context.Context, e *records.Edition, process string) (*records.Task, error) {
+func (r *Records) TakeChunk(_ context.Context, e *records.Edition, process string, definition int) (*records.Task, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l := r.leases[e.Shape.Source]
 	known := r.editions[of(e)]
-	if l.Holder == "" || l.Holder == process || known.State != reindex.Filling || known.Birth != e.Birth {
+	if l.Holder == "" || l.Holder == process || known.State != reindex.Filling || known.Birth != e.Birth ||
+		len(r.applied) > definition {
 		return nil, nil
 	}
 	for _, c := range r.inOrder(e) {
