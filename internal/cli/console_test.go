@@ -161,6 +161,8 @@ func TestConsole(t *testing.T) {
 	do("taking it out", chromedp.SendKeys(`//label[text()="Filters"]/..//input`, "\b", chromedp.BySearch))
 	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))
 	shows("the document", "Document 42", "is what the row makes now", `"beds": 77`)
+	do("opening the same address", chromedp.Reload())
+	shows("what was looked for", "1 found", "Document 42", "is what the row makes now")
 	do("the definition", chromedp.Navigate(url+"/definition"))
 	shows(
 		"what documents are",

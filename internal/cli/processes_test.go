@@ -68,7 +68,9 @@ indexes:
 			return nil
 		})
 	}
+	var feeds map[string]string
 	shared := func(by map[string]string) bool {
+		feeds = by
 		return len(by) == 2 && by["lodge"] != by["ways"]
 	}
 	found := func(c *client.Client, index, word string) {
@@ -89,6 +91,14 @@ indexes:
 	for _, c := range []*client.Client{w.client, second} { // each answers for both
 		found(c, "huts", "Krummhorn")
 		found(c, "paths", "Gratweg")
+	}
+	// What became of a document of late is told by who feeds its index; the other process says who that is.
+	for address, c := range map[string]*client.Client{w.address: w.client, address: second} {
+		traced, err := c.Trace(t.Context(), "huts", "7")
+		mine := feeds["lodge"] == address
+		if err != nil || mine != (traced.FedBy == "") || mine != (traced.Deliveries != nil && len(traced.Deliveries.Last) > 0) || !mine && traced.FedBy != feeds["lodge"] {
+			t.Errorf("at %s, while %v: %+v %v", address, feeds, traced, err)
+		}
 	}
 	// The first is paused in the middle of a delivery; the other takes over.
 	status, err := second.Status(t.Context())

@@ -1,6 +1,6 @@
 import { Autocomplete, Box, CircularProgress, FormControlLabel, Link, Paper, Stack, Switch, Tab, Tabs, TextField, Typography } from '@mui/material';
 import { useEffect, useRef, useState } from 'react';
-import { Link as To, useParams } from 'react-router-dom';
+import { Link as To, useParams, useSearchParams } from 'react-router-dom';
 import { useGet, useLive, type Document as Doc, type Hits, type IndexStatus, type Plan, type Preview } from '../api';
 import { count, headline, texts } from '../format';
 import { FailedDocuments } from '../parts/failed';
@@ -38,8 +38,21 @@ export function IndexPage() {
 
 const tabs: { [at: string]: string } = { '': 'Search', record: 'Record', drift: 'Drift' };
 
+// useAsked is what is looked for, as the address has it, so that it can be shared.
+function useAsked() {
+  const [params, setParams] = useSearchParams();
+  const change = (part: 'q' | 'filter' | 'any' | 'key', values: string[]) => setParams((now) => {
+    const next = new URLSearchParams(now);
+    next.delete(part);
+    values.filter(Boolean).forEach((v) => next.append(part, v));
+    return next;
+  }, { replace: part !== 'key' });
+  return { query: params.get('q') ?? '', filters: params.getAll('filter'), any: params.get('any') === 'true', key: params.get('key') ?? '', change };
+}
+
 function Look({ ix }: { ix: IndexStatus }) {
-  const [key, setKey] = useState('');
+  const { key, change } = useAsked();
+  const setKey = (k: string) => change('key', [k]);
   const { name } = ix;
   return (
     <>
@@ -59,15 +72,18 @@ function Look({ ix }: { ix: IndexStatus }) {
 }
 
 function SearchBox({ name, live, chosen, choose }: { name: string; live: boolean; chosen: string; choose: (key: string) => void }) {
-  const [text, setText] = useState('');
-  const [query, setQuery] = useState('');
-  const [filters, setFilters] = useState<string[]>([]);
-  const [any, setAny] = useState(false);
+  const { query, filters, any, change } = useAsked();
+  const [text, setText] = useState(query);
+  const sent = useRef(query);
   const input = useRef<HTMLInputElement>(null);
   useEffect(() => {
-    const timer = setTimeout(() => setQuery(text), 150);
+    if (text === sent.current) return;
+    const timer = setTimeout(() => { sent.current = text; change('q', [text]); }, 150);
     return () => clearTimeout(timer);
-  }, [text]);
+  }); // change is another function each time
+  useEffect(() => {
+    if (query !== sent.current) { sent.current = query; setText(query); } // a link led here
+  }, [query]);
   useEffect(() => {
     const focus = (e: KeyboardEvent) => {
       if (e.key === '/' && document.activeElement !== input.current) { e.preventDefault(); input.current?.focus(); }
@@ -84,11 +100,11 @@ function SearchBox({ name, live, chosen, choose }: { name: string; live: boolean
       <TextField inputRef={input} fullWidth size="small" label={`Search ${name} as your users would`} value={text} onChange={(e) => setText(e.target.value)}
         helperText={data ? `${count(data.total)} found${query ? '' : ' without a word'}` : 'Press / to come here'} disabled={!live} />
       {fields.length > 0 && (
-        <Autocomplete multiple freeSolo size="small" sx={{ mt: 1.5 }} disabled={!live} value={filters} onChange={(_, v) => setFilters(v as string[])}
+        <Autocomplete multiple freeSolo size="small" sx={{ mt: 1.5 }} disabled={!live} value={filters} onChange={(_, v) => change('filter', v as string[])}
           options={fields.map((f) => example(f.path, f.type))} getOptionDisabled={(o) => filters.includes(o)} filterSelectedOptions
           renderInput={(p) => <TextField {...p} label="Filters" helperText="FIELD=VALUE, FIELD=ONE|ANOTHER, FIELD=FROM..TO, FIELD>=VALUE" />} />
       )}
-      <FormControlLabel sx={{ mt: 0.5, ml: 0, gap: 1 }} control={<Switch size="small" checked={any} onChange={(_, on) => setAny(on)} disabled={!live} />}
+      <FormControlLabel sx={{ mt: 0.5, ml: 0, gap: 1 }} control={<Switch size="small" checked={any} onChange={(_, on) => change('any', [on ? 'true' : ''])} disabled={!live} />}
         label={<Typography variant="body2">One of the words is enough</Typography>} />
       {error && <Notice color="error">{error.message}</Notice>}
       {!live && <Typography variant="body2">Searches answer once the first edition is filled.</Typography>}

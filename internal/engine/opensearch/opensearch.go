@@ -38,6 +38,8 @@ type Engine struct {
 	headers map[string]string
 	client  *http.Client
 	bodies  sync.Pool
+	// made is when editions were last seen to be there, by name.
+	made sync.Map
 }
 
 const requestTimeout = 30 * time.Second
@@ -347,6 +349,7 @@ func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Sh
 
 // Drop deletes an edition.
 func (e *Engine) Drop(ctx context.Context, edition string) error {
+	e.made.Delete(edition)
 	return ignoreMissing(e.do(ctx, http.MethodDelete, "/"+edition, nil, nil, nil))
 }
 
@@ -365,6 +368,34 @@ func (e *Engine) send(ctx context.Context, method, path string, body any) error 
 	}
 	return e.do(ctx, method, path, nil, bytes.NewReader(b), nil)
 }
+
+const noIndex = "index_not_found_exception"
+
+func (e *Engine) noEdition(edition string) string {
+	return fmt.Sprintf("%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one", e.at, edition)
+}
+
+// lost reports whether documents must not be sent since they are deletions alone and the edition is not there. For
+// these a server makes a missing index, of the alias's name, though the alias is required (OpenSearch 2.19 looks at that
+// for documents only); it would stand in the alias's way, and acknowledge what is lost.
+func (e *Engine) lost(ctx context.Context, edition string, docs []engine.Document) (bool, error) {
+	if slices.ContainsFunc(docs, func(d engine.Document) bool { return d.Body != nil }) {
+		return false, nil
+	}
+	if at, known := e.made.Load(edition); known && time.Since(at.(time.Time)) < madeFor {
+		return false, nil
+	}
+	now := time.Now()
+	editions, err := e.Resolve(ctx, deliveries(edition))
+	there := slices.Contains(editions, edition)
+	if there {
+		e.made.Store(edition, now)
+	}
+	return err == nil && !there, err
+}
+
+// madeFor is how long it is believed that an edition is there.
+const madeFor = 5 * time.Second
 
 // Deliver sends one bulk request with external versions.
 func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
@@ -407,6 +438,12 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 	if len(sent) == 0 {
 		return results, nil
 	}
+	if lost, err := e.lost(ctx, edition, docs); err != nil || lost {
+		for i := range results {
+			results[i] = engine.Result{Outcome: retry.Blocked, Kind: noIndex, Reason: e.noEdition(edition)}
+		}
+		return results, err
+	}
 	var out struct {
 		Items []map[string]struct {
 			ID     string `json:"_id"`
@@ -438,12 +475,9 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		if r.Error != nil {
 			kind = r.Error.Type
 			results[i].Kind, results[i].Reason = kind, r.Error.words()
-			if kind == "index_not_found_exception" {
-				results[i].Reason = fmt.Sprintf(
-					"%s has no edition %s any more, somebody deleted it: run pingo apply, which fills a new one",
-					e.at,
-					edition,
-				)
+			if kind == noIndex {
+				e.made.Delete(edition)
+				results[i].Reason = e.noEdition(edition)
 			} else if advice := adviceOn(kind, results[i].Reason); advice != "" {
 				results[i].Reason += ": " + advice
 			}

@@ -237,6 +237,41 @@ func TestRealDeletionsAreRemembered(t *testing.T) {
 	}
 }
 
+// Deletions that come before an edition is made, or after it is gone, make nothing: the server would make an index of
+// the alias's name for them, which then stands in the alias's way.
+func TestRealDeletionsMakeNoIndex(t *testing.T) {
+	onBoth(t, func(t *testing.T, url string) {
+		e := open(t, url)
+		gone := []engine.Document{{Key: "1", Version: 5}, {Key: "2", Version: 5}}
+		refused := func(when string) {
+			t.Helper()
+			results, err := e.Deliver(t.Context(), "tarns-e1", gone)
+			if err != nil || len(results) != 2 || results[0].Outcome != retry.Blocked || !strings.Contains(results[1].Reason, "has no edition tarns-e1") {
+				t.Errorf("%s: %+v %v", when, results, err)
+			}
+			response, err := http.Get(url + "/tarns-e1-write")
+			if err != nil {
+				t.Fatal(err)
+			}
+			response.Body.Close()
+			if response.StatusCode != http.StatusNotFound {
+				t.Errorf("%s there is tarns-e1-write: %s", when, response.Status)
+			}
+		}
+		refused("before it is made")
+		prepared(t, e, "tarns-e1", plain(nil))
+		for range 2 {
+			if results, err := e.Deliver(t.Context(), "tarns-e1", gone); err != nil || results[0].Outcome != retry.Done && results[0].Outcome != retry.Newer {
+				t.Errorf("%+v %v", results, err)
+			}
+		}
+		if err := e.Drop(t.Context(), "tarns-e1"); err != nil {
+			t.Fatal(err)
+		}
+		refused("after it was dropped")
+	})
+}
+
 // What the engine refuses is found out before, in its words.
 func TestRealSettingsAreTried(t *testing.T) {
 	onBoth(t, func(t *testing.T, url string) {
