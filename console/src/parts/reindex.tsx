@@ -101,7 +101,7 @@ function Strip({ fill }: { fill: FillStatus }) {
   const planned = chunks.reduce((sum, c) => sum + c.rows, 0);
   const total = Math.max(1, fill.expected, planned);
   const lent = chunks.some((c) => c.state === 'lent');
-  const open = chunks.filter((c) => c.state !== 'done').length;
+  const open = chunks.some((c) => c.state === 'open');
   const colors = { done: 'primary.main', open: 'primary.light', lent: 'info.main' };
   return (
     <Box sx={{ mt: 1.5 }}>
@@ -115,7 +115,7 @@ function Strip({ fill }: { fill: FillStatus }) {
       </Stack>
       <Stack direction="row" sx={{ gap: 2, mt: 0.75, flexWrap: 'wrap', color: 'text.secondary' }}>
         <Key color={colors.done}>done</Key>
-        {open > 0 && <Key color={colors.open}>being filled{lent ? ' here' : ''}</Key>}
+        {open && <Key color={colors.open}>being filled{lent ? ' here' : ''}</Key>}
         {lent && <Key color={colors.lent}>for other processes</Key>}
         <Typography variant="body2" sx={{ fontSize: '0.78rem' }}>in the order of the keys</Typography>
       </Stack>
