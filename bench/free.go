@@ -118,6 +118,13 @@ func (b *bench) free(ctx context.Context, conn *pgx.Conn) error {
 	fill := float64(runs[0].Rows) / runs[0].FilledAt.Sub(*runs[0].BeganAt).Seconds()
 	b.report("free engine, a fill", fill, "docs/s", "")
 	documents := int(runs[0].Rows)
+	scripting := time.Now()
+	if err := script(ctx, conn, s.engine, "huts-script", false); err != nil {
+		return fmt.Errorf("script: %w", err)
+	}
+	instead := float64(documents) / time.Since(scripting).Seconds()
+	b.report("free engine, the script instead", instead, "docs/s", "pages by LIMIT and OFFSET")
+	b.report("free engine, a fill to the script", fill/instead, "times", "wanted: at least 8")
 
 	before, began := engine.took(), time.Now()
 	if _, err := conn.Exec(ctx, "UPDATE regions SET name = name || '.'"); err != nil {
