@@ -118,7 +118,10 @@ func TestProcessesFillOneEditionTogether(t *testing.T) {
 			*processes[gone] = w.process(gone)
 		case "the helper is paused":
 			(*processes[helper]).Process.Signal(syscall.SIGCONT)
-			time.Sleep(2 * time.Second) // it finds that it may go on with nothing
+			w.eventually(20*time.Second, "it goes on", func() error {
+				_, err := clients[helper].Status(t.Context())
+				return err
+			})
 		}
 		if log := w.log.String()[seen:]; !strings.Contains(log, "helping to fill an edition") {
 			t.Errorf("%s: nobody helped", happens)

@@ -50,13 +50,18 @@ func helpOthers(ctx context.Context, s *Service, states []records.EditionState) 
 		if err != nil {
 			return fmt.Errorf("reading the editions: %w", err)
 		}
-		at := slices.IndexFunc(full, func(e *records.Edition) bool { return e.Index == name.index && e.Number == name.number })
+		at := slices.IndexFunc(full, func(e *records.Edition) bool {
+			return e.Index == name.index && e.Number == name.number
+		})
 		if at < 0 {
 			continue // it was dropped meanwhile
 		}
 		record := full[at]
-		reader := source.Across(record.Shape, func(name string) source.Reader { return s.connections.Source(name).ForFills() })
-		helper := rebuild.NewHelper(record, reader, s.connections.Engine(record.Engine), s.records, s.process.ID, definition, s.log)
+		reader := source.Across(record.Shape, func(name string) source.Reader {
+			return s.connections.Source(name).ForFills()
+		})
+		eng := s.connections.Engine(record.Engine)
+		helper := rebuild.NewHelper(record, reader, eng, s.records, s.process.ID, definition, s.log)
 		helping, stop := context.WithCancel(context.WithoutCancel(ctx)) // it ends with stopHelping
 		h := &help{stop: stop, stopped: make(chan struct{})}
 		s.helping[name] = h

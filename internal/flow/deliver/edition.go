@@ -182,6 +182,11 @@ func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 	if err != nil {
 		return
 	}
+	defer func() { // after all work has ended
+		for _, l := range e.lanes {
+			l.read.clear()
+		}
+	}()
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	wg.Go(func() { e.backlog.write(ctx, e) })
@@ -227,7 +232,7 @@ func (e *Edition) lane(key string) *lane { return e.lanes[change.Lane([]byte(key
 func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line) error {
 	l := e.lane(key)
 	if !t.Committed.IsZero() {
-		e.slot.noteBehind()
+		e.slot.noteCommitted(t.Committed)
 		if l.read.after(key, t.Committed) {
 			return ctx.Err()
 		}

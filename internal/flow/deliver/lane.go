@@ -269,6 +269,8 @@ type wideSlot struct {
 }
 
 const (
+	// longBefore is how long a change was committed before it was read when there is a journal to be worked off.
+	longBefore = time.Second
 	// behindFor is how long after a change that had been committed long before it was read there may be more.
 	behindFor = 5 * time.Second
 
@@ -283,8 +285,11 @@ func (t *wideSlot) noteFresh() {
 	t.mu.Unlock()
 }
 
-// noteBehind says that changes are read that were committed long before.
-func (t *wideSlot) noteBehind() {
+// noteCommitted says that a change is read that had been committed by some time.
+func (t *wideSlot) noteCommitted(by time.Time) {
+	if time.Since(by) < longBefore {
+		return // as any may that was written beside others
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.old = time.Now()

@@ -3,6 +3,7 @@ package deliver
 import (
 	"hash/maphash"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -11,40 +12,53 @@ import (
 type reads struct {
 	mu    sync.Mutex // guards what follows
 	seeds [2]maphash.Seed
-	at    map[[2]uint64]time.Time
+	since time.Time
+	at    map[[2]uint64]time.Duration // after since
 }
 
-// mostReads bounds their memory. What is not known is built again.
-const mostReads = 100_000
+// mostReads bounds the memory of all of them together: some 50 bytes each. What is not known is built again.
+const mostReads = 400_000
+
+// readsKept is how many there are in this process.
+var readsKept atomic.Int64
 
 // id stands for a key in 128 bits, so that no two keys of a table are the same.
 func (r *reads) id(key string) [2]uint64 {
 	return [2]uint64{maphash.String(r.seeds[0], key), maphash.String(r.seeds[1], key)}
 }
 
-// note notes when a document was read that is with the engine now.
+// note notes when a document was read that is with the engine now, or stands in the backlog.
 func (r *reads) note(key string, at time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.at == nil {
-		r.at = map[[2]uint64]time.Time{}
+		r.at, r.since = map[[2]uint64]time.Duration{}, at
 		r.seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 	}
 	id := r.id(key)
-	if _, known := r.at[id]; known || len(r.at) < mostReads {
-		r.at[id] = at
+	if _, known := r.at[id]; !known {
+		if readsKept.Load() >= mostReads {
+			return
+		}
+		readsKept.Add(1)
 	}
+	r.at[id] = at.Sub(r.since)
 }
 
 // after reports whether a document was read after a time.
 func (r *reads) after(key string, at time.Time) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return !at.IsZero() && len(r.at) > 0 && r.at[r.id(key)].After(at)
+	if at.IsZero() || len(r.at) == 0 {
+		return false
+	}
+	read, known := r.at[r.id(key)]
+	return known && r.since.Add(read).After(at)
 }
 
 func (r *reads) clear() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	readsKept.Add(-int64(len(r.at)))
 	r.at = nil
 }

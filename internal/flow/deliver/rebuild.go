@@ -18,10 +18,12 @@ import (
 	"pingo/internal/source"
 )
 
-// rebuilds are trees all of whose documents are to be built again, since a change touches most of them: they are read by
-// ranges of keys, which costs a source and the records a part of what it costs to ask for them key by key.
+// rebuilds are trees all of whose documents are to be built again, since a change touches most of them: they are read
+// by ranges of keys, which costs a source and the records a part of what it costs to ask for them key by key.
 type rebuilds struct {
 	wake chan struct{}
+	// loading is held while the records are asked, so that no older list comes after a newer one. It is taken before mu.
+	loading mutex
 
 	mu    sync.Mutex // guards what follows
 	list  []records.Rebuild
@@ -35,11 +37,11 @@ const (
 	rebuildersAtOnce = Lanes
 	// besideFresh is how many rows a range has while fresh changes come, one at a time.
 	besideFresh = Lanes * wideKeys
-	// rowsUnknown is how many rows a tree has as long as nobody has counted them.
-	rowsUnknown = 1
 )
 
-func (b *rebuilds) init() { b.wake, b.changed = make(chan struct{}, 1), make(chan struct{}) }
+func (b *rebuilds) init() {
+	b.wake, b.changed, b.loading = make(chan struct{}, 1), make(chan struct{}), make(mutex, 1)
+}
 
 // Rows is how many rows the edition's documents are made of, as last counted.
 func (e *Edition) Rows() int64 {
@@ -71,6 +73,8 @@ func (e *Edition) Rebuild(ctx context.Context, tree int, t *change.Ticket) (bool
 
 // load reads what is to be done from the records.
 func (b *rebuilds) load(ctx context.Context, e *Edition) error {
+	b.loading.lock()
+	defer b.loading.unlock()
 	list, err := e.store.Rebuilds(ctx, e.Record)
 	if err != nil {
 		return fmt.Errorf("reading what is to be built again: %w", err)
@@ -130,12 +134,12 @@ func (e *Edition) Rebuilding() *Rebuilding {
 	return out
 }
 
-// waiting is about how many documents are still to be built, of so many rows.
+// waiting is about how many documents are still to be built, of so many rows; one at least while any are.
 func (b *rebuilds) waiting(rows int64) (n int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, r := range b.list {
-		n += max(rowsUnknown, rows-r.Rows)
+		n += max(1, rows-r.Rows)
 	}
 	return n
 }

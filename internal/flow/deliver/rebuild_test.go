@@ -1,6 +1,7 @@
 package deliver
 
 import (
+	"context"
 	"math/rand/v2"
 	"slices"
 	"sync/atomic"
@@ -10,6 +11,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/reindex"
 	"pingo/internal/lab/model"
+	"pingo/internal/records"
 )
 
 func (r *rig) rebuild() {
@@ -136,6 +138,38 @@ func TestADocumentIsBuiltOnceForTheChangesThatItHas(t *testing.T) {
 		r.within("one that nothing is known of", r.change("k00001"))
 		if built() != 4 {
 			t.Errorf("built %d instead of 4", built())
+		}
+	})
+}
+
+// tardy answers late to whoever asks first what is to be built again.
+type tardy struct {
+	Store
+	asked atomic.Int64
+}
+
+func (s *tardy) Rebuilds(ctx context.Context, e *records.Edition) ([]records.Rebuild, error) {
+	list, err := s.Store.Rebuilds(ctx, e)
+	if s.asked.Add(1) == 1 {
+		time.Sleep(time.Second)
+	}
+	return list, err
+}
+
+// A list that was read before a rebuild was recorded, and comes after it, does not take its place.
+func TestARebuildIsNotForgottenForAnOlderList(t *testing.T) {
+	inTime(t, func(t *testing.T) {
+		r := newRig(t, 5)
+		r.e.store = &tardy{Store: r.store}
+		loaded := make(chan error)
+		go func() { loaded <- r.e.rebuilds.load(t.Context(), r.e) }()
+		time.Sleep(time.Millisecond)
+		r.rebuild()
+		if err := <-loaded; err != nil {
+			t.Fatal(err)
+		}
+		if r.e.Waiting() == 0 {
+			t.Error("nothing waits, though all is to be built again")
 		}
 	})
 }

@@ -202,7 +202,13 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 		ReadAt:    readAt(sources),
 	}
 	if r := e.Rebuilding(); r != nil {
-		s.Rebuild = &api.Rebuild{Rows: r.Rows, Expected: r.Expected, PerSecond: math.Round(r.PerSecond), LeftMS: r.Left.Milliseconds(), Since: r.Since}
+		s.Rebuild = &api.Rebuild{
+			Rows:      r.Rows,
+			Expected:  r.Expected,
+			PerSecond: math.Round(r.PerSecond),
+			LeftMS:    r.Left.Milliseconds(),
+			Since:     r.Since,
+		}
 	}
 	var at time.Time
 	if s.Rows, at = st.Rows.Get(); s.Rows != nil {

@@ -239,7 +239,13 @@ var FewKeys, MostShare = 10_000, int64(2)
 var errMost = errors.New("most documents of the tree are touched")
 
 // walkUp lets the documents wait that some rows lead to, or has all of their tree built again where they are most.
-func (f *Follower) walkUp(ctx context.Context, number int, steps []shape.Step, tuples [][]string, t *change.Ticket) error {
+func (f *Follower) walkUp(
+	ctx context.Context,
+	number int,
+	steps []shape.Step,
+	tuples [][]string,
+	t *change.Ticket,
+) error {
 	tree, most := f.shape.Trees[number], max(int64(FewKeys), f.edition.Rows()/MostShare)
 	var few []string
 	n := int64(0)
