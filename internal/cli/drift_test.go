@@ -453,8 +453,9 @@ indexes:
 		t.Error(out)
 	}
 
-	// A change that is not delivered yet is told.
-	w.fault(`{"slow_ms": 2000}`)
+	// A change that is not delivered yet is told. The read of the document must not be as slow: it would see the
+	// change arrive.
+	w.fault(`{"slow_bulk_ms": 20000}`)
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = '90' WHERE id = 9")
 	w.eventually(10*time.Second, "it waits", func() error {
 		if traced, err := w.client.Trace(t.Context(), "tarns", "9"); err != nil || traced.State != "waiting" || len(traced.Changes) != 1 {

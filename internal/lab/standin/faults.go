@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 )
@@ -12,11 +13,12 @@ import (
 // clears, GET shows. A number counts the next requests it strikes; -1 means until
 // it is cleared.
 type Faults struct {
-	SlowMS      int `json:"slow_ms"`     // every request waits so long
-	Busy        int `json:"busy"`        // 429
-	Unavailable int `json:"unavailable"` // 503
-	Close       int `json:"close"`       // the connection is closed unanswered
-	LoseAnswer  int `json:"lose_answer"` // applied, then the connection is closed
+	SlowMS      int `json:"slow_ms"`      // every request waits so long
+	SlowBulkMS  int `json:"slow_bulk_ms"` // bulk requests wait so long, and reads do not
+	Busy        int `json:"busy"`         // 429
+	Unavailable int `json:"unavailable"`  // 503
+	Close       int `json:"close"`        // the connection is closed unanswered
+	LoseAnswer  int `json:"lose_answer"`  // applied, then the connection is closed
 	// Refuse lists documents that bulk requests refuse, each with the reason.
 	Refuse map[string]string `json:"refuse"`
 }
@@ -71,7 +73,7 @@ func (f *faults) serve(w http.ResponseWriter, r *http.Request) {
 				http.StatusBadRequest,
 				object{
 					"error": fmt.Sprintf(
-						"faults: %s; known: slow_ms, busy, unavailable, close, lose_answer, refuse",
+						"faults: %s; known: slow_ms, slow_bulk_ms, busy, unavailable, close, lose_answer, refuse",
 						err,
 					),
 				},
@@ -95,6 +97,9 @@ func (f *faults) strike(w http.ResponseWriter, r *http.Request) (lose, stopped b
 		return *n < 0
 	}
 	slow := time.Duration(f.now.SlowMS) * time.Millisecond
+	if strings.HasSuffix(r.URL.Path, "/_bulk") {
+		slow += time.Duration(f.now.SlowBulkMS) * time.Millisecond
+	}
 	busy := due(&f.now.Busy)
 	unavailable := !busy && due(&f.now.Unavailable)
 	closed := !busy && !unavailable && due(&f.now.Close)
