@@ -439,3 +439,25 @@ func (t *Tree) Path(n *Node) string {
 	}
 	return n.Name
 }
+
+// ByRoot are the nodes below the root that link to its key, so that they can be read before it has been.
+func (t *Tree) ByRoot() (nodes []*Node) {
+	for _, id := range t.Root().Children {
+		if n := t.Nodes[id]; n.Link.Apart == nil && slices.Equal(t.Root().Key, n.Link.Ours) {
+			nodes = append(nodes, n)
+		}
+	}
+	return nodes
+}
+
+// Below are the nodes of the same source that can be read once some have been.
+func (t *Tree) Below(read []int) (nodes []*Node) {
+	for _, parent := range read {
+		for _, id := range t.Nodes[parent].Children {
+			if n := t.Nodes[id]; n.Link.Apart == nil && !slices.Contains(read, id) {
+				nodes = append(nodes, n)
+			}
+		}
+	}
+	return nodes
+}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -14,6 +15,7 @@ type Link struct {
 	listener net.Listener
 	target   string
 	delay    func() time.Duration
+	turns    atomic.Int64
 
 	mu    sync.Mutex // guards what follows
 	conns map[net.Conn]bool
@@ -34,6 +36,9 @@ func Start(target string, delay func() time.Duration) (*Link, error) {
 
 // Addr is where it listens.
 func (l *Link) Addr() string { return l.listener.Addr().String() }
+
+// Turns is how often a client has spoken since its server did, or first: the round trips, of one connection after another.
+func (l *Link) Turns() int64 { return l.turns.Load() }
 
 // Close ends the link and all connections over it.
 func (l *Link) Close() {
@@ -71,8 +76,15 @@ func (l *Link) connect(client net.Conn) {
 		l.Close()
 	}
 	var both sync.WaitGroup
-	both.Go(func() { l.pass(client, server) })
-	both.Go(func() { l.pass(server, client) })
+	var asked atomic.Bool // and the server has not answered
+	both.Go(func() {
+		l.pass(client, server, func() {
+			if !asked.Swap(true) {
+				l.turns.Add(1)
+			}
+		})
+	})
+	both.Go(func() { l.pass(server, client, func() { asked.Store(false) }) })
 	both.Wait()
 	client.Close()
 	server.Close()
@@ -88,9 +100,9 @@ type piece struct {
 	at    time.Time // when they arrive
 }
 
-// pass reads from one side and writes to the other, later. It closes the other for
+// pass reads from one side, says so, and writes to the other, later. It closes the other for
 // writing when there is no more.
-func (l *Link) pass(from, to net.Conn) {
+func (l *Link) pass(from, to net.Conn, spoke func()) {
 	pieces := make(chan piece, 1024)
 	go func() {
 		defer close(pieces)
@@ -98,6 +110,7 @@ func (l *Link) pass(from, to net.Conn) {
 			b := make([]byte, 32<<10)
 			n, err := from.Read(b)
 			if n > 0 {
+				spoke()
 				pieces <- piece{b[:n], time.Now().Add(l.delay())}
 			}
 			if err != nil {

@@ -273,13 +273,21 @@ func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]strin
 			strings.Join(asked, ", "),
 		)
 	}
-	return p.read(ctx, set, query{0, s.where(condition), s.writers}, nil)
+	level := []query{{0, s.where(condition), s.writers}}
+	if root.Where == "" { // else there may be rows, and many, of what has no document
+		for _, n := range set.Tree().ByRoot() {
+			if s := p.plans.of(n); !s.loose {
+				level = append(level, query{n.ID, s.by(n.Link.Types, keys), s.writers})
+			}
+		}
+	}
+	return p.read(ctx, set, level)
 }
 
 // ReadBelow reads the rows of a node by those of its parent.
 func (p *Reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
 	if q, any := p.linked(set, set.Tree().Nodes[node]); any {
-		return p.read(ctx, set, q, nil)
+		return p.read(ctx, set, []query{q})
 	}
 	return nil
 }
@@ -298,65 +306,54 @@ func (p *Reader) linked(set *document.Set, n *shape.Node) (q query, any bool) {
 func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
 	root := set.Tree().Root()
 	s := p.plans.of(root)
-	sql := s.where(between(s.links, root.KeyTypes, after, upto))
-	return p.read(ctx, set, query{0, sql, s.writers}, func(n *shape.Node) string {
-		s := p.plans.of(n)
-		if s.loose || !slices.Equal(root.Key, n.Link.Ours) {
-			return ""
+	level := []query{{0, s.where(between(s.links, root.KeyTypes, after, upto)), s.writers}}
+	for _, n := range set.Tree().ByRoot() {
+		if s := p.plans.of(n); !s.loose {
+			level = append(level, query{n.ID, s.where(between(s.links, n.Link.Types, after, upto)), s.writers})
 		}
-		return s.where(between(s.links, n.Link.Types, after, upto))
-	})
+	}
+	return p.read(ctx, set, level)
 }
 
-// read reads node by node in one read-only snapshot: first one, then, level by
-// level, every node of the same source whose parent is there, sent together. ranged gives the
-// statement that reads a node by range, empty for those that are read by their links.
-func (p *Reader) read(
-	ctx context.Context,
-	set *document.Set,
-	first query,
-	ranged func(n *shape.Node) string,
-) error {
+// read reads node by node in one read-only snapshot: first some, then, level by
+// level, every node of the same source whose parent is there, sent together.
+func (p *Reader) read(ctx context.Context, set *document.Set, level []query) error {
 	conn, err := p.db.Conn(ctx)
 	if err != nil {
 		return explain(err)
 	}
 	defer conn.Close()
-	nodes := set.Tree().Nodes
-	level := []query{first}
 	begin := "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY; "
 	for len(level) > 0 {
-		if err := readLevel(ctx, conn, set, level, begin); err != nil {
+		read := make([]int, len(level))
+		for i, q := range level {
+			read[i] = q.node
+		}
+		below, end := set.Tree().Below(read), ""
+		if len(below) == 0 {
+			end = "; COMMIT"
+		}
+		if err := readLevel(ctx, conn, set, level, begin, end); err != nil {
 			discard(conn) // its state is unknown
 			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
 		}
-		begin = ""
-		var next []query
 		for _, q := range level {
 			if q.node > 0 {
 				set.Link(q.node)
 			}
-			for _, id := range nodes[q.node].Children {
-				n := nodes[id]
-				if n.Link.Apart != nil {
-					continue
-				}
-				if q.node == 0 && ranged != nil {
-					if sql := ranged(n); sql != "" {
-						next = append(next, query{id, sql, p.plans.of(n).writers})
-						continue
-					}
-				}
-				if q, any := p.linked(set, n); any {
-					next = append(next, q)
-				}
+		}
+		begin, level = "", nil
+		for _, n := range below {
+			if q, any := p.linked(set, n); any {
+				level = append(level, q)
 			}
 		}
-		level = next
-	}
-	if _, err := conn.ExecContext(ctx, "COMMIT"); err != nil {
-		discard(conn)
-		return wrap("ending a read", err)
+		if len(level) == 0 && len(below) > 0 { // no row below is meant
+			if _, err := conn.ExecContext(ctx, "COMMIT"); err != nil {
+				discard(conn)
+				return wrap("ending a read", err)
+			}
+		}
 	}
 	return nil
 }
@@ -379,13 +376,13 @@ func discard(conn *sql.Conn) {
 }
 
 // readLevel sends all queries of a level at once, after opening the snapshot when it is the
-// first, and copies the values as they come.
-func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []query, begin string) error {
+// first and before closing it when it is the last, and copies the values as they come.
+func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []query, begin, end string) error {
 	statements := make([]string, len(level))
 	for i, q := range level {
 		statements[i] = q.sql
 	}
-	rows, err := conn.QueryContext(ctx, begin+strings.Join(statements, "; "))
+	rows, err := conn.QueryContext(ctx, begin+strings.Join(statements, "; ")+end)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/lab/slowlink"
 	"pingo/internal/source"
 )
 
@@ -487,5 +488,71 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 	bad.Reset()
 	if err := reader.ReadKeys(t.Context(), bad, [][]string{{"B", "8"}}); err != nil || bad.Rows(0).Len() != 1 {
 		t.Errorf("after them: %d rows, %v", bad.Rows(0).Len(), err)
+	}
+}
+
+// A source may be far away: what links to a document's key is read together with it, whatever there is of it.
+func TestReadsTakeFewRoundTrips(t *testing.T) {
+	url := pgtest.URL(t)
+	db := pgtest.Connect(t, url)
+	pgtest.Exec(t, db, `CREATE TABLE regions (id int PRIMARY KEY, name text);
+		CREATE TABLE trails (id int PRIMARY KEY, name text, region_id int REFERENCES regions);
+		CREATE TABLE stages (id int PRIMARY KEY, trail_id int REFERENCES trails, name text);
+		CREATE TABLE marks (id int PRIMARY KEY, trail_id int REFERENCES trails, word text);
+		INSERT INTO regions VALUES (1, 'fells');
+		INSERT INTO trails SELECT i, 'trail ' || i, 1 FROM generate_series(1, 20) i;
+		INSERT INTO stages SELECT i, 1 + i % 10, 'stage ' || i FROM generate_series(1, 100) i;
+		INSERT INTO marks SELECT i, 1 + i % 20, 'mark ' || i FROM generate_series(1, 100) i`)
+	at, err := neturl.Parse(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	link, err := slowlink.Start(at.Host, func() time.Duration { return 0 })
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer link.Close()
+	at.Host = link.Addr()
+	far, near := open(t, at.String()), open(t, url)
+	lists := "stages: { many: stages, on: { trail_id: id }, fields: [name] }, marks: { many: marks, on: { trail_id: id }, list: word }"
+	for _, c := range []struct {
+		related string
+		turns   int64
+	}{
+		{"{}", 1},
+		{"{ " + lists + " }", 1},
+		{"{ region: { one: regions, on: { id: region_id }, fields: [name] }, " + lists + " }", 2},
+	} {
+		shaped, _, findings := compile(t, near, "  trails: { engine: e, rows: s.trails, fields: [name], related: "+c.related+" }")
+		if len(findings) > 0 {
+			t.Fatal(findings)
+		}
+		s := shaped.Trees[0]
+		for what, read := range map[string]func(src *source.Source, set *document.Set) error{
+			"keys": func(src *source.Source, set *document.Set) error {
+				return src.ReadKeys(t.Context(), set, [][]string{{"1"}, {"15"}, {"99"}})
+			},
+			"no key": func(src *source.Source, set *document.Set) error {
+				return src.ReadKeys(t.Context(), set, [][]string{{"99"}})
+			},
+			"a range": func(src *source.Source, set *document.Set) error {
+				return src.ReadRange(t.Context(), set, []string{"3"}, []string{"11"})
+			},
+		} {
+			if err := read(far, document.NewSet(s)); err != nil { // connects, and knows the plans
+				t.Fatal(err)
+			}
+			set, before := document.NewSet(s), link.Turns()
+			if err := read(far, set); err != nil {
+				t.Fatal(err)
+			}
+			if took := link.Turns() - before; took > c.turns {
+				t.Errorf("%s by %s: %d round trips, not %d", c.related, what, took, c.turns)
+			}
+			same := document.NewSet(s)
+			if err := read(near, same); err != nil || same.Rows(0).Len() != set.Rows(0).Len() {
+				t.Errorf("%s by %s: %d rows, %v", c.related, what, same.Rows(0).Len(), err)
+			}
+		}
 	}
 }

@@ -166,15 +166,33 @@ type query struct {
 // ReadKeys reads the rows of documents by key.
 func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
 	root := set.Tree().Root()
-	s := p.sqlOf(root)
-	condition, params := among(root.Key, root.KeyTypes, transpose(keys, len(root.Key)))
-	return p.read(ctx, set, query{0, s.head + condition + s.tail, params, s.writers}, nil)
+	lists := transpose(keys, len(root.Key))
+	level := []query{p.query(root, among, root.KeyTypes, lists)}
+	if root.Where == "" { // else there may be rows, and many, of what has no document
+		for _, n := range set.Tree().ByRoot() {
+			level = append(level, p.query(n, among, n.Link.Types, lists))
+		}
+	}
+	return p.read(ctx, set, level)
 }
+
+// query reads a node by the columns that are its key, or link it with its parent.
+func (p *Reader) query(n *shape.Node, by condition, types []string, values [][]string) query {
+	s, columns := p.sqlOf(n), n.Key
+	if n.Link != nil {
+		columns = n.Link.Theirs
+	}
+	sql, params := by(columns, types, values)
+	return query{n.ID, s.head + sql + s.tail, params, s.writers}
+}
+
+// condition picks rows by values of some columns, which are compared as of some types; without them as of the columns'.
+type condition func(columns, types []string, values [][]string) (sql string, params [][]byte)
 
 // ReadBelow reads the rows of a node by those of its parent.
 func (p *Reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
 	if q, any := p.linked(set, set.Tree().Nodes[node]); any {
-		return p.read(ctx, set, q, nil)
+		return p.read(ctx, set, []query{q})
 	}
 	return nil
 }
@@ -185,9 +203,7 @@ func (p *Reader) linked(set *document.Set, n *shape.Node) (q query, any bool) {
 	if len(values[0]) == 0 {
 		return query{}, false
 	}
-	s := p.sqlOf(n)
-	condition, params := among(n.Link.Theirs, n.Link.Compared(), values)
-	return query{n.ID, s.head + condition + s.tail, params, s.writers}, true
+	return p.query(n, among, n.Link.Compared(), values), true
 }
 
 func transpose(tuples [][]string, columns int) [][]string {
@@ -221,20 +237,17 @@ func among(columns, types []string, lists [][]string) (string, [][]byte) {
 
 // ReadRange reads the rows of documents in a range of keys.
 func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
-	root := set.Tree().Root()
-	s := p.sqlOf(root)
-	condition, params := between(root.Key, nil, after, upto)
-	return p.read(
-		ctx,
-		set,
-		query{0, s.head + condition + s.tail, params, s.writers},
-		func(link *shape.Link) (string, [][]byte) {
-			if slices.Equal(root.Key, link.Ours) {
-				return between(link.Theirs, link.Types, after, upto)
-			}
-			return "", nil
-		},
-	)
+	ends := [][]string{after, upto}
+	level := []query{p.query(set.Tree().Root(), inRange, nil, ends)}
+	for _, n := range set.Tree().ByRoot() {
+		level = append(level, p.query(n, inRange, n.Link.Types, ends))
+	}
+	return p.read(ctx, set, level)
+}
+
+// inRange is the condition that columns are between two tuples.
+func inRange(columns, types []string, ends [][]string) (string, [][]byte) {
+	return between(columns, types, ends[0], ends[1])
 }
 
 // between is the condition that columns are after one tuple (nil: the start) and not
@@ -265,26 +278,22 @@ func between(columns, types []string, after, upto []string) (string, [][]byte) {
 	return strings.Join(conditions, " AND "), params
 }
 
-// read reads node by node in one read-only snapshot: first one, then, level by
-// level, every node of the same source whose parent is there, sent together. ranged gives a
-// condition by range for nodes that can be read like that; others are read by their links.
-func (p *Reader) read(
-	ctx context.Context,
-	set *document.Set,
-	first query,
-	ranged func(*shape.Link) (string, [][]byte),
-) error {
+// read reads node by node in one read-only snapshot: first some, then, level by
+// level, every node of the same source whose parent is there, sent together.
+func (p *Reader) read(ctx context.Context, set *document.Set, level []query) error {
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
 		return explain(err)
 	}
 	defer conn.Release()
 	raw := conn.Conn().PgConn()
-	nodes := set.Tree().Nodes
-	level := []query{first}
-	begin := true
-	for len(level) > 0 {
-		if err := readLevel(ctx, raw, set, level, begin); err != nil {
+	for begin := true; len(level) > 0; begin = false {
+		read := make([]int, len(level))
+		for i, q := range level {
+			read[i] = q.node
+		}
+		below := set.Tree().Below(read)
+		if err := readLevel(ctx, raw, set, level, begin, len(below) == 0); err != nil {
 			// Rows that cannot be read are looked for one by one: another connection for each would cost more
 			// than the reading.
 			rolled := pgerror.Code(err) != ""
@@ -297,51 +306,43 @@ func (p *Reader) read(
 			}
 			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
 		}
-		begin = false
-		var next []query
 		for _, q := range level {
 			if q.node > 0 {
 				set.Link(q.node)
 			}
-			for _, id := range nodes[q.node].Children {
-				n := nodes[id]
-				if n.Link.Apart != nil {
-					continue
-				}
-				if q.node == 0 && ranged != nil {
-					if condition, params := ranged(n.Link); condition != "" {
-						s := p.sqlOf(n)
-						next = append(next, query{id, s.head + condition + s.tail, params, s.writers})
-						continue
-					}
-				}
-				if q, any := p.linked(set, n); any {
-					next = append(next, q)
-				}
+		}
+		level = nil
+		for _, n := range below {
+			if q, any := p.linked(set, n); any {
+				level = append(level, q)
 			}
 		}
-		level = next
-	}
-	if _, err := raw.Exec(ctx, "COMMIT").ReadAll(); err != nil {
-		return wrap("ending a read", err)
+		if len(level) == 0 && len(below) > 0 { // no row below is meant
+			if _, err := raw.Exec(ctx, "COMMIT").ReadAll(); err != nil {
+				return wrap("ending a read", err)
+			}
+		}
 	}
 	return nil
 }
 
 // readLevel sends all queries of a level at once, after opening the snapshot when
-// it is the first, and copies the values as they come.
-func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level []query, begin bool) error {
+// it is the first and before closing it when it is the last, and copies the values as they come.
+func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level []query, first, last bool) error {
 	pipeline := raw.StartPipeline(ctx)
-	if begin {
+	if first {
 		pipeline.SendQueryParams("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", nil, nil, nil, nil)
 	}
 	for _, q := range level {
 		pipeline.SendQueryParams(q.sql, q.params, nil, nil, nil)
 	}
+	if last {
+		pipeline.SendQueryParams("COMMIT", nil, nil, nil, nil)
+	}
 	if err := pipeline.Sync(); err != nil {
 		return errors.Join(err, pipeline.Close())
 	}
-	if begin {
+	if first {
 		if _, err := result(pipeline, nil, nil); err != nil {
 			return errors.Join(err, pipeline.Close())
 		}
@@ -350,6 +351,11 @@ func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level
 		if _, err := result(pipeline, set.Rows(q.node), q.writers); err != nil {
 			pipeline.Close()
 			return err
+		}
+	}
+	if last {
+		if _, err := result(pipeline, nil, nil); err != nil {
+			return errors.Join(err, pipeline.Close())
 		}
 	}
 	return pipeline.Close()
