@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"pingo/internal/api"
+	"pingo/internal/client"
 	"pingo/internal/lab/pgtest"
 )
 
@@ -299,8 +300,14 @@ func TestBackAndForwardAgain(t *testing.T) {
 
 var entered = regexp.MustCompile(`edition entered state" index=tarns edition=(\S+) state="?([a-z ]+)`)
 
-// Killed in every phase, it resumes: a chunk that was done is not read again, and the end is as it should be.
+// Killed in every phase, it resumes: a chunk that was done is not read again, and the end is as it should be. Where
+// there are two processes, the one that feeds the edition is killed.
 func TestKilledInEveryPhaseOfAReindex(t *testing.T) {
+	t.Run("one process", func(t *testing.T) { killedInEveryPhase(t, false) })
+	t.Run("two processes", func(t *testing.T) { killedInEveryPhase(t, true) })
+}
+
+func killedInEveryPhase(t *testing.T, two bool) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
 	const rows = 30_000
@@ -308,6 +315,18 @@ func TestKilledInEveryPhaseOfAReindex(t *testing.T) {
 		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, `+strconv.Itoa(rows)+`) i`)
 	w.serve()
 	w.must("apply", "--yes", w.write(tarns("m0", "")))
+	killAndServe := func(meanwhile func()) {
+		w.kill()
+		meanwhile()
+		w.serve()
+	}
+	mostOpen := 4
+	if two {
+		other := freeAddress(t)
+		w.second = w.process(other)
+		killAndServe = func(meanwhile func()) { w.killTheFeeding(other, meanwhile) }
+		mostOpen = 8
+	}
 	for i, phase := range []string{"begun", "filling", "half", "catching up", "checking", "ready", "switched", "returning"} {
 		seen := len(w.log.String())
 		edition := w.edition("tarns")
@@ -334,16 +353,16 @@ func TestKilledInEveryPhaseOfAReindex(t *testing.T) {
 			}
 			return fmt.Errorf("not yet")
 		})
-		w.kill()
-		pgtest.Exec(t, lodge, fmt.Sprintf("UPDATE tarns SET seen = %d WHERE id %% 100 = 1", i+1))
-		w.serve()
-		w.index(20*time.Second, "another edition answers after "+phase, "tarns", func(ix api.IndexStatus) bool {
+		killAndServe(func() {
+			pgtest.Exec(t, lodge, fmt.Sprintf("UPDATE tarns SET seen = %d WHERE id %% 100 = 1", i+1))
+		})
+		w.index(60*time.Second, "another edition answers after "+phase, "tarns", func(ix api.IndexStatus) bool {
 			return ix.Edition != edition && ix.State == api.StateInSync
 		})
 		w.must("wait", "tarns")
 		w.equalTo(lodge, tarns("m0", ""), "tarns", 0)
 		for _, m := range regexp.MustCompile(`fill resumed.* rows=(\d+) openChunks=(\d+)`).FindAllStringSubmatch(w.log.String()[seen:], -1) {
-			if open, _ := strconv.Atoi(m[2]); open > 4 {
+			if open, _ := strconv.Atoi(m[2]); open > mostOpen {
 				t.Errorf("%s: %s", phase, m[0])
 			}
 		}
@@ -352,4 +371,47 @@ func TestKilledInEveryPhaseOfAReindex(t *testing.T) {
 			t.Errorf("%s: %+v %v", phase, runs, err)
 		}
 	}
+}
+
+// killTheFeeding kills the one of two processes that feeds the source, does something, and starts it again once the
+// other one has taken its place.
+func (w *world) killTheFeeding(second string, meanwhile func()) {
+	w.t.Helper()
+	feeds := func(asked *client.Client) (address string) {
+		w.eventually(20*time.Second, "a process feeds the source", func() error {
+			status, err := asked.Status(w.t.Context())
+			if err != nil {
+				return err
+			}
+			for _, p := range status.Processes {
+				if len(p.Sources) > 0 {
+					address = p.Address
+				}
+			}
+			if address == "" {
+				return fmt.Errorf("nobody: %+v", status.Processes)
+			}
+			return nil
+		})
+		return address
+	}
+	killed, other := &w.service, &client.Client{URL: "http://" + second, Token: w.client.Token}
+	address := feeds(w.client)
+	if address == second {
+		killed, other = &w.second, w.client
+	}
+	(*killed).Process.Kill()
+	(*killed).Wait()
+	meanwhile()
+	w.eventually(20*time.Second, "the other one feeds it", func() error {
+		if now := feeds(other); now == address {
+			return fmt.Errorf("%s still does", now)
+		}
+		return nil
+	})
+	*killed = w.process(address)
+	w.eventually(20*time.Second, "it answers again", func() error {
+		_, err := (&client.Client{URL: "http://" + address, Token: w.client.Token}).Status(w.t.Context())
+		return err
+	})
 }
