@@ -800,4 +800,6 @@ type Rebuild struct {
 	PerSecond float64   `json:"perSecond"`
 	LeftMS    int64     `json:"leftMs"`
 	Since     time.Time `json:"since"`
+	// Paused: a person has halted it, and fresh changes still pass.
+	Paused bool `json:"paused,omitempty"`
 }

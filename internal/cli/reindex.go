@@ -32,13 +32,13 @@ The edition that answered is kept in sync for as long as keep_previous says, and
 		a.reindexPace(),
 		a.reindexSimple(
 			"pause",
-			"Halt the filling; changes still reach it",
+			"Halt the filling, or a change of most documents; fresh changes still arrive",
 			api.ReindexPause,
 			"%s is paused: pingo reindex resume lets it go on.\n",
 		),
 		a.reindexSimple(
 			"resume",
-			"Let a halted filling go on, or one begin that waits for that",
+			"Let what was halted go on, or a filling begin that waits for that",
 			api.ReindexResume,
 			"%s goes on.\n",
 		),

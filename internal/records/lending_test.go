@@ -163,7 +163,7 @@ func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 			}
 			text := fmt.Sprint(err, ": ")
 			for _, b := range list {
-				text += fmt.Sprint(b.Tree, b.Upto, b.Rows, b.At.Sub(at), "; ")
+				text += fmt.Sprint(b.Tree, b.Upto, b.Rows, b.At.Sub(at), b.Paused, "; ")
 			}
 			told[i] = append(told[i], text)
 		}
@@ -174,7 +174,14 @@ func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 		l, err := r.Take(ctx, "lodge", "A", nil, 0)
 		say(err)
 		e.Fence = l.Fence()
+		pause := func(paused bool) {
+			any, err := r.PauseRebuilds(ctx, e, paused, "by a person")
+			say(err)
+			told[i] = append(told[i], fmt.Sprint(any))
+		}
+		pause(true) // there is none
 		say(r.AddRebuild(ctx, e, 1, at.Add(time.Minute)))
+		pause(true)
 		say(r.AddRebuild(ctx, e, 0, at.Add(time.Hour)))
 		list, err := r.Rebuilds(ctx, e)
 		say(err)
@@ -182,6 +189,7 @@ func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 		first.Upto, first.Rows = []string{"k", `"`}, 7
 		say(r.RebuiltTo(ctx, e, first))
 		say(r.AddRebuild(ctx, e, 1, at)) // it begins anew, and has been asked for since earlier
+		pause(false)
 		first.Upto = []string{"z"}
 		say(r.RebuiltTo(ctx, e, first)) // of before
 		first.Upto = nil

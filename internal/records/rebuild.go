@@ -15,6 +15,7 @@ type Rebuild struct {
 	// Generation is another one whenever it begins anew, and never comes again.
 	Generation int64
 	At         time.Time // when the oldest change was made that asks for it
+	Paused     bool      // by a person
 }
 
 // AddRebuild has all documents of a tree built again, from the start also where that is under way.
@@ -26,7 +27,7 @@ func (r *Records) AddRebuild(ctx context.Context, e *Edition, tree int, at time.
 
 // Rebuilds lists what is to be built again, the oldest first.
 func (r *Records) Rebuilds(ctx context.Context, e *Edition) ([]Rebuild, error) {
-	rows, err := r.db.QueryContext(ctx, `SELECT tree, array_to_json(upto), rows, generation, at FROM rebuild
+	rows, err := r.db.QueryContext(ctx, `SELECT tree, array_to_json(upto), rows, generation, at, paused FROM rebuild
 		WHERE index_name = $1 AND number = $2 ORDER BY at, tree`, e.Index, e.Number)
 	if err != nil {
 		return nil, err
@@ -36,7 +37,7 @@ func (r *Records) Rebuilds(ctx context.Context, e *Edition) ([]Rebuild, error) {
 	for rows.Next() {
 		var b Rebuild
 		var upto []byte
-		if err := rows.Scan(&b.Tree, &upto, &b.Rows, &b.Generation, &b.At); err != nil {
+		if err := rows.Scan(&b.Tree, &upto, &b.Rows, &b.Generation, &b.At, &b.Paused); err != nil {
 			return nil, err
 		}
 		if upto != nil {
@@ -47,6 +48,16 @@ func (r *Records) Rebuilds(ctx context.Context, e *Edition) ([]Rebuild, error) {
 		out = append(out, b)
 	}
 	return out, rows.Err()
+}
+
+// PauseRebuilds halts what is to be built again in an edition, or lets it go on, and records what is to be told of that.
+// It reports whether there is any.
+func (r *Records) PauseRebuilds(ctx context.Context, e *Edition, paused bool, what string) (bool, error) {
+	n, err := changed(r.db.ExecContext(ctx, `WITH saved AS (UPDATE rebuild SET paused = $3 WHERE index_name = $1 AND number = $2
+		RETURNING index_name, number)
+		INSERT INTO edition_event (index_name, number, what) SELECT DISTINCT index_name, number, $4 FROM saved`,
+		e.Index, e.Number, paused, what))
+	return n > 0, err
 }
 
 // RebuiltTo records how far a rebuild is; with no key it is done. It changes nothing where it has begun anew since.

@@ -61,6 +61,14 @@ var (
 		"source",
 		"engine",
 	)
+	rebuildMetric = metric(
+		"index_rebuild_rows",
+		"Rows of a change of most documents: of all that it is about, those that are done.",
+		"index",
+		"source",
+		"engine",
+		"of",
+	)
 	deliveredMetric = metric(
 		"index_delivered_documents_total",
 		"Documents that the engine acknowledged since this process began.",
@@ -175,6 +183,10 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 			gauge(provenMetric, ix.Drift.Day, labels()...)
 		}
 		gauge(waitingMetric, float64(ix.Waiting), labels()...)
+		if r := ix.Rebuild; r != nil {
+			gauge(rebuildMetric, float64(r.Rows), labels("done")...)
+			gauge(rebuildMetric, float64(r.Expected), labels("expected")...)
+		}
 		counter(deliveredMetric, ix.Delivered, labels()...)
 		counter(builtMetric, ix.Built, labels()...)
 		counter(unchangedMetric, ix.Unchanged, labels()...)

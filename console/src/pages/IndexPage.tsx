@@ -6,7 +6,7 @@ import { count, headline, texts } from '../format';
 import { FailedDocuments } from '../parts/failed';
 import { Drift } from '../parts/drift';
 import { History } from '../parts/history';
-import { Reindex } from '../parts/reindex';
+import { Reindex, WideChange } from '../parts/reindex';
 import { Record } from '../parts/record';
 import { Code, Empty, Notice, StateMark, StateWord } from '../parts/parts';
 
@@ -56,6 +56,7 @@ function Look({ ix }: { ix: IndexStatus }) {
   const { name } = ix;
   return (
     <>
+      <WideChange ix={ix} />
       {ix.fill && <Reindex ix={ix} />}
       {ix.failed > 0 && <FailedDocuments name={name} failed={ix.failed} show={setKey} />}
       <Box sx={{ display: 'grid', gap: 2.5, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>

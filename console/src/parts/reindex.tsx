@@ -1,6 +1,6 @@
 // The edition that is being filled beside the one that answers, and the one that answered before: how
 // far it is, what it must come to, what became of it, and what a person can do.
-import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, Paper, Stack, TextField, Typography } from '@mui/material';
+import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Paper, Stack, TextField, Typography } from '@mui/material';
 import { useState, type ReactNode } from 'react';
 import { post, useGet, useMay, type Estimate, type FillStatus, type IndexStatus, type Pace, type Reindexed, type Run } from '../api';
 import { bytes, count, duration, rate } from '../format';
@@ -10,6 +10,39 @@ import { Figure, Notice, Spark, StateMark } from './parts';
 const gateNames = { complete: 'It has what its rows make', refused: 'No more failed documents', size: 'It is not much smaller', content: 'Its documents are what their rows make', expect: 'Searches find what they should' };
 
 type Action = 'start' | 'switch' | 'cancel' | 'rollback';
+
+// A change that most documents need: how far they are, and what a person can do.
+export function WideChange({ ix }: { ix: IndexStatus }) {
+  const may = useMay('operator');
+  const [error, setError] = useState('');
+  const wide = ix.rebuild;
+  if (!wide) return null;
+  const act = (action: string) => {
+    setError('');
+    post<Reindexed>(`/api/indexes/${ix.name}/reindex`, { action }).catch((e) => setError(e.message));
+  };
+  const done = wide.expected > 0 ? Math.min(100, (100 * wide.rows) / wide.expected) : 0;
+  return (
+    <Paper component="section" aria-label="A change of most documents" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5 }}>
+      <Stack direction="row" sx={{ gap: 1.5, alignItems: 'flex-start', justifyContent: 'space-between', flexWrap: 'wrap' }}>
+        <Box sx={{ minWidth: 0, flex: '1 1 260px' }}>
+          <Typography variant="h2">A change of most documents</Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5, maxWidth: '80ch' }}>
+            {wide.paused ? 'It is paused. Searches find the old values in what is left; fresh changes still arrive.' : 'All documents are built again. Fresh changes go first.'}
+          </Typography>
+        </Box>
+        {may && !ix.fill && <Button size="small" variant="outlined" onClick={() => act(wide.paused ? 'resume' : 'pause')}>{wide.paused ? 'Go on' : 'Pause'}</Button>}
+      </Stack>
+      <LinearProgress variant="determinate" value={done} aria-label="Documents built again" sx={{ mt: 2, height: 6, borderRadius: 3 }} />
+      <Stack direction="row" sx={{ gap: 3, mt: 1.5, flexWrap: 'wrap' }}>
+        <Figure label="Rows" value={count(wide.rows)} note={`of about ${count(wide.expected)}`} />
+        <Figure label="Rows a second" value={wide.perSecond > 0 ? rate(wide.perSecond) : '–'} />
+        <Figure label="Left" value={wide.leftMs > 0 ? duration(wide.leftMs) : '–'} />
+      </Stack>
+      {error && <Box sx={{ mt: 2 }}><Notice color="error">{error}</Notice></Box>}
+    </Paper>
+  );
+}
 
 export function Reindex({ ix }: { ix: IndexStatus }) {
   const may = useMay('operator');

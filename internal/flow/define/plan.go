@@ -44,6 +44,7 @@ type Store interface {
 	Decide(ctx context.Context, e *records.Edition) (bool, error)
 	Return(ctx context.Context, e *records.Edition) (bool, error)
 	SetCourse(ctx context.Context, e *records.Edition, c records.Course, what string) (bool, error)
+	PauseRebuilds(ctx context.Context, e *records.Edition, paused bool, what string) (bool, error)
 	DeleteEdition(ctx context.Context, e *records.Edition) error
 	SaveShape(ctx context.Context, e *records.Edition) error
 	Exclusively(ctx context.Context, do func() error) error

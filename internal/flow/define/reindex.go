@@ -82,6 +82,17 @@ func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.Rei
 	case api.ReindexRollback:
 		return r.rollBack(ctx, index, e, a.Edition)
 	}
+	if halts := a.Action == api.ReindexPause; e.pending == nil && e.live != nil && (halts || a.Action == api.ReindexResume) {
+		what := "a change of most documents goes on, by a person"
+		if halts {
+			what = "a change of most documents is paused by a person"
+		}
+		any, err := r.Records.PauseRebuilds(ctx, e.live, halts, what)
+		if err == nil && !any {
+			err = fmt.Errorf("%w: no edition of %s is being filled, and no change of most documents is worked off", ErrNotNow, index)
+		}
+		return e.live, err
+	}
 	if e.pending == nil {
 		return nil, fmt.Errorf("%w: no edition of %s is being filled", ErrNotNow, index)
 	}

@@ -13,6 +13,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
 	"pingo/internal/core/reindex"
+	"pingo/internal/core/retry"
 	"pingo/internal/flow/connect"
 	"pingo/internal/records"
 	"pingo/internal/source"
@@ -37,6 +38,8 @@ const (
 	rebuildersAtOnce = Lanes
 	// besideFresh is how many rows a range has while fresh changes come, one at a time.
 	besideFresh = Lanes * wideKeys
+	// lookAgain is how often it is looked whether what a person has paused may go on.
+	lookAgain = time.Second
 )
 
 func (b *rebuilds) init() {
@@ -88,14 +91,16 @@ func (b *rebuilds) load(ctx context.Context, e *Edition) error {
 	return nil
 }
 
-// first is what is to be done next.
-func (b *rebuilds) first() (r records.Rebuild, is bool) {
+// next is what is to be done next; nil when nothing is, and paused when that is so since a person has paused it.
+func (b *rebuilds) next() (r *records.Rebuild, paused bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(b.list) == 0 {
-		return r, false
+	for i := range b.list {
+		if r := b.list[i]; !r.Paused {
+			return &r, false
+		}
 	}
-	return b.list[0], true
+	return nil, len(b.list) > 0
 }
 
 // looked notes how far a rebuild is after some more work.
@@ -114,6 +119,7 @@ type Rebuilding struct {
 	PerSecond      float64 // 0 when unknown, as Left is
 	Left           time.Duration
 	Since          time.Time // when the change was made that asks for it
+	Paused         bool      // by a person
 }
 
 // Rebuilding says how far that is; nil when nothing is to be built again.
@@ -124,11 +130,12 @@ func (e *Edition) Rebuilding() *Rebuilding {
 	if len(b.list) == 0 {
 		return nil
 	}
-	out := &Rebuilding{Since: b.list[0].At}
+	out := &Rebuilding{Since: b.list[0].At, Paused: true}
 	for _, r := range b.list {
 		out.Rows, out.Expected = out.Rows+r.Rows, out.Expected+max(r.Rows, rows)
+		out.Paused = out.Paused && r.Paused
 	}
-	if b.doing == b.list[0].Generation {
+	if b.doing == b.list[0].Generation && !out.Paused {
 		out.PerSecond, out.Left = b.Rate(), b.Left()
 	}
 	return out
@@ -174,15 +181,21 @@ func (b *rebuilds) empty(ctx context.Context) error {
 func (b *rebuilds) run(ctx context.Context, e *Edition) {
 	w := &rebuilder{edition: e}
 	for ctx.Err() == nil {
-		r, is := b.first()
-		if !is {
+		todo, paused := b.next()
+		if todo == nil {
 			w.forget()
+			if paused {
+				retry.Sleep(ctx, lookAgain)
+				_ = e.Until(ctx, func() error { return b.load(ctx, e) }) // fails when the context has ended
+				continue
+			}
 			select {
 			case <-ctx.Done():
 			case <-b.wake:
 			}
 			continue
 		}
+		r := *todo
 		began := time.Now()
 		err := e.Until(ctx, func() error {
 			next, err := w.ranges(ctx, r)

@@ -208,6 +208,7 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 			PerSecond: math.Round(r.PerSecond),
 			LeftMS:    r.Left.Milliseconds(),
 			Since:     r.Since,
+			Paused:    r.Paused,
 		}
 	}
 	var at time.Time
@@ -400,6 +401,10 @@ func inSync(s *api.IndexStatus, now time.Time) {
 			}
 			s.Sentence = fmt.Sprintf("Behind by %s, since a change touches most documents: %s of about %s are built again%s%s",
 				span(lag), humanize.Comma(r.Rows), humanize.Comma(r.Expected), left, exceptFailed(s.Failed))
+			if r.Paused {
+				s.Sentence = fmt.Sprintf("Behind by %s: a change of most documents is paused at %s of about %s: pingo reindex resume %s lets it go on%s",
+					span(lag), humanize.Comma(r.Rows), humanize.Comma(r.Expected), s.Name, exceptFailed(s.Failed))
+			}
 		}
 	case d != nil && d.Differing > 0:
 		kinds := map[drift.Kind]int64{}

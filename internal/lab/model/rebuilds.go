@@ -22,7 +22,7 @@ func (r *Records) AddRebuild(_ context.Context, e *records.Edition, tree int, at
 			at = known.At
 		}
 		r.generation++
-		r.rebuilds[treeOf{of(e), tree}] = records.Rebuild{Tree: tree, Generation: r.generation, At: at}
+		r.rebuilds[treeOf{of(e), tree}] = records.Rebuild{Tree: tree, Generation: r.generation, At: at, Paused: known.Paused}
 		return nil
 	})
 }
@@ -38,6 +38,19 @@ func (r *Records) Rebuilds(_ context.Context, e *records.Edition) (out []records
 	}
 	slices.SortFunc(out, func(a, b records.Rebuild) int { return cmp.Or(a.At.Compare(b.At), a.Tree-b.Tree) })
 	return out, nil
+}
+
+// PauseRebuilds halts what is to be built again in an edition, or lets it go on.
+func (r *Records) PauseRebuilds(_ context.Context, e *records.Edition, paused bool, _ string) (any bool, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for name, b := range r.rebuilds {
+		if name.edition == of(e) {
+			b.Paused, any = paused, true
+			r.rebuilds[name] = b
+		}
+	}
+	return any, nil
 }
 
 // RebuiltTo records how far a rebuild is.
