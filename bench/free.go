@@ -26,9 +26,10 @@ type freeEngine struct {
 	rest standin.Server
 	slow atomic.Int64 // nanoseconds that each request with documents takes
 
-	mu    sync.Mutex // guards what follows
-	taken int
-	keys  map[string]bool
+	mu       sync.Mutex // guards what follows
+	taken    int
+	requests int
+	keys     map[string]bool
 }
 
 func (e *freeEngine) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -56,6 +57,7 @@ func (e *freeEngine) bulk(body []byte) []byte {
 	out := bytes.NewBufferString(`{"items":[`)
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	e.requests++
 	for n := 0; len(body) > 0; n++ {
 		line, rest, _ := bytes.Cut(body, []byte("\n"))
 		action, _, _ := bytes.Cut(line[len(`{"`):], []byte(`"`))
@@ -85,6 +87,10 @@ func (e *freeEngine) took() int {
 	return e.taken
 }
 
+// freeDefinition is the demo's, without what looks into the engine.
+var freeDefinition = strings.Replace(demo.Definition, "    engine: main\n",
+	"    engine: main\n    reindex: { compare: none, switch: always }\n    drift: { sweep: 0 }\n", 1)
+
 // onFree starts a service on a free engine, with a source that nobody has captured before.
 func (b *bench) onFree(ctx context.Context, conn *pgx.Conn) (*freeEngine, *service, error) {
 	if _, err := conn.Exec(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
@@ -92,8 +98,7 @@ func (b *bench) onFree(ctx context.Context, conn *pgx.Conn) (*freeEngine, *servi
 	}
 	engine := &freeEngine{keys: map[string]bool{}}
 	at := httptest.NewServer(engine)
-	s, _, err := b.serviceOf(ctx, at.URL, strings.Replace(demo.Definition, "    engine: main\n",
-		"    engine: main\n    reindex: { compare: none, switch: always }\n    drift: { sweep: 0 }\n", 1))
+	s, _, err := b.serviceOf(ctx, at.URL, freeDefinition)
 	if err != nil {
 		at.Close()
 		return nil, nil, err

@@ -143,6 +143,12 @@ func (s *Service) newHolder(leases []*lease.Lease) *holder {
 	for _, l := range leases {
 		src := s.connections.Source(l.Source())
 		x := &held{name: l.Source(), lease: l, source: src, stream: stream.New(l.Source(), src, s.log)}
+		x.stream.TargetLag = func() time.Duration {
+			if def := h.connections.Definition().Source(x.name); def != nil {
+				return def.TargetLag
+			}
+			return definition.DefaultTargetLag
+		}
 		missed := func(ctx context.Context, reason string) error { return h.allMissed(ctx, x, reason) }
 		x.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, missed, &x.stream.Trouble, s.log)
 		h.sources = append(h.sources, x)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"pingo/internal/core/alert"
 	"pingo/internal/core/drift"
@@ -111,10 +112,15 @@ type Source struct {
 	// capture out so that the source's disk does not fill up.
 	JournalLimit int64
 	PastLimit    string
-	Options      Options // of its kind
-	Broken       bool    // there are findings in it
-	Pos          Pos
+	// TargetLag is how late changes may usually be: the later, the more of them are taken together.
+	TargetLag time.Duration
+	Options   Options // of its kind
+	Broken    bool    // there are findings in it
+	Pos       Pos
 }
+
+// DefaultTargetLag is how late changes may usually be unless the definition says otherwise.
+const DefaultTargetLag = 50 * time.Millisecond
 
 // DefaultJournalLimit is what a journal may hold unless the definition says otherwise.
 const DefaultJournalLimit = 1_000_000_000

@@ -326,7 +326,7 @@ func (d *decoder) name(k *yaml.Node, what string, pattern *regexp.Regexp) {
 
 func (d *decoder) source(k, v *yaml.Node) {
 	before := len(d.findings)
-	s := &Source{Name: k.Value, Pos: d.at(k), JournalLimit: DefaultJournalLimit, PastLimit: "keep"}
+	s := &Source{Name: k.Value, Pos: d.at(k), JournalLimit: DefaultJournalLimit, PastLimit: "keep", TargetLag: DefaultTargetLag}
 	var url, capture scalar
 	d.name(k, "a source", plainName)
 	known := fields{
@@ -344,6 +344,9 @@ func (d *decoder) source(k, v *yaml.Node) {
 				)
 			}
 			s.JournalLimit = int64(n)
+		},
+		"target_lag": func(_, v *yaml.Node) {
+			s.TargetLag = d.span(v, "target_lag", 10*time.Millisecond, time.Second)
 		},
 		"past_limit": d.word(&s.PastLimit, "past_limit", "keep", "remove"),
 	}

@@ -80,11 +80,17 @@ func (d *decoder) span(v *yaml.Node, what string, least, most time.Duration) tim
 		return 0
 	}
 	if err != nil || n < least || n > most {
-		bounds := fmt.Sprintf("at most %.0fh", most.Hours())
+		bounds := fmt.Sprintf("at most %v", most)
+		if most >= time.Hour {
+			bounds = fmt.Sprintf("at most %.0fh", most.Hours())
+		}
 		if least > 0 {
 			bounds = fmt.Sprintf("at least %v and %s", least, bounds)
 		}
 		hint := "write a number and s, m or h"
+		if most < time.Minute {
+			hint = "write a number and ms or s"
+		}
 		if least == 0 {
 			hint += ", or 0 for none"
 		}

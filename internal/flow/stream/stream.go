@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"pingo/internal/core/change"
+	"pingo/internal/core/definition"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/stats"
 	"pingo/internal/source"
@@ -31,6 +32,9 @@ type Stream struct {
 	Trouble stats.TroubleSpot
 	Journal Journal
 	recent  recent
+
+	// TargetLag is how late changes may usually be; a part of it is waited for more of them.
+	TargetLag func() time.Duration
 
 	name        string
 	feed        source.Feed
@@ -58,6 +62,7 @@ func New(name string, src *source.Source, log *slog.Logger) *Stream {
 		recent:      recent{label: src.Label},
 		log:         log.With("source", name),
 		maxInFlight: maxInFlight,
+		TargetLag:   func() time.Duration { return definition.DefaultTargetLag },
 		changed:     make(chan struct{}),
 		removable:   make(chan struct{}, 1),
 	}
@@ -108,8 +113,10 @@ func (s *Stream) Run(ctx context.Context) {
 				s.log.Warn("source unavailable", "reason", err)
 			}
 			wait = waits.Next()
+		case n > ReadAtOnce/4:
+			wait = pollFast // there is enough to be taken together
 		case n > 0:
-			wait = pollFast
+			wait = s.gather()
 		default:
 			wait = min(wait*3/2, pollSlow)
 		}
@@ -118,7 +125,6 @@ func (s *Stream) Run(ctx context.Context) {
 			if s.Trouble.Clear() {
 				s.log.Info("source available again")
 			}
-			wait = min(wait, pollSlow)
 			if awaiter, can := s.feed.(source.Awaiter); can && n == 0 && wait == pollSlow {
 				if changes, waited := awaiter.Await(ctx, pollIdle); waited {
 					if changes {
@@ -131,6 +137,10 @@ func (s *Stream) Run(ctx context.Context) {
 		retry.Sleep(ctx, wait)
 	}
 }
+
+// gather is how long more changes are waited for when some came. What then becomes of them takes as long again, and
+// now and then twice as long.
+func (s *Stream) gather() time.Duration { return max(pollFast, s.TargetLag()*3/10) }
 
 // read takes the next changes out of the journal and gives them to the followers; it
 // returns how many there were.
@@ -242,8 +252,15 @@ func (s *Stream) removeDone(ctx context.Context) {
 			return
 		case <-s.removable:
 		}
-		if !retry.Sleep(ctx, 2*pollFast) { // let a few more come
-			return
+		few := func() bool {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			return len(s.done) < ReadAtOnce/4
+		}
+		for began := time.Now(); few() && time.Since(began) < s.gather(); { // let a few more come
+			if !retry.Sleep(ctx, pollFast) {
+				return
+			}
 		}
 		s.mu.Lock()
 		done := s.done

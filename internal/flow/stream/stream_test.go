@@ -29,11 +29,13 @@ type feed struct {
 	most  int64
 	taken map[int64]bool
 	done  int
+	reads int
 }
 
 func (f *feed) Changes(_ context.Context, limit int) (out []change.Change, err error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	f.reads++
 	for ; len(out) < limit && f.next < f.most; f.next++ {
 		region := fmt.Sprint(f.next)
 		f.taken[f.next] = true
@@ -276,6 +278,54 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 		}
 		stop()
 		work.Wait()
+	})
+}
+
+// Changes that come one after the other are taken together for a part of the lag that is aimed at, so that fewer reads and
+// fewer removals carry as many; many that wait are read without a pause.
+func TestChangesAreGathered(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for _, c := range []struct {
+			lag       time.Duration
+			each      int64 // changes that come every two milliseconds
+			atOnce    time.Duration
+			mostReads int
+		}{
+			{10 * time.Millisecond, 1, 5 * time.Millisecond, 210},
+			{50 * time.Millisecond, 1, 15 * time.Millisecond, 70},
+			{time.Second, 1, 300 * time.Millisecond, 12},
+			{time.Second, 500, 300 * time.Millisecond, 210},
+		} {
+			f := &feed{taken: map[int64]bool{}}
+			st := New("lodge", &source.Source{Reader: &reader{}, Feed: f}, slog.New(slog.DiscardHandler))
+			st.TargetLag = func() time.Duration { return c.lag }
+			ctx, stop := context.WithCancel(t.Context())
+			var work sync.WaitGroup
+			work.Go(func() { st.Run(ctx) })
+			unread := func() int64 {
+				f.mu.Lock()
+				defer f.mu.Unlock()
+				return f.most - f.next
+			}
+			most := int64(0)
+			for began := time.Now(); time.Since(began) < time.Second; time.Sleep(2 * time.Millisecond) {
+				f.mu.Lock()
+				f.most += c.each
+				f.mu.Unlock()
+				most = max(most, unread())
+			}
+			time.Sleep(c.lag)
+			synctest.Wait()
+			f.mu.Lock()
+			reads, left, done := f.reads, f.most-f.next, f.done
+			f.mu.Unlock()
+			// One that came just after a read waits until the next.
+			if longest := time.Duration(most/c.each) * 2 * time.Millisecond; longest > c.atOnce+2*time.Millisecond || reads > c.mostReads || left > 0 || done == 0 {
+				t.Errorf("%v, %d each: %d reads, the longest wait %v, %d left, %d done", c.lag, c.each, reads, longest, left, done)
+			}
+			stop()
+			work.Wait()
+		}
 	})
 }
 

@@ -145,6 +145,7 @@ func explain(err error) error {
 	}
 	out := &source.Error{Err: pgerror.Explain(err)}
 	switch code := pgerror.Code(err); {
+	case outdated(err): // it works with a new connection
 	case strings.HasPrefix(code, "22"):
 		out.Fault = source.BadValue
 	case strings.HasPrefix(code, "42"):

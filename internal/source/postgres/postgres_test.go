@@ -556,3 +556,49 @@ func TestReadsTakeFewRoundTrips(t *testing.T) {
 		}
 	}
 }
+
+// Statements that a connection has prepared go on, or are prepared anew, whatever becomes of the tables that they read.
+func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
+	url := pgtest.URL(t)
+	db := pgtest.Connect(t, url)
+	pgtest.Exec(t, db, `CREATE TABLE trails (id int PRIMARY KEY, name varchar(20), length int);
+		CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name text);
+		INSERT INTO trails SELECT i, 'trail ' || i, i FROM generate_series(1, 20) i;
+		INSERT INTO stages SELECT i, 1 + i % 20, 'stage ' || i FROM generate_series(1, 100) i`)
+	p := open(t, url)
+	shaped, _, findings := compile(t, p, `  trails: { engine: e, rows: s.trails, fields: [name, length], related: { stages: { many: stages, on: { trail_id: id }, fields: [name] } } }`)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	read := func(keys ...[]string) (rows int, err error) {
+		set := document.NewSet(shaped.Trees[0])
+		err = p.ReadKeys(t.Context(), set, keys)
+		return set.Rows(0).Len(), err
+	}
+	for what, sql := range map[string]string{
+		"nothing":         "SELECT",
+		"another type":    "ALTER TABLE trails ALTER name TYPE text, ALTER length TYPE numeric",
+		"a new table":     "ALTER TABLE trails RENAME TO old; CREATE TABLE trails (LIKE old INCLUDING ALL); INSERT INTO trails SELECT * FROM old; DROP TABLE old",
+		"a new column":    "ALTER TABLE trails DROP length; ALTER TABLE trails ADD length bigint",
+		"other data":      "ANALYZE; UPDATE stages SET trail_id = 1; ANALYZE",
+		"nothing is kept": "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'pingo' AND datname = current_database()",
+	} {
+		for n := range 12 { // the server plans anew for each of the first five
+			if rows, err := read([][]string{{"1"}, {"2"}, {"3"}}[:1+n%3]...); err != nil || rows != 1+n%3 {
+				t.Fatal(what, rows, err)
+			}
+		}
+		pgtest.Exec(t, db, sql)
+		failed := 0
+		for n := range 12 {
+			rows, err := read([]string{fmt.Sprint(1 + n)})
+			if err != nil && source.FaultOf(err) == 0 && failed < 2 {
+				failed++ // as when a connection is lost: it is tried again
+				continue
+			}
+			if err != nil || rows != 1 {
+				t.Errorf("%s: %d rows, %v", what, rows, err)
+			}
+		}
+	}
+}

@@ -161,33 +161,41 @@ type query struct {
 	sql     string
 	params  [][]byte
 	writers []document.Writer
+	// prepared: the statement is the same for other values, so that the server need not plan it each time.
+	prepared bool
+	prepares string // the name that it gets by this read
 }
 
 // ReadKeys reads the rows of documents by key.
 func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
 	root := set.Tree().Root()
 	lists := transpose(keys, len(root.Key))
-	level := []query{p.query(root, among, root.KeyTypes, lists)}
+	level := []query{p.query(root, root.KeyTypes, lists)}
 	if root.Where == "" { // else there may be rows, and many, of what has no document
 		for _, n := range set.Tree().ByRoot() {
-			level = append(level, p.query(n, among, n.Link.Types, lists))
+			level = append(level, p.query(n, n.Link.Types, lists))
 		}
 	}
 	return p.read(ctx, set, level)
 }
 
-// query reads a node by the columns that are its key, or link it with its parent.
-func (p *Reader) query(n *shape.Node, by condition, types []string, values [][]string) query {
-	s, columns := p.sqlOf(n), n.Key
-	if n.Link != nil {
-		columns = n.Link.Theirs
+// query reads a node by tuples of the columns that are its key, or link it with its parent.
+func (p *Reader) query(n *shape.Node, types []string, lists [][]string) query {
+	s, columns := p.sqlOf(n), linked(n)
+	condition, params, prepared := few(columns, types, lists)
+	if !prepared {
+		condition, params = among(columns, types, lists)
 	}
-	sql, params := by(columns, types, values)
-	return query{n.ID, s.head + sql + s.tail, params, s.writers}
+	return query{node: n.ID, sql: s.head + condition + s.tail, params: params, writers: s.writers, prepared: prepared}
 }
 
-// condition picks rows by values of some columns, which are compared as of some types; without them as of the columns'.
-type condition func(columns, types []string, values [][]string) (sql string, params [][]byte)
+// linked are the columns that are a root's key, or link another node with its parent.
+func linked(n *shape.Node) []string {
+	if n.Link != nil {
+		return n.Link.Theirs
+	}
+	return n.Key
+}
 
 // ReadBelow reads the rows of a node by those of its parent.
 func (p *Reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
@@ -203,7 +211,7 @@ func (p *Reader) linked(set *document.Set, n *shape.Node) (q query, any bool) {
 	if len(values[0]) == 0 {
 		return query{}, false
 	}
-	return p.query(n, among, n.Link.Compared(), values), true
+	return p.query(n, n.Link.Compared(), values), true
 }
 
 func transpose(tuples [][]string, columns int) [][]string {
@@ -215,6 +223,37 @@ func transpose(tuples [][]string, columns int) [][]string {
 		}
 	}
 	return out
+}
+
+// mostFew is how many tuples are worth a statement of their own.
+const mostFew = 16
+
+// few is the condition that columns hold one of a few tuples, given as a list for each column. There are few such
+// conditions, for 1, 2, 4, 8 and 16 tuples, and 1 where there are several columns: a server that has planned them a few times
+// uses the plan again, since it can foresee how many rows there will be. It cannot for a list of any length.
+func few(columns, types []string, lists [][]string) (condition string, params [][]byte, any bool) {
+	n := len(lists[0])
+	if n > mostFew || n > 1 && len(columns) > 1 {
+		return "", nil, false
+	}
+	places := 1
+	for places < n {
+		places *= 2
+	}
+	conditions := make([]string, len(columns))
+	for i, column := range columns {
+		marks := make([]string, places)
+		for j := range marks {
+			params = append(params, []byte(lists[i][min(j, n-1)]))
+			if marks[j] = fmt.Sprintf("$%d", len(params)); i < len(types) {
+				marks[j] += "::" + types[i]
+			}
+		}
+		if conditions[i] = quoteName(column) + " = " + marks[0]; places > 1 {
+			conditions[i] = quoteName(column) + " = ANY(ARRAY[" + strings.Join(marks, ", ") + "])"
+		}
+	}
+	return strings.Join(conditions, " AND "), params, true
 }
 
 // among is the condition that columns hold one of some tuples, given as a list for
@@ -237,17 +276,16 @@ func among(columns, types []string, lists [][]string) (string, [][]byte) {
 
 // ReadRange reads the rows of documents in a range of keys.
 func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
-	ends := [][]string{after, upto}
-	level := []query{p.query(set.Tree().Root(), inRange, nil, ends)}
+	ranged := func(n *shape.Node, types []string) query {
+		s := p.sqlOf(n)
+		condition, params := between(linked(n), types, after, upto)
+		return query{node: n.ID, sql: s.head + condition + s.tail, params: params, writers: s.writers}
+	}
+	level := []query{ranged(set.Tree().Root(), nil)}
 	for _, n := range set.Tree().ByRoot() {
-		level = append(level, p.query(n, inRange, n.Link.Types, ends))
+		level = append(level, ranged(n, n.Link.Types))
 	}
 	return p.read(ctx, set, level)
-}
-
-// inRange is the condition that columns are between two tuples.
-func inRange(columns, types []string, ends [][]string) (string, [][]byte) {
-	return between(columns, types, ends[0], ends[1])
 }
 
 // between is the condition that columns are after one tuple (nil: the start) and not
@@ -296,7 +334,10 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 		if err := readLevel(ctx, raw, set, level, begin, len(below) == 0); err != nil {
 			// Rows that cannot be read are looked for one by one: another connection for each would cost more
 			// than the reading.
-			rolled := pgerror.Code(err) != ""
+			if outdated(err) {
+				p.pool.Reset() // the other connections have such statements, too
+			}
+			rolled := pgerror.Code(err) != "" && !outdated(err)
 			if rolled {
 				_, failed := raw.Exec(ctx, "ROLLBACK").ReadAll()
 				rolled = failed == nil
@@ -330,11 +371,23 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 // it is the first and before closing it when it is the last, and copies the values as they come.
 func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level []query, first, last bool) error {
 	pipeline := raw.StartPipeline(ctx)
+	known := preparedOn(raw)
 	if first {
 		pipeline.SendQueryParams("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", nil, nil, nil, nil)
 	}
-	for _, q := range level {
-		pipeline.SendQueryParams(q.sql, q.params, nil, nil, nil)
+	for i, q := range level {
+		name := known.names[q.sql]
+		if q.prepared && name == "" && known.made < mostPrepared {
+			name = fmt.Sprintf("pingo_read_%d", known.made)
+			known.made++
+			pipeline.SendPrepare(name, q.sql, nil)
+			level[i].prepares = name
+		}
+		if name != "" {
+			pipeline.SendQueryPrepared(name, q.params, nil, nil)
+		} else {
+			pipeline.SendQueryParams(q.sql, q.params, nil, nil, nil)
+		}
 	}
 	if last {
 		pipeline.SendQueryParams("COMMIT", nil, nil, nil, nil)
@@ -348,6 +401,13 @@ func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level
 		}
 	}
 	for _, q := range level {
+		if q.prepares != "" {
+			if _, err := pipeline.GetResults(); err != nil {
+				pipeline.Close()
+				return err
+			}
+			known.names[q.sql] = q.prepares
+		}
 		if _, err := result(pipeline, set.Rows(q.node), q.writers); err != nil {
 			pipeline.Close()
 			return err
@@ -359,6 +419,35 @@ func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level
 		}
 	}
 	return pipeline.Close()
+}
+
+// mostPrepared is how many statements are prepared on a connection: the server keeps the plans of each.
+const mostPrepared = 256
+
+// statements are those that are prepared on a connection.
+type statements struct {
+	names map[string]string // by their text
+	made  int               // each has a name of its own
+}
+
+func preparedOn(raw *pgconn.PgConn) *statements {
+	const at = "pingo reads"
+	known, _ := raw.CustomData()[at].(*statements)
+	if known == nil {
+		known = &statements{names: map[string]string{}}
+		raw.CustomData()[at] = known
+	}
+	return known
+}
+
+// outdated reports whether a statement that was prepared is not what it was, since the schema has changed, or is gone,
+// since the connection was given to another session.
+func outdated(err error) bool {
+	switch pgerror.Code(err) {
+	case "0A000", "26000", "42P05":
+		return true
+	}
+	return false
 }
 
 func result(
