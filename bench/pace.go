@@ -25,7 +25,8 @@ const (
 var tpsLine = regexp.MustCompile(`(?m)^tps = ([0-9.]+)`)
 
 // pace fills an edition at a tenth of what Pingo can, and sees how well that holds, and what it costs
-// pgbench on the same server. Both sides are measured in turns, by halting the fill.
+// pgbench on the same server. Both sides are measured in turns, by halting the fill. The engine shares the processors or
+// costs nothing, and pgbench asks for all of them or leaves one idle.
 func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
 	programs, err := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench")
 	if err != nil || len(programs) == 0 {
@@ -45,11 +46,32 @@ func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
 	if _, err := pgbench("-i", "-q", "-s", "10"); err != nil {
 		return err
 	}
-	s, err := b.alone(ctx, conn)
-	if err != nil {
-		return err
+	for _, c := range []struct {
+		engine  string
+		clients int
+	}{{"the stand-in", 2}, {"a free engine", 2}, {"a free engine", 1}} {
+		var s *service
+		if c.engine == "the stand-in" {
+			s, err = b.alone(ctx, conn)
+		} else {
+			_, s, err = b.onFree(ctx, conn)
+		}
+		if err != nil {
+			return err
+		}
+		err = b.paceOn(ctx, s, fmt.Sprintf("on %s, %d clients", c.engine, c.clients), func() ([]byte, error) {
+			return pgbench("-n", "-N", "-c", strconv.Itoa(c.clients), "-T", strconv.Itoa(paceSeconds))
+		})
+		s.stop()
+		if err != nil {
+			return err
+		}
 	}
-	defer s.stop()
+	return nil
+}
+
+// paceOn measures it with a service whose index is filled.
+func (b *bench) paceOn(ctx context.Context, s *service, where string, pgbench func() ([]byte, error)) error {
 	runs, err := s.client.Runs(ctx, "huts")
 	if err != nil {
 		return err
@@ -87,7 +109,7 @@ func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
 			if err != nil {
 				return err
 			}
-			out, err := pgbench("-n", "-N", "-c", "2", "-T", strconv.Itoa(paceSeconds))
+			out, err := pgbench()
 			if err != nil {
 				return err
 			}
@@ -111,14 +133,14 @@ func (b *bench) pace(ctx context.Context, conn *pgx.Conn) error {
 	}
 	slices.Sort(alone)
 	slices.Sort(beside)
-	b.report("fill at a tenth, rows a second", float64(rows)/took.Seconds(), "rows/s", "asked for: %d", pace)
+	b.report("fill at a tenth "+where+", rows a second", float64(rows)/took.Seconds(), "rows/s", "asked for: %d", pace)
 	b.report(
-		"fill at a tenth, to what was asked for",
+		"fill at a tenth "+where+", to what was asked for",
 		float64(rows)/took.Seconds()/float64(pace),
 		"of it",
 		"wanted: 0.95 to 1.05",
 	)
-	b.report("pgbench beside it to alone", beside[paceRounds/2]/alone[paceRounds/2], "of it",
+	b.report("pgbench beside it to alone "+where, beside[paceRounds/2]/alone[paceRounds/2], "of it",
 		"medians of %d rounds of %d s in turns, %.0f and %.0f transactions a second; wanted: at least 0.95",
 		paceRounds, paceSeconds, beside[paceRounds/2], alone[paceRounds/2])
 	return nil

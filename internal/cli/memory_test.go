@@ -27,6 +27,16 @@ func (w *world) peak() (bytes int64) {
 	return 0
 }
 
+// within fails when the service had more memory than it was told to do with.
+func (w *world) within(bound int64, what string) {
+	w.t.Helper()
+	peak := w.peak()
+	w.t.Logf("%s: %d bytes of %d", what, peak, bound)
+	if peak > bound {
+		w.t.Errorf("%s: more than %d bytes", what, bound)
+	}
+}
+
 // Ten indexes that are filled at once, and a journal that grew while nobody read it, take no more memory than the service
 // was told to do with.
 func TestMemoryStaysWithinItsBound(t *testing.T) {
@@ -48,11 +58,7 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 		for i := range 10 {
 			w.index(2*time.Minute, what, fmt.Sprint("logs", i), func(ix api.IndexStatus) bool { return ix.State == api.StateInSync })
 		}
-		if peak := w.peak(); peak > bound {
-			t.Errorf("%s: %d bytes of %d", what, peak, bound)
-		} else {
-			t.Logf("%s: %d bytes of %d", what, peak, bound)
-		}
+		w.within(bound, what)
 	}
 	inSync("ten filled at once")
 	w.kill()
@@ -94,7 +100,44 @@ indexes:
 	w.index(20*time.Second, "it is mended", "logs", func(ix api.IndexStatus) bool {
 		return ix.State == api.StateInSync && ix.Failed == 0 && *ix.Documents == 300
 	})
-	if peak := w.peak(); peak > 256_000_000 {
-		t.Errorf("%d bytes", peak)
+	w.within(256_000_000, "with a document that is too large")
+}
+
+// A million changes that came while the service did not run take no more memory than a few do, and each row is built
+// about once for all of its changes.
+func TestAMillionChangesTakeNoMoreMemory(t *testing.T) {
+	const bound, rows, updates = 256_000_000, 50_000, 20
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, fmt.Sprintf(`CREATE TABLE tarns (id int PRIMARY KEY, name text, n int NOT NULL DEFAULT 0) WITH (fillfactor = 50);
+		INSERT INTO tarns SELECT i, 'tarn ' || i FROM generate_series(1, %d) i`, rows))
+	text := `
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  tarns: { engine: main, rows: lodge.tarns, fields: { name: { search: 1 }, n: { filter: true } } }
+`
+	w.args = []string{"--memory", "256MB"}
+	w.serve()
+	w.must("apply", "--yes", w.write(text))
+	w.kill()
+	for range updates {
+		pgtest.Exec(t, lodge, "UPDATE tarns SET n = n + 1")
 	}
+	var waiting int
+	if err := lodge.QueryRow(t.Context(), "SELECT count(*) FROM pingo_capture.journal").Scan(&waiting); err != nil || waiting != rows*updates {
+		t.Fatal(waiting, err)
+	}
+	w.serve()
+	built := int64(0)
+	w.index(5*time.Minute, "all is taken up", "tarns", func(ix api.IndexStatus) bool {
+		built = ix.Built
+		return ix.State == api.StateInSync && ix.Waiting == 0
+	})
+	w.must("wait", "tarns")
+	w.within(bound, fmt.Sprint(waiting, " changes taken up"))
+	if built > 4*rows {
+		t.Errorf("%d documents were built for %d rows", built, rows)
+	}
+	w.equalTo(lodge, text, "tarns", 0)
 }

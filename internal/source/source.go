@@ -134,9 +134,10 @@ type Feed interface {
 
 // Awaiter is a feed that can wait until there may be changes, at less cost than looking again and again.
 type Awaiter interface {
-	// Await waits until there may be changes that Changes has not returned, or for a time. It reports whether there may
-	// be some, and whether it could wait at all: if not, it returns at once.
-	Await(ctx context.Context, most time.Duration) (changes, waited bool)
+	// Await waits until there may be changes that Changes has not returned, or for a time. It says up to when there
+	// certainly was none, by this process's clock, zero when there may be some, and whether it could wait at all: if not,
+	// it returns at once.
+	Await(ctx context.Context, most time.Duration) (none time.Time, waited bool)
 }
 
 // Settler is a feed that may know that a change had been committed long before Changes returned it: where very many

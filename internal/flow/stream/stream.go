@@ -22,6 +22,7 @@ const (
 	pollFast    = 5 * time.Millisecond
 	pollSlow    = 150 * time.Millisecond
 	pollIdle    = 500 * time.Millisecond // for sources that can wait
+	readIdle    = time.Second            // and are read at least as often
 )
 
 // Stream reads one source. A change is done when every follower that was there when it
@@ -46,8 +47,8 @@ type Stream struct {
 	done      []int64     // not removed from the journal yet
 	// run is how often Run was called: the source may number its changes anew in between.
 	run int
-	// emptied is when the last read began that found the journal's end, and whose
-	// changes were all given to the followers; changed is closed and made anew then.
+	// emptied is the last time when all changes that there were had been read and given to the followers, as far as it
+	// is known; changed is closed and made anew then.
 	emptied time.Time
 	changed chan struct{}
 
@@ -126,16 +127,39 @@ func (s *Stream) Run(ctx context.Context) {
 				s.log.Info("source available again")
 			}
 			if awaiter, can := s.feed.(source.Awaiter); can && n == 0 && wait == pollSlow {
-				if changes, waited := awaiter.Await(ctx, pollIdle); waited {
-					if changes {
-						wait = pollFast
-					}
+				changes, waited := s.await(ctx, awaiter)
+				if changes {
+					wait = pollFast
+				}
+				if waited {
 					continue
 				}
 			}
 		}
 		retry.Sleep(ctx, wait)
 	}
+}
+
+// await waits until there may be changes, or it is time to look whether this process may still read them.
+func (s *Stream) await(ctx context.Context, awaiter source.Awaiter) (changes, waited bool) {
+	for began := time.Now(); time.Since(began) < readIdle && ctx.Err() == nil; {
+		none, can := awaiter.Await(ctx, pollIdle)
+		if !can || none.IsZero() {
+			return can, can || waited
+		}
+		waited = true
+		s.foundEnd(none)
+	}
+	return false, waited
+}
+
+// foundEnd notes that at some time there was no change that the followers were not given.
+func (s *Stream) foundEnd(at time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.emptied = at
+	close(s.changed)
+	s.changed = make(chan struct{})
 }
 
 // gather is how long more changes are waited for when some came. What then becomes of them takes as long again, and
@@ -161,11 +185,7 @@ func (s *Stream) read(ctx context.Context) (int, error) {
 		}
 	}
 	if len(changes) < most {
-		s.mu.Lock()
-		s.emptied = began
-		close(s.changed)
-		s.changed = make(chan struct{})
-		s.mu.Unlock()
+		s.foundEnd(began)
 	}
 	return len(changes), nil
 }

@@ -230,25 +230,47 @@ const (
 // Await waits in the server until a writer takes a number of the journal's sequence, which is seen before it commits
 // and costs writers nothing. It cannot wait while a transaction that took one may still be open, since nothing tells
 // when that ends.
-func (p *Feed) Await(ctx context.Context, most time.Duration) (changes, waited bool) {
+func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, waited bool) {
 	p.mu.Lock()
 	last, unaided := p.last, p.unaided
 	p.mu.Unlock()
 	began := time.Now()
 	if p.cursor.Low() < last || began.Before(unaided) {
-		return false, false
+		return none, false
 	}
+	looks := max(1, most/looksEvery)
 	// Each look has a snapshot of its own, and the statement ends soon: locks and dead rows are not held for long.
-	_, err := p.pool.Exec(ctx, fmt.Sprintf(`DO $$ BEGIN FOR look IN 1..%d LOOP
-		EXIT WHEN (SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq) <> %d; PERFORM pg_sleep(%f); END LOOP; END $$`,
-		max(1, most/looksEvery), last, looksEvery.Seconds()))
+	seen, err := p.oneText(ctx, fmt.Sprintf(`DO $$ BEGIN PERFORM set_config('pingo.seen', '', true); FOR look IN 1..%d LOOP
+		IF (SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq) <> %d THEN
+		PERFORM set_config('pingo.seen', 'yes', true); EXIT; END IF; PERFORM pg_sleep(%f); END LOOP; END $$;
+		SELECT current_setting('pingo.seen')`, looks, last, looksEvery.Seconds()))
 	if err != nil {
 		p.mu.Lock()
 		p.unaided = time.Now().Add(unaidedFor)
 		p.mu.Unlock()
-		return false, false // the next read says why
+		return none, false // the next read says why
 	}
-	return time.Since(began) < most-looksEvery, true
+	if seen == "" {
+		none = began.Add((looks - 1) * looksEvery) // it slept after each look, so the last was not earlier
+	}
+	return none, true
+}
+
+// oneText runs some statements in a transaction of their own, of which the last gives a text.
+func (p *Feed) oneText(ctx context.Context, statements string) (string, error) {
+	conn, err := p.pool.Acquire(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Release()
+	results, err := conn.Conn().PgConn().Exec(ctx, p.pool.named(statements)).ReadAll()
+	if err != nil {
+		return "", err
+	}
+	if last := results[len(results)-1]; len(last.Rows) == 1 && len(last.Rows[0]) == 1 {
+		return string(last.Rows[0][0]), nil
+	}
+	return "", errors.New("the server gave no text")
 }
 
 const (

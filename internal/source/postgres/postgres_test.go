@@ -557,6 +557,34 @@ func TestReadsTakeFewRoundTrips(t *testing.T) {
 	}
 }
 
+// Behind a pooler that gives each transaction another session nothing can be prepared, and the url says so.
+func TestNothingIsPreparedWhereTheURLSaysSo(t *testing.T) {
+	url := pgtest.URL(t)
+	pgtest.Exec(t, pgtest.Connect(t, url), "CREATE TABLE trails (id int PRIMARY KEY, name text)")
+	for mode, want := range map[string]bool{"": true, "&default_query_exec_mode=exec": false} {
+		if !strings.Contains(url, "?") {
+			mode = strings.Replace(mode, "&", "?", 1)
+		}
+		p := open(t, url+mode)
+		shaped, _, _ := compile(t, p, "  trails: { engine: e, rows: s.trails, fields: [name] }")
+		if err := p.ReadKeys(t.Context(), document.NewSet(shaped.Trees[0]), [][]string{{"1"}}); err != nil {
+			t.Fatal(err)
+		}
+		prepared := 0
+		for _, conn := range p.Reader.(*Reader).pool.AcquireAllIdle(t.Context()) {
+			var n int
+			if err := conn.QueryRow(t.Context(), "SELECT count(*) FROM pg_prepared_statements", pgx.QueryExecModeExec).Scan(&n); err != nil {
+				t.Fatal(err)
+			}
+			prepared += n
+			conn.Release()
+		}
+		if prepared > 0 != want {
+			t.Errorf("%q: %d statements are prepared", mode, prepared)
+		}
+	}
+}
+
 // Statements that a connection has prepared go on, or are prepared anew, whatever becomes of the tables that they read.
 func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 	url := pgtest.URL(t)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"pingo/internal/core/document"
@@ -233,7 +234,7 @@ const mostFew = 16
 // uses the plan again, since it can foresee how many rows there will be. It cannot for a list of any length.
 func few(columns, types []string, lists [][]string) (condition string, params [][]byte, any bool) {
 	n := len(lists[0])
-	if n > mostFew || n > 1 && len(columns) > 1 {
+	if n > mostFew || n > 1 && (len(columns) > 1 || len(types) == 0) { // of a list the server cannot tell the type
 		return "", nil, false
 	}
 	places := 1
@@ -331,7 +332,7 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 			read[i] = q.node
 		}
 		below := set.Tree().Below(read)
-		if err := readLevel(ctx, raw, set, level, begin, len(below) == 0); err != nil {
+		if err := readLevel(ctx, conn.Conn(), set, level, begin, len(below) == 0); err != nil {
 			// Rows that cannot be read are looked for one by one: another connection for each would cost more
 			// than the reading.
 			if outdated(err) {
@@ -369,15 +370,14 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 
 // readLevel sends all queries of a level at once, after opening the snapshot when
 // it is the first and before closing it when it is the last, and copies the values as they come.
-func readLevel(ctx context.Context, raw *pgconn.PgConn, set *document.Set, level []query, first, last bool) error {
-	pipeline := raw.StartPipeline(ctx)
-	known := preparedOn(raw)
+func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []query, first, last bool) error {
+	pipeline, known := conn.PgConn().StartPipeline(ctx), preparedOn(conn)
 	if first {
 		pipeline.SendQueryParams("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", nil, nil, nil, nil)
 	}
 	for i, q := range level {
 		name := known.names[q.sql]
-		if q.prepared && name == "" && known.made < mostPrepared {
+		if q.prepared && name == "" && known.made < known.most {
 			name = fmt.Sprintf("pingo_read_%d", known.made)
 			known.made++
 			pipeline.SendPrepare(name, q.sql, nil)
@@ -426,16 +426,22 @@ const mostPrepared = 256
 
 // statements are those that are prepared on a connection.
 type statements struct {
-	names map[string]string // by their text
-	made  int               // each has a name of its own
+	names      map[string]string // by their text
+	made, most int               // each has a name of its own
 }
 
-func preparedOn(raw *pgconn.PgConn) *statements {
+// preparedOn are the statements that are prepared on a connection. None is where the url says so
+// (default_query_exec_mode), since a pooler may give each transaction another session.
+func preparedOn(conn *pgx.Conn) *statements {
 	const at = "pingo reads"
-	known, _ := raw.CustomData()[at].(*statements)
+	data := conn.PgConn().CustomData()
+	known, _ := data[at].(*statements)
 	if known == nil {
 		known = &statements{names: map[string]string{}}
-		raw.CustomData()[at] = known
+		if conn.Config().DefaultQueryExecMode == pgx.QueryExecModeCacheStatement {
+			known.most = mostPrepared
+		}
+		data[at] = known
 	}
 	return known
 }

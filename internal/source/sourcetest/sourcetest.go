@@ -661,8 +661,11 @@ func (s *suite) changesAreWaitedFor() {
 		s.Helper()
 		for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 			s.read()
-			changes, waited := awaiter.Await(s.Context(), 100*time.Millisecond)
-			if waited && !changes {
+			began := time.Now()
+			if none, waited := awaiter.Await(s.Context(), 100*time.Millisecond); waited && !none.IsZero() {
+				if none.Before(began) || none.After(time.Now()) {
+					s.Errorf("from %v on it saw none until %v", began, none)
+				}
 				return
 			}
 			if time.Now().After(end) {
@@ -674,8 +677,8 @@ func (s *suite) changesAreWaitedFor() {
 	for range 3 {
 		woken := make(chan bool, 1)
 		go func() {
-			changes, _ := awaiter.Await(s.Context(), time.Minute)
-			woken <- changes
+			none, waited := awaiter.Await(s.Context(), time.Minute)
+			woken <- waited && none.IsZero()
 		}()
 		time.Sleep(50 * time.Millisecond)
 		s.do(func(tx Transaction) { tx.Update("huts", Row{"id": 12}, Row{"beds": time.Now().Nanosecond() % 1000}) })
