@@ -793,7 +793,7 @@ type Health struct {
 	Version string `json:"version,omitempty"`
 }
 
-// Rebuild is how far documents are that are built again by ranges of keys; PerSecond and LeftMS are 0 while unknown.
+// Rebuild is how far documents are that are built again by ranges of keys; Expected, PerSecond and LeftMS are 0 while unknown.
 type Rebuild struct {
 	Rows      int64     `json:"rows"`
 	Expected  int64     `json:"expected"`

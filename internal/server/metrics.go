@@ -185,7 +185,9 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 		gauge(waitingMetric, float64(ix.Waiting), labels()...)
 		if r := ix.Rebuild; r != nil {
 			gauge(rebuildMetric, float64(r.Rows), labels("done")...)
-			gauge(rebuildMetric, float64(r.Expected), labels("expected")...)
+			if r.Expected > 0 {
+				gauge(rebuildMetric, float64(r.Expected), labels("expected")...)
+			}
 		}
 		counter(deliveredMetric, ix.Delivered, labels()...)
 		counter(builtMetric, ix.Built, labels()...)

@@ -35,7 +35,7 @@ export function WideChange({ ix }: { ix: IndexStatus }) {
       </Stack>
       <LinearProgress variant="determinate" value={done} aria-label="Documents built again" sx={{ mt: 2, height: 6, borderRadius: 3 }} />
       <Stack direction="row" sx={{ gap: 3, mt: 1.5, flexWrap: 'wrap' }}>
-        <Figure label="Rows" value={count(wide.rows)} note={`of about ${count(wide.expected)}`} />
+        <Figure label="Rows" value={count(wide.rows)} note={wide.expected > 0 ? `of about ${count(wide.expected)}` : undefined} />
         <Figure label="Rows a second" value={wide.perSecond > 0 ? rate(wide.perSecond) : '–'} />
         <Figure label="Left" value={wide.leftMs > 0 ? duration(wide.leftMs) : '–'} />
       </Stack>

@@ -115,7 +115,7 @@ func (b *rebuilds) looked(r records.Rebuild, expected int64, took time.Duration)
 
 // Rebuilding is how far the documents are that are built again by ranges of keys.
 type Rebuilding struct {
-	Rows, Expected int64
+	Rows, Expected int64   // 0 are expected while nobody has counted the rows
 	PerSecond      float64 // 0 when unknown, as Left is
 	Left           time.Duration
 	Since          time.Time // when the change was made that asks for it
@@ -132,7 +132,10 @@ func (e *Edition) Rebuilding() *Rebuilding {
 	}
 	out := &Rebuilding{Since: b.list[0].At, Paused: true}
 	for _, r := range b.list {
-		out.Rows, out.Expected = out.Rows+r.Rows, out.Expected+max(r.Rows, rows)
+		out.Rows += r.Rows
+		if rows > 0 {
+			out.Expected += max(r.Rows, rows)
+		}
 		out.Paused = out.Paused && r.Paused
 	}
 	if b.doing == b.list[0].Generation && !out.Paused {

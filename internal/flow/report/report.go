@@ -395,15 +395,18 @@ func inSync(s *api.IndexStatus, now time.Time) {
 			exceptFailed(s.Failed),
 		)
 		if r := s.Rebuild; r != nil {
-			left := ""
+			done, left := humanize.Comma(r.Rows), ""
+			if r.Expected > 0 {
+				done += " of about " + humanize.Comma(r.Expected)
+			}
 			if r.LeftMS > 0 {
 				left = ", " + span(time.Duration(r.LeftMS)*time.Millisecond) + " left"
 			}
-			s.Sentence = fmt.Sprintf("Behind by %s, since a change touches most documents: %s of about %s are built again%s%s",
-				span(lag), humanize.Comma(r.Rows), humanize.Comma(r.Expected), left, exceptFailed(s.Failed))
+			s.Sentence = fmt.Sprintf("Behind by %s, since a change touches most documents: %s are built again%s%s",
+				span(lag), done, left, exceptFailed(s.Failed))
 			if r.Paused {
-				s.Sentence = fmt.Sprintf("Behind by %s: a change of most documents is paused at %s of about %s: pingo reindex resume %s lets it go on%s",
-					span(lag), humanize.Comma(r.Rows), humanize.Comma(r.Expected), s.Name, exceptFailed(s.Failed))
+				s.Sentence = fmt.Sprintf("Behind by %s: a change of most documents is paused at %s: pingo reindex resume %s lets it go on%s",
+					span(lag), done, s.Name, exceptFailed(s.Failed))
 			}
 		}
 	case d != nil && d.Differing > 0:

@@ -149,9 +149,6 @@ var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New(
 // Changes returns at most limit rows of the journal that it has not returned since
 // the last Rewind.
 func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
-	if err := p.noteRefreshes(ctx); err != nil {
-		return nil, err
-	}
 	r := p.cursor.Begin(limit)
 	p.mu.Lock()
 	// A transaction number is taken only while writers take many themselves.
@@ -200,11 +197,27 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 			)
 			return err
 		})
+	var changed []refreshed
+	look := time.Since(p.looked) >= refreshesEvery
+	if look {
+		batch.Queue(p.pool.named(lookForRefreshes)).Query(func(result pgx.Rows) (err error) {
+			changed, err = pgx.CollectRows(result, pgx.RowToStructByPos[refreshed])
+			return err
+		})
+	}
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, journalError(err)
 	}
 	if !ours {
 		return nil, errSuperseded
+	}
+	if look {
+		if err := p.noteRefreshes(ctx, changed); err != nil {
+			return nil, err
+		}
+		if p.looked = time.Now(); len(changed) > 0 {
+			return p.Changes(ctx, limit) // now they are in the journal
+		}
 	}
 	read, err := p.changes(ctx, rows)
 	if err != nil {
@@ -332,34 +345,27 @@ const refreshMark = `CASE v.relkind WHEN 'm'
 // refreshesEvery is how often materialised views are looked at.
 const refreshesEvery = time.Second
 
+// lookForRefreshes lists what was refreshed, or has other parts, since it was last looked at.
+const lookForRefreshes = `SELECT * FROM (
+		SELECT r.layout, r.mark AS was, ` + refreshMark + ` AS now, v.relkind <> 'm' FROM pingo_capture.refreshed r
+		JOIN pingo_capture.layouts l ON l.id = r.layout JOIN pg_class v ON v.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
+	) x WHERE was IS DISTINCT FROM now`
+
+// refreshed is a materialised view, or a table with parts, that is not what it was.
+type refreshed struct {
+	Layout int32
+	Was    *string
+	Now    string
+	Table  bool
+}
+
 // noteRefreshes writes a truncate into the journal for every materialised view that was
-// refreshed, and every table that got or lost a part with rows, since it was last looked at. No
+// refreshed, and every table that got or lost a part with rows. No
 // trigger can do that: a refresh shows in the file that a view is kept in, or, done
 // concurrently, in the statistics of rows written, which the session that refreshes may hold
 // back for up to ten seconds.
-func (p *Feed) noteRefreshes(ctx context.Context) error {
-	if time.Since(p.looked) < refreshesEvery {
-		return nil
-	}
-	p.looked = time.Now()
-	type change struct {
-		Layout int32
-		Was    *string
-		Now    string
-		Table  bool
-	}
-	rows, err := p.pool.Query(ctx, `SELECT * FROM (
-			SELECT r.layout, r.mark AS was, `+refreshMark+` AS now, v.relkind <> 'm' FROM pingo_capture.refreshed r
-			JOIN pingo_capture.layouts l ON l.id = r.layout JOIN pg_class v ON v.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
-		) x WHERE was IS DISTINCT FROM now`)
-	if err != nil {
-		return journalError(err)
-	}
-	changes, err := pgx.CollectRows(rows, pgx.RowToStructByPos[change])
-	if err != nil {
-		return journalError(err)
-	}
-	for _, c := range changes {
+func (p *Feed) noteRefreshes(ctx context.Context, list []refreshed) error {
+	for _, c := range list {
 		note := true
 		if c.Table && c.Was != nil {
 			note = p.partsMatter(ctx, *c.Was, c.Now)

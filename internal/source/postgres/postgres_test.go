@@ -603,6 +603,7 @@ func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 		err = p.ReadKeys(t.Context(), set, keys)
 		return set.Rows(0).Len(), err
 	}
+	defer func(d time.Duration) { plannedFor = d }(plannedFor)
 	for what, sql := range map[string]string{
 		"nothing":         "SELECT",
 		"another type":    "ALTER TABLE trails ALTER name TYPE text, ALTER length TYPE numeric",
@@ -618,7 +619,10 @@ func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 		}
 		pgtest.Exec(t, db, sql)
 		failed := 0
-		for n := range 12 {
+		for n := range 16 {
+			if plannedFor = 30 * time.Second; n > 12 {
+				plannedFor = 0 // each is planned anew
+			}
 			rows, err := read([]string{fmt.Sprint(1 + n)})
 			if err != nil && source.FaultOf(err) == 0 && failed < 2 {
 				failed++ // as when a connection is lost: it is tried again

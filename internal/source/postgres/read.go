@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -164,7 +165,9 @@ type query struct {
 	writers []document.Writer
 	// prepared: the statement is the same for other values, so that the server need not plan it each time.
 	prepared bool
-	prepares string // the name that it gets by this read
+	// prepares is the name that it gets by this read, and anew says that another statement had it.
+	prepares string
+	anew     bool
 }
 
 // ReadKeys reads the rows of documents by key.
@@ -376,18 +379,24 @@ func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []q
 		pipeline.SendQueryParams("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", nil, nil, nil, nil)
 	}
 	for i, q := range level {
-		name := known.names[q.sql]
-		if q.prepared && name == "" && known.made < known.most {
-			name = fmt.Sprintf("pingo_read_%d", known.made)
-			known.made++
-			pipeline.SendPrepare(name, q.sql, nil)
-			level[i].prepares = name
-		}
-		if name != "" {
-			pipeline.SendQueryPrepared(name, q.params, nil, nil)
-		} else {
+		s, there := known.names[q.sql]
+		switch {
+		case !q.prepared || !there && known.made >= known.most:
 			pipeline.SendQueryParams(q.sql, q.params, nil, nil, nil)
+			continue
+		case !there:
+			s.name = fmt.Sprintf("pingo_read_%d", known.made)
+			known.made++
+			level[i].prepares = s.name
+		case time.Since(s.at) > plannedFor:
+			pipeline.SendDeallocate(s.name)
+			delete(known.names, q.sql)
+			level[i].prepares, level[i].anew = s.name, true
 		}
+		if level[i].prepares != "" {
+			pipeline.SendPrepare(s.name, q.sql, nil)
+		}
+		pipeline.SendQueryPrepared(s.name, q.params, nil, nil)
 	}
 	if last {
 		pipeline.SendQueryParams("COMMIT", nil, nil, nil, nil)
@@ -401,12 +410,18 @@ func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []q
 		}
 	}
 	for _, q := range level {
+		if q.anew {
+			if _, err := pipeline.GetResults(); err != nil {
+				pipeline.Close()
+				return err
+			}
+		}
 		if q.prepares != "" {
 			if _, err := pipeline.GetResults(); err != nil {
 				pipeline.Close()
 				return err
 			}
-			known.names[q.sql] = q.prepares
+			known.names[q.sql] = statement{q.prepares, time.Now()}
 		}
 		if _, err := result(pipeline, set.Rows(q.node), q.writers); err != nil {
 			pipeline.Close()
@@ -424,10 +439,20 @@ func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []q
 // mostPrepared is how many statements are prepared on a connection: the server keeps the plans of each.
 const mostPrepared = 256
 
+// plannedFor is how long a plan is used: a table that was empty when it was made may have grown since. It is a variable
+// for tests.
+var plannedFor = 30 * time.Second
+
 // statements are those that are prepared on a connection.
 type statements struct {
-	names      map[string]string // by their text
-	made, most int               // each has a name of its own
+	names      map[string]statement // by their text
+	made, most int                  // each has a name of its own
+}
+
+// statement is one that was prepared at some time.
+type statement struct {
+	name string
+	at   time.Time
 }
 
 // preparedOn are the statements that are prepared on a connection. None is where the url says so
@@ -437,7 +462,7 @@ func preparedOn(conn *pgx.Conn) *statements {
 	data := conn.PgConn().CustomData()
 	known, _ := data[at].(*statements)
 	if known == nil {
-		known = &statements{names: map[string]string{}}
+		known = &statements{names: map[string]statement{}}
 		if conn.Config().DefaultQueryExecMode == pgx.QueryExecModeCacheStatement {
 			known.most = mostPrepared
 		}
