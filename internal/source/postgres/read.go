@@ -233,7 +233,7 @@ func transpose(tuples [][]string, columns int) [][]string {
 const mostFew = 16
 
 // few is the condition that columns hold one of a few tuples, given as a list for each column. There are few such
-// conditions, for 1, 2, 4, 8 and 16 tuples, and 1 where there are several columns: a server that has planned them a few times
+// conditions, for 1, 4 and 16 tuples, and 1 where there are several columns: a server that has planned them a few times
 // uses the plan again, since it can foresee how many rows there will be. It cannot for a list of any length.
 func few(columns, types []string, lists [][]string) (condition string, params [][]byte, any bool) {
 	n := len(lists[0])
@@ -242,7 +242,7 @@ func few(columns, types []string, lists [][]string) (condition string, params []
 	}
 	places := 1
 	for places < n {
-		places *= 2
+		places *= 4
 	}
 	conditions := make([]string, len(columns))
 	for i, column := range columns {
@@ -437,7 +437,7 @@ func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []q
 }
 
 // mostPrepared is how many statements are prepared on a connection: the server keeps the plans of each.
-const mostPrepared = 256
+const mostPrepared = 128
 
 // plannedFor is how long a plan is used: a table that was empty when it was made may have grown since. It is a variable
 // for tests.
