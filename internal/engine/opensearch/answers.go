@@ -2,10 +2,13 @@ package opensearch
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"regexp"
 	"strings"
+
+	"github.com/tidwall/gjson"
 
 	"pingo/internal/core/retry"
 	"pingo/internal/engine"
@@ -52,6 +55,48 @@ func classify(status int, kind string) retry.Outcome {
 		return retry.Refused
 	}
 	return retry.Blocked
+}
+
+// item is what a server says of one document of a request.
+type item struct {
+	action, id string
+	status     int
+	cause      *cause // nil where it took the document
+}
+
+// itemsOf reads the answer to a request with documents. It is read often, and by its length takes longer with
+// reflection than documents take to be built.
+func itemsOf(answer []byte) (items []item, err error) {
+	if !gjson.ValidBytes(answer) {
+		return nil, fmt.Errorf("it is no JSON, or not all of it came: it ends %.60q", answer[max(0, len(answer)-60):])
+	}
+	gjson.GetBytes(answer, "items").ForEach(func(_, each gjson.Result) bool {
+		var i item
+		each.ForEach(func(action, r gjson.Result) bool {
+			if i.action != "" {
+				i.action = "" // one thing is done to a document
+				return false
+			}
+			i.action = action.String()
+			r.ForEach(func(name, value gjson.Result) bool {
+				switch name.String() {
+				case "_id":
+					i.id = value.String()
+				case "status":
+					i.status = int(value.Int())
+				case "error":
+					if value.Type != gjson.Null {
+						err = json.Unmarshal([]byte(value.Raw), &i.cause)
+					}
+				}
+				return err == nil
+			})
+			return err == nil
+		})
+		items = append(items, i)
+		return err == nil
+	})
+	return items, err
 }
 
 // longestKey is how many bytes a document's id may have.

@@ -59,6 +59,32 @@ func TestRefusalsAreExplained(t *testing.T) {
 	}
 }
 
+// An answer that is not for each document what was done to it is none.
+func TestItemsOfAnswers(t *testing.T) {
+	good := `{"took":3,"items":[{"index":{"_id":"1","status":201}},{"delete":{"status":404,"_id":"a \u00fc\"","found":false}},` +
+		`{"index":{"_id":"3","error":{"type":"mapper_parsing_exception","reason":"no","caused_by":{"reason":"a number"}},"status":400}},{"index":{"_id":"4","error":null,"status":200}}]}`
+	items, err := itemsOf([]byte(good))
+	if err != nil || len(items) != 4 || items[0] != (item{"index", "1", 201, nil}) || items[1] != (item{"delete", "a ü\"", 404, nil}) ||
+		items[2].cause == nil || items[2].cause.words() != "no: a number" || items[2].status != 400 || items[3].cause != nil {
+		t.Errorf("%+v %v", items, err)
+	}
+	for n := range len(good) - 1 {
+		if items, err := itemsOf([]byte(good[:n])); err == nil {
+			t.Fatalf("%d bytes of it were read: %+v", n, items)
+		}
+	}
+	for text, want := range map[string]int{
+		`{}`: 0, `[]`: 0, `{"items":7}`: 1, `{"items":[{}]}`: 1, `{"items":[{"index":{"_id":"1"},"delete":{"_id":"1"}}]}`: 1, `{"items":[[1]]}`: 1, `{"items":{"index":{"status":201}}}`: 1,
+	} {
+		if items, err := itemsOf([]byte(text)); err != nil || len(items) != want || want > 0 && items[0].action == "index" {
+			t.Errorf("%s: %+v %v", text, items, err)
+		}
+	}
+	if items, err := itemsOf([]byte(`{"items":[{"index":{"_id":"1","error":"a word"}}]}`)); err == nil {
+		t.Errorf("%+v", items)
+	}
+}
+
 func TestAdvice(t *testing.T) {
 	for _, c := range []struct{ kind, words, want string }{
 		{"index_closed_exception", "closed", "open it again"},

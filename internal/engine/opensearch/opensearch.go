@@ -16,12 +16,14 @@ import (
 	"net/url"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
 	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
@@ -123,7 +125,7 @@ func (c *cause) words() string {
 	return said
 }
 
-// do sends a request and decodes the answer into out, which may be nil.
+// do sends a request and decodes the answer into out, which may be nil, or bytes that take the answer as it came.
 func (e *Engine) do(ctx context.Context, method, path string, query url.Values, body io.Reader, out any) error {
 	u := *e.base
 	u.Path += path
@@ -171,7 +173,12 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 	if out == nil {
 		return nil
 	}
-	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+	if whole, is := out.(*[]byte); is {
+		*whole, err = io.ReadAll(response.Body)
+	} else {
+		err = json.NewDecoder(response.Body).Decode(out)
+	}
+	if err != nil {
 		return fmt.Errorf("reading the answer of %s to %s %s: %w", e.at, method, path, err)
 	}
 	return nil
@@ -419,17 +426,9 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		if d.Body == nil {
 			action = "delete"
 		}
-		id, err := json.Marshal(d.Key)
-		if err != nil {
-			return nil, err
-		}
-		fmt.Fprintf(
-			body,
-			`{"%s":{"_id":%s,"version":%d,"version_type":"external"}}`+"\n",
-			action,
-			id,
-			d.Version,
-		)
+		line := append(append(append(body.AvailableBuffer(), `{"`...), action...), `":{"_id":`...)
+		line = append(document.AppendJSON(line, shape.Text, []byte(d.Key)), `,"version":`...)
+		body.Write(append(strconv.AppendInt(line, d.Version, 10), `,"version_type":"external"}}`+"\n"...))
 		if d.Body != nil {
 			body.Write(d.Body)
 			body.WriteByte('\n')
@@ -444,37 +443,34 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		}
 		return results, err
 	}
-	var out struct {
-		Items []map[string]struct {
-			ID     string `json:"_id"`
-			Status int    `json:"status"`
-			Error  *cause `json:"error"`
-		} `json:"items"`
-	}
+	var out []byte
 	query := url.Values{"require_alias": {"true"}, "filter_path": {"items.*._id,items.*.status,items.*.error"}}
 	if err := e.do(ctx, http.MethodPost, "/"+deliveries(edition)+"/_bulk", query, bytes.NewReader(body.Bytes()), &out); err != nil {
 		return nil, err
 	}
-	if len(out.Items) != len(sent) {
-		return nil, fmt.Errorf("%s answered for %d documents of %d", e.at, len(out.Items), len(sent))
+	items, err := itemsOf(out)
+	if err != nil {
+		return nil, fmt.Errorf("reading the answer of %s for %d documents: %w", e.at, len(sent), err)
 	}
-	for n, item := range out.Items {
+	if len(items) != len(sent) {
+		return nil, fmt.Errorf("%s answered for %d documents of %d", e.at, len(items), len(sent))
+	}
+	for n, r := range items {
 		i := sent[n]
 		action := "index"
 		if docs[i].Body == nil {
 			action = "delete"
 		}
-		r, answered := item[action]
-		if !answered || len(item) != 1 {
+		if r.action != action {
 			return nil, fmt.Errorf("%s did not say what became of document %q", e.at, docs[i].Key)
 		}
-		if r.ID != docs[i].Key {
-			return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.at, r.ID, docs[i].Key)
+		if r.id != docs[i].Key {
+			return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.at, r.id, docs[i].Key)
 		}
 		kind := ""
-		if r.Error != nil {
-			kind = r.Error.Type
-			results[i].Kind, results[i].Reason = kind, r.Error.words()
+		if r.cause != nil {
+			kind = r.cause.Type
+			results[i].Kind, results[i].Reason = kind, r.cause.words()
 			if kind == noIndex {
 				e.made.Delete(edition)
 				results[i].Reason = e.noEdition(edition)
@@ -482,8 +478,8 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 				results[i].Reason += ": " + advice
 			}
 		}
-		results[i].Outcome = classify(r.Status, kind)
-		if action == "delete" && r.Status == http.StatusNotFound && r.Error == nil {
+		results[i].Outcome = classify(r.status, kind)
+		if action == "delete" && r.status == http.StatusNotFound && r.cause == nil {
 			results[i].Outcome = retry.Done // it was not there
 		}
 	}
