@@ -82,16 +82,8 @@ func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.Rei
 	case api.ReindexRollback:
 		return r.rollBack(ctx, index, e, a.Edition)
 	}
-	if halts := a.Action == api.ReindexPause; e.pending == nil && e.live != nil && (halts || a.Action == api.ReindexResume) {
-		what := "a change of most documents goes on, by a person"
-		if halts {
-			what = "a change of most documents is paused by a person"
-		}
-		any, err := r.Records.PauseRebuilds(ctx, e.live, halts, what)
-		if err == nil && !any {
-			err = fmt.Errorf("%w: no edition of %s is being filled, and no change of most documents is worked off", ErrNotNow, index)
-		}
-		return e.live, err
+	if pause := a.Action == api.ReindexPause; e.pending == nil && e.live != nil && (pause || a.Action == api.ReindexResume) {
+		return e.live, r.steerWide(ctx, e.live, pause)
 	}
 	if e.pending == nil {
 		return nil, fmt.Errorf("%w: no edition of %s is being filled", ErrNotNow, index)
@@ -210,6 +202,19 @@ func (r *Reindexer) steer(ctx context.Context, e *records.Edition, a api.Reindex
 	there, err := r.Records.SetCourse(ctx, e, c, what)
 	if err == nil && !there {
 		err = fmt.Errorf("%w: %s is not being filled any more", ErrNotNow, e.Name())
+	}
+	return err
+}
+
+// steerWide halts what is to be built again for a change of most documents, or lets it go on.
+func (r *Reindexer) steerWide(ctx context.Context, e *records.Edition, pause bool) error {
+	what := "a change of most documents goes on, by a person"
+	if pause {
+		what = "a change of most documents is paused by a person"
+	}
+	any, err := r.Records.PauseRebuilds(ctx, e, pause, what)
+	if err == nil && !any {
+		err = fmt.Errorf("%w: no edition of %s is being filled, and no change of most documents is worked off", ErrNotNow, e.Index)
 	}
 	return err
 }
