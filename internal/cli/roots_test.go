@@ -113,7 +113,13 @@ func TestOtherRootsThanTables(t *testing.T) {
 	pgtest.Exec(t, lodge, "DELETE FROM huts WHERE region_id = 4")
 	pgtest.Exec(t, lodge, `REFRESH MATERIALIZED VIEW "Counted"`)
 	pgtest.Exec(t, lodge, "TRUNCATE notes_2031; INSERT INTO notes VALUES ('2031-05-05', 1, 'again', 2)")
-	time.Sleep(1200 * time.Millisecond) // refreshes are looked for once a second
+	w.eventually(20*time.Second, "the refresh, which is looked for about once a second, is noticed", func() error {
+		_, _, differences, err := demo.Compare(t.Context(), lodge, files, "counted")
+		if err == nil && len(differences) > 0 {
+			err = fmt.Errorf("%v", differences)
+		}
+		return err
+	})
 	all("refreshed, and a partition emptied")
 	if out := w.must("search", "orders", "she", "--filter", "select=Sheet 5", "--facet", "where"); !strings.Contains(
 		out,

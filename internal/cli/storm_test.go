@@ -477,7 +477,7 @@ func parts(ctx context.Context, w *world, seed uint64) {
 			conn.Exec(ctx, "ROLLBACK")
 			time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
 			if strings.Contains(do, "INHERIT") || strings.Contains(do, "PARTITION") {
-				time.Sleep(1500 * time.Millisecond) // what comes and goes within a second leaves no trace
+				time.Sleep(2500 * time.Millisecond) // what comes and goes sooner leaves no trace
 			}
 		}
 	})

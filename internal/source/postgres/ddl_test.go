@@ -225,7 +225,7 @@ func (s *sides) step(migration string, writes []string) (done bool) {
 	changes := sourcetest.Drain(s, s.src)
 	unnoted := sourcetest.Unnoted(before, after, changes, missed)
 	// What no trigger sees is looked for once in a while.
-	for end := time.Now().Add(10 * refreshesEvery); len(unnoted) > 0 && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(10 * time.Second); len(unnoted) > 0 && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		changes = append(changes, sourcetest.Drain(s, s.src)...)
 		unnoted = sourcetest.Unnoted(before, after, changes, missed)
 	}

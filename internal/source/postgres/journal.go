@@ -342,8 +342,9 @@ const refreshMark = `CASE v.relkind WHEN 'm'
 			UNION SELECT i.inhrelid FROM pg_inherits i JOIN below ON i.inhparent = below.inhrelid
 		) SELECT string_agg(inhrelid::text, ',' ORDER BY inhrelid) FROM below), '') END`
 
-// refreshesEvery is how often materialised views are looked at.
-const refreshesEvery = time.Second
+// refreshesEvery is how often materialised views are looked at, with a read. An idle journal is read once a second, so that
+// a second and a half is the longest.
+const refreshesEvery = 300 * time.Millisecond
 
 // lookForRefreshes lists what was refreshed, or has other parts, since it was last looked at.
 const lookForRefreshes = `SELECT * FROM (
