@@ -67,6 +67,7 @@ func (db *database) Exec(ctx context.Context, sql string, args ...any) (pgconn.C
 type Reader struct {
 	pool  *database
 	plans sync.Map // *shape.Node to *nodeSQL
+	locks sync.Map // *shape.Node, the first that is read, to locks
 }
 
 // Capture is the triggers and the journal.

@@ -634,3 +634,66 @@ func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 		}
 	}
 }
+
+// A table that is rewritten, or emptied and filled again, while a read waits for it is not read as empty: PostgreSQL shows
+// it so to whoever had a snapshot before.
+func TestARewrittenTableIsNotReadAsEmpty(t *testing.T) {
+	url := pgtest.URL(t)
+	db := pgtest.Connect(t, url)
+	pgtest.Exec(t, db, `CREATE TABLE trails (id int PRIMARY KEY, name text, spare int);
+		CREATE TABLE signs (id int PRIMARY KEY, label text, spare int); CREATE TABLE trail_signs (trail_id int, sign_id int, spare int);
+		CREATE TABLE stages (id int PRIMARY KEY, trail_id int, spare int);
+		INSERT INTO trails SELECT i, 'trail ' || i, i FROM generate_series(1, 20) i;
+		INSERT INTO signs SELECT i, 'sign ' || i, i FROM generate_series(1, 20) i; INSERT INTO trail_signs SELECT i, i, i FROM generate_series(1, 20) i;
+		INSERT INTO stages SELECT i, i, i FROM generate_series(1, 20) i;
+		CREATE ROLE clerk; GRANT SELECT (id, name) ON trails TO clerk`)
+	defer pgtest.Exec(t, db, "DROP OWNED BY clerk; DROP ROLE clerk")
+	p := open(t, url)
+	shaped, _, findings := compile(t, p, `  trails: { engine: e, rows: s.trails, fields: [name], related: {
+		stages: { many: stages, on: { trail_id: id }, fields: [id] },
+		signs: { many: signs, through: { table: trail_signs, on: { trail_id: id }, to: { id: sign_id } }, list: label } } }`)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	for what, read := range map[string]func(set *document.Set) error{
+		"keys":    func(set *document.Set) error { return p.ReadKeys(t.Context(), set, [][]string{{"7"}}) },
+		"a range": func(set *document.Set) error { return p.ReadRange(t.Context(), set, []string{"6"}, []string{"7"}) },
+	} {
+		for _, table := range []string{"trails", "stages", "signs", "trail_signs"} {
+			for _, rewrite := range []string{
+				"ALTER TABLE %[1]s ALTER spare TYPE bigint; ALTER TABLE %[1]s ALTER spare TYPE int",
+				"CREATE TEMP TABLE kept AS TABLE %[1]s; TRUNCATE %[1]s; INSERT INTO %[1]s TABLE kept; DROP TABLE kept",
+			} {
+				pgtest.Exec(t, db, "BEGIN; "+fmt.Sprintf(rewrite, table))
+				made := make(chan string)
+				go func() {
+					set := document.NewSet(shaped.Trees[0])
+					if err := read(set); err != nil || set.Rows(0).Len() != 1 {
+						made <- fmt.Sprint(set.Rows(0).Len(), " rows, ", err)
+						return
+					}
+					made <- string(set.Append(nil, 0))
+				}()
+				for waiting := 0; waiting == 0; time.Sleep(5 * time.Millisecond) {
+					row := pgtest.Connect(t, url).QueryRow(t.Context(), "SELECT count(*) FROM pg_locks WHERE NOT granted")
+					if err := row.Scan(&waiting); err != nil {
+						t.Fatal(err)
+					}
+				}
+				pgtest.Exec(t, db, "COMMIT")
+				if got := <-made; !strings.Contains(got, `"name":"trail 7","stages":[{"id":7}],"signs":["sign 7"]`) {
+					t.Errorf("%s, %s by %s: %s", rewrite, table, what, got)
+				}
+			}
+		}
+	}
+	// Who may read some columns alone cannot lock a table, and reads it all the same.
+	some := open(t, url+"?options=-crole%3Dclerk")
+	plain, _, _ := compile(t, p, "  trails: { engine: e, rows: s.trails, fields: [name] }")
+	for range 2 {
+		set := document.NewSet(plain.Trees[0])
+		if err := some.ReadKeys(t.Context(), set, [][]string{{"7"}}); err != nil || set.Rows(0).Len() != 1 {
+			t.Error(set.Rows(0).Len(), err)
+		}
+	}
+}

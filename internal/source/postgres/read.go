@@ -229,37 +229,6 @@ func transpose(tuples [][]string, columns int) [][]string {
 	return out
 }
 
-// mostFew is how many tuples are worth a statement of their own.
-const mostFew = 16
-
-// few is the condition that columns hold one of a few tuples, given as a list for each column. There are few such
-// conditions, for 1, 4 and 16 tuples, and 1 where there are several columns: a server that has planned them a few times
-// uses the plan again, since it can foresee how many rows there will be. It cannot for a list of any length.
-func few(columns, types []string, lists [][]string) (condition string, params [][]byte, any bool) {
-	n := len(lists[0])
-	if n > mostFew || n > 1 && (len(columns) > 1 || len(types) == 0) { // of a list the server cannot tell the type
-		return "", nil, false
-	}
-	places := 1
-	for places < n {
-		places *= 4
-	}
-	conditions := make([]string, len(columns))
-	for i, column := range columns {
-		marks := make([]string, places)
-		for j := range marks {
-			params = append(params, []byte(lists[i][min(j, n-1)]))
-			if marks[j] = fmt.Sprintf("$%d", len(params)); i < len(types) {
-				marks[j] += "::" + types[i]
-			}
-		}
-		if conditions[i] = quoteName(column) + " = " + marks[0]; places > 1 {
-			conditions[i] = quoteName(column) + " = ANY(ARRAY[" + strings.Join(marks, ", ") + "])"
-		}
-	}
-	return strings.Join(conditions, " AND "), params, true
-}
-
 // among is the condition that columns hold one of some tuples, given as a list for
 // each column.
 func among(columns, types []string, lists [][]string) (string, [][]byte) {
@@ -329,7 +298,11 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 	}
 	defer conn.Release()
 	raw := conn.Conn().PgConn()
-	for begin := true; len(level) > 0; begin = false {
+	begin := []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"}
+	if lock := p.lockOf(set.Tree(), level); lock != "" {
+		begin = append(begin, lock)
+	}
+	for len(level) > 0 {
 		read := make([]int, len(level))
 		for i, q := range level {
 			read[i] = q.node
@@ -349,6 +322,10 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 			if !rolled {
 				conn.Conn().Close(context.WithoutCancel(ctx)) // its state is unknown
 			}
+			if rolled && p.cannotLock(set.Tree(), level, err) {
+				begin = begin[:1]
+				continue
+			}
 			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
 		}
 		for _, q := range level {
@@ -356,7 +333,7 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 				set.Link(q.node)
 			}
 		}
-		level = nil
+		begin, level = nil, nil
 		for _, n := range below {
 			if q, any := p.linked(set, n); any {
 				level = append(level, q)
@@ -371,15 +348,23 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 	return nil
 }
 
-// readLevel sends all queries of a level at once, after opening the snapshot when
+// readLevel sends all queries of a level at once, after what opens the snapshot when
 // it is the first and before closing it when it is the last, and copies the values as they come.
-func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []query, first, last bool) error {
+func readLevel(
+	ctx context.Context,
+	conn *pgx.Conn,
+	set *document.Set,
+	level []query,
+	begin []string,
+	last bool,
+) error {
 	pipeline, known := conn.PgConn().StartPipeline(ctx), preparedOn(conn)
-	if first {
-		pipeline.SendQueryParams("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", nil, nil, nil, nil)
+	for _, sql := range begin {
+		pipeline.SendQueryParams(sql, nil, nil, nil, nil)
 	}
 	for i, q := range level {
 		s, there := known.names[q.sql]
+		level[i].prepares, level[i].anew = "", false // it may be sent again
 		switch {
 		case !q.prepared || !there && known.made >= known.most:
 			pipeline.SendQueryParams(q.sql, q.params, nil, nil, nil)
@@ -404,9 +389,13 @@ func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []q
 	if err := pipeline.Sync(); err != nil {
 		return errors.Join(err, pipeline.Close())
 	}
-	if first {
+	for i := range begin {
 		if _, err := result(pipeline, nil, nil); err != nil {
-			return errors.Join(err, pipeline.Close())
+			err = errors.Join(err, pipeline.Close())
+			if i > 0 {
+				err = &lockError{err}
+			}
+			return err
 		}
 	}
 	for _, q := range level {
@@ -434,51 +423,6 @@ func readLevel(ctx context.Context, conn *pgx.Conn, set *document.Set, level []q
 		}
 	}
 	return pipeline.Close()
-}
-
-// mostPrepared is how many statements are prepared on a connection: the server keeps the plans of each.
-const mostPrepared = 128
-
-// plannedFor is how long a plan is used: a table that was empty when it was made may have grown since. It is a variable
-// for tests.
-var plannedFor = 30 * time.Second
-
-// statements are those that are prepared on a connection.
-type statements struct {
-	names      map[string]statement // by their text
-	made, most int                  // each has a name of its own
-}
-
-// statement is one that was prepared at some time.
-type statement struct {
-	name string
-	at   time.Time
-}
-
-// preparedOn are the statements that are prepared on a connection. None is where the url says so
-// (default_query_exec_mode), since a pooler may give each transaction another session.
-func preparedOn(conn *pgx.Conn) *statements {
-	const at = "pingo reads"
-	data := conn.PgConn().CustomData()
-	known, _ := data[at].(*statements)
-	if known == nil {
-		known = &statements{names: map[string]statement{}}
-		if conn.Config().DefaultQueryExecMode == pgx.QueryExecModeCacheStatement {
-			known.most = mostPrepared
-		}
-		data[at] = known
-	}
-	return known
-}
-
-// outdated reports whether a statement that was prepared is not what it was, since the schema has changed, or is gone,
-// since the connection was given to another session.
-func outdated(err error) bool {
-	switch pgerror.Code(err) {
-	case "0A000", "26000", "42P05":
-		return true
-	}
-	return false
 }
 
 func result(
