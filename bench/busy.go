@@ -133,7 +133,8 @@ func (b *bench) busy(ctx context.Context, conn *pgx.Conn) error {
 			name := fmt.Sprintf("%.0f changes a second, %d indexes: ", rate, n)
 			changes, seconds := float64(of.written), busyFor.Seconds()
 			b.report(name+"documents in a request", float64(of.documents)/float64(of.requests), "", "")
-			b.report(name+"transactions in the source for each change", (of.transactions-alone[rate].transactions)/changes, "", "beside the writers' own")
+			b.report(name+"transactions in the source for each change",
+				(of.transactions-alone[rate].transactions)/changes, "", "beside the writers' own")
 			b.report(name+"the source", 100*(of.source-alone[rate].source).Seconds()/seconds, "% of a core",
 				"beside the %.1f of the writers and triggers", 100*alone[rate].source.Seconds()/seconds)
 			b.report(name+"the service", 100*of.service.Seconds()/seconds, "% of a core", "")

@@ -50,11 +50,11 @@ func (r *Records) Rebuilds(ctx context.Context, e *Edition) ([]Rebuild, error) {
 	return out, rows.Err()
 }
 
-// PauseRebuilds halts what is to be built again in an edition, or lets it go on, and records what is to be told of that.
-// It reports whether there is any.
+// PauseRebuilds halts what is to be built again in an edition, or lets it go on, and records what is to be told of
+// that. It reports whether there is any.
 func (r *Records) PauseRebuilds(ctx context.Context, e *Edition, paused bool, what string) (bool, error) {
-	n, err := changed(r.db.ExecContext(ctx, `WITH saved AS (UPDATE rebuild SET paused = $3 WHERE index_name = $1 AND number = $2
-		RETURNING index_name, number)
+	n, err := changed(r.db.ExecContext(ctx, `WITH saved AS (
+			UPDATE rebuild SET paused = $3 WHERE index_name = $1 AND number = $2 RETURNING index_name, number)
 		INSERT INTO edition_event (index_name, number, what) SELECT DISTINCT index_name, number, $4 FROM saved`,
 		e.Index, e.Number, paused, what))
 	return n > 0, err

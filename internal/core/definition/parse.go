@@ -326,7 +326,9 @@ func (d *decoder) name(k *yaml.Node, what string, pattern *regexp.Regexp) {
 
 func (d *decoder) source(k, v *yaml.Node) {
 	before := len(d.findings)
-	s := &Source{Name: k.Value, Pos: d.at(k), JournalLimit: DefaultJournalLimit, PastLimit: "keep", TargetLag: DefaultTargetLag}
+	s := &Source{
+		Name: k.Value, Pos: d.at(k), JournalLimit: DefaultJournalLimit, PastLimit: "keep", TargetLag: DefaultTargetLag,
+	}
 	var url, capture scalar
 	d.name(k, "a source", plainName)
 	known := fields{

@@ -82,7 +82,8 @@ func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.Rei
 	case api.ReindexRollback:
 		return r.rollBack(ctx, index, e, a.Edition)
 	}
-	if pause := a.Action == api.ReindexPause; e.pending == nil && e.live != nil && (pause || a.Action == api.ReindexResume) {
+	pause := a.Action == api.ReindexPause
+	if e.pending == nil && e.live != nil && (pause || a.Action == api.ReindexResume) {
 		return e.live, r.steerWide(ctx, e.live, pause)
 	}
 	if e.pending == nil {
@@ -214,7 +215,8 @@ func (r *Reindexer) steerWide(ctx context.Context, e *records.Edition, pause boo
 	}
 	any, err := r.Records.PauseRebuilds(ctx, e, pause, what)
 	if err == nil && !any {
-		err = fmt.Errorf("%w: no edition of %s is being filled, and no change of most documents is worked off", ErrNotNow, e.Index)
+		err = fmt.Errorf(
+			"%w: no edition of %s is being filled, and no change of most documents is worked off", ErrNotNow, e.Index)
 	}
 	return err
 }

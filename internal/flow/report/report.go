@@ -405,7 +405,8 @@ func inSync(s *api.IndexStatus, now time.Time) {
 			s.Sentence = fmt.Sprintf("Behind by %s, since a change touches most documents: %s are built again%s%s",
 				span(lag), done, left, exceptFailed(s.Failed))
 			if r.Paused {
-				s.Sentence = fmt.Sprintf("Behind by %s: a change of most documents is paused at %s: pingo reindex resume %s lets it go on%s",
+				s.Sentence = fmt.Sprintf(
+					"Behind by %s: a change of most documents is paused at %s: pingo reindex resume %s lets it go on%s",
 					span(lag), done, s.Name, exceptFailed(s.Failed))
 			}
 		}

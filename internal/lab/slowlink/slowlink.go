@@ -37,7 +37,8 @@ func Start(target string, delay func() time.Duration) (*Link, error) {
 // Addr is where it listens.
 func (l *Link) Addr() string { return l.listener.Addr().String() }
 
-// Turns is how often a client has spoken since its server did, or first: the round trips, of one connection after another.
+// Turns is how often a client has spoken since its server did, or first: the round trips, of one connection after
+// another.
 func (l *Link) Turns() int64 { return l.turns.Load() }
 
 // Close ends the link and all connections over it.

@@ -342,14 +342,15 @@ const refreshMark = `CASE v.relkind WHEN 'm'
 			UNION SELECT i.inhrelid FROM pg_inherits i JOIN below ON i.inhparent = below.inhrelid
 		) SELECT string_agg(inhrelid::text, ',' ORDER BY inhrelid) FROM below), '') END`
 
-// refreshesEvery is how often materialised views are looked at, with a read. An idle journal is read once a second, so that
-// a second and a half is the longest.
+// refreshesEvery is how often materialised views are looked at, with a read. An idle journal is read once a second, so
+// that a second and a half is the longest.
 const refreshesEvery = 300 * time.Millisecond
 
 // lookForRefreshes lists what was refreshed, or has other parts, since it was last looked at.
 const lookForRefreshes = `SELECT * FROM (
 		SELECT r.layout, r.mark AS was, ` + refreshMark + ` AS now, v.relkind <> 'm' FROM pingo_capture.refreshed r
-		JOIN pingo_capture.layouts l ON l.id = r.layout JOIN pg_class v ON v.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
+		JOIN pingo_capture.layouts l ON l.id = r.layout
+		JOIN pg_class v ON v.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
 	) x WHERE was IS DISTINCT FROM now`
 
 // refreshed is a materialised view, or a table with parts, that is not what it was.

@@ -10,10 +10,10 @@ import (
 	"pingo/internal/pgerror"
 )
 
-// lockOf is the statement that a read of a tree begins with: it waits for whoever changes the tables of its nodes, before
-// the snapshot is taken. PostgreSQL shows a table as empty in a snapshot that is older than an ALTER TABLE that rewrote
-// it, or a TRUNCATE, and a SELECT takes its snapshot before it waits ("Caveats" of the chapter on concurrency control).
-// Partitions are not locked one by one: there may be thousands. It is empty where they cannot be locked.
+// lockOf is the statement that a read of a tree begins with: it waits for whoever changes the tables of its nodes,
+// before the snapshot is taken. PostgreSQL shows a table as empty in a snapshot that is older than an ALTER TABLE that
+// rewrote it, or a TRUNCATE, and a SELECT takes its snapshot before it waits ("Caveats" of the chapter on concurrency
+// control). Partitions are not locked one by one: there may be thousands. It is empty where they cannot be locked.
 func (p *Reader) lockOf(t *shape.Tree, level []query) string {
 	first := t.Nodes[level[0].node]
 	if known, ok := p.locks.Load(first); ok {
