@@ -20,6 +20,7 @@ import (
 
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
+	"pingo/internal/source/coalesce"
 )
 
 // Kind is what there is to know of this kind of source.
@@ -46,6 +47,7 @@ type database struct {
 type Reader struct {
 	db    *database
 	plans plans
+	reads coalesce.Reads
 }
 
 // Capture is the triggers and the journal.

@@ -12,12 +12,14 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
+	"pingo/internal/source/coalesce"
 )
 
 // nodeSQL is how one node is read. Where links are compared loosely, values are joined with
 // the rows, which come back with the value that they were asked for by.
 type nodeSQL struct {
-	head, from, tail string
+	columns    []string
+	from, tail string
 	// links are the columns that values are compared with, as they stand in the statement.
 	links []string
 	forms []string // of the links
@@ -41,12 +43,9 @@ func (p *plans) of(n *shape.Node) *nodeSQL {
 
 func compileNode(n *shape.Node) *nodeSQL {
 	columns := make([]string, len(n.Columns))
-	s := &nodeSQL{writers: make([]document.Writer, len(n.Columns))}
+	s := &nodeSQL{columns: columns, writers: make([]document.Writer, len(n.Columns))}
 	for i, c := range n.Columns {
 		columns[i], s.writers[i] = readColumn(c), writerOf(c)
-		if columns[i] != quoteName(c.Name) {
-			columns[i] += fmt.Sprintf(" AS pingo_%d", i) // a name that no ORDER BY means
-		}
 	}
 	where := ""
 	if n.Where != "" {
@@ -55,7 +54,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	table := quote(n.Table)
 	if n.Link == nil {
 		s.links, s.forms = quoted(n.Key, table+".", ""), formsOf(n.Columns[:len(n.Key)])
-		s.head, s.from, s.tail = "SELECT "+strings.Join(columns, ", ")+" FROM ", table, where
+		s.from, s.tail = table, where
 		return s
 	}
 	theirs := n.Columns[:len(n.Link.Theirs)]
@@ -79,7 +78,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 			as := fmt.Sprintf("pingo_link%d", i)
 			inner = append(inner, quoteName(name)+" AS "+as)
 			s.links = append(s.links, "pingo_join."+as)
-			columns[i] = readAs(n.Columns[i], "pingo_join."+as) + fmt.Sprintf(" AS pingo_%d", i)
+			columns[i] = readAs(n.Columns[i], "pingo_join."+as)
 		}
 		for i, name := range j.From {
 			inner = append(inner, fmt.Sprintf("%s AS pingo_to%d", quoteName(name), i))
@@ -96,7 +95,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	if s.loose {
 		by = nil
 		for i := range theirs {
-			columns[i] = fmt.Sprintf("CAST(pingo_given.pingo_p%d AS CHAR) AS pingo_%[1]d", i)
+			columns[i] = fmt.Sprintf("CAST(pingo_given.pingo_p%d AS CHAR)", i)
 			s.writers[i] = nil
 			by = append(by, fmt.Sprintf("pingo_given.pingo_p%d", i))
 		}
@@ -106,7 +105,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 		// there should be one row and are several, it is always the same one.
 		s.order = " ORDER BY " + strings.Join(by, ", ") + ", " + order
 	}
-	s.head, s.from, s.tail = "SELECT "+strings.Join(columns, ", ")+" FROM ", from, where
+	s.from, s.tail = from, where
 	return s
 }
 
@@ -118,7 +117,7 @@ func formsOf(columns []shape.Column) []string {
 	return out
 }
 
-// by is the statement that reads a node's rows by tuples of values.
+// by is what stands behind the columns of the statement that reads a node's rows by tuples of values.
 func (s *nodeSQL) by(natives []string, tuples [][]string) string {
 	if !s.loose {
 		return s.where(among(s.links, natives, tuples))
@@ -127,7 +126,7 @@ func (s *nodeSQL) by(natives []string, tuples [][]string) string {
 	for i := range s.links {
 		on[i] = fmt.Sprintf("%s = pingo_given.pingo_p%d", s.links[i], i)
 	}
-	return s.head + jsonTable(
+	return " FROM " + jsonTable(
 		s.forms,
 		natives,
 		tuples,
@@ -138,9 +137,9 @@ func (s *nodeSQL) by(natives []string, tuples [][]string) string {
 		" WHERE true" + s.tail + s.order
 }
 
-// where is the statement that reads the node's rows under a condition.
+// where is what stands behind the columns of the statement that reads the node's rows under a condition.
 func (s *nodeSQL) where(condition string) string {
-	return s.head + s.from + " WHERE " + condition + s.tail + s.order
+	return " FROM " + s.from + " WHERE " + condition + s.tail + s.order
 }
 
 // readColumn is how a column is read.
@@ -245,17 +244,20 @@ func between(columns, natives []string, after, upto []string) string {
 	return strings.Join(conditions, " AND ")
 }
 
-// query is one read.
-type query struct {
-	node    int
-	sql     string
-	writers []document.Writer
+// query reads a node's rows: the columns, and from what stands behind them.
+func (s *nodeSQL) query(n *shape.Node, from string) coalesce.Query {
+	return coalesce.Query{Node: n.ID, Columns: s.columns, From: from, Writers: s.writers}
 }
 
 // ReadKeys reads the rows of documents by key. Where texts are compared loosely, only the rows
 // that have a key exactly are meant: another one is another document.
 func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
-	root := set.Tree().Root()
+	return p.reads.Do(ctx, set, keys, p.byKeys, p.read)
+}
+
+// byKeys are the queries that read documents' rows, those of their roots and what belongs to these by the key alone.
+func (p *Reader) byKeys(t *shape.Tree, keys [][]string) []coalesce.Query {
+	root := t.Root()
 	s := p.plans.of(root)
 	condition := among(s.links, root.KeyTypes, keys)
 	for i, c := range keyColumns(root) {
@@ -273,86 +275,75 @@ func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]strin
 			strings.Join(asked, ", "),
 		)
 	}
-	level := []query{{0, s.where(condition), s.writers}}
+	level := []coalesce.Query{s.query(root, s.where(condition))}
 	if root.Where == "" { // else there may be rows, and many, of what has no document
-		for _, n := range set.Tree().ByRoot() {
+		for _, n := range t.ByRoot() {
 			if s := p.plans.of(n); !s.loose {
-				level = append(level, query{n.ID, s.by(n.Link.Types, keys), s.writers})
+				level = append(level, s.query(n, s.by(n.Link.Types, keys)))
 			}
 		}
 	}
-	return p.read(ctx, set, level)
+	return level
 }
 
 // ReadBelow reads the rows of a node by those of its parent.
 func (p *Reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
 	if q, any := p.linked(set, set.Tree().Nodes[node]); any {
-		return p.read(ctx, set, []query{q})
+		return p.read(ctx, &coalesce.Part{Set: set, Level: []coalesce.Query{q}})
 	}
 	return nil
 }
 
 // linked is the query that reads a node by the rows of its parent; false when they need none.
-func (p *Reader) linked(set *document.Set, n *shape.Node) (q query, any bool) {
+func (p *Reader) linked(set *document.Set, n *shape.Node) (q coalesce.Query, any bool) {
 	tuples := transpose(set.Links(n.ID))
 	if len(tuples) == 0 {
-		return query{}, false
+		return coalesce.Query{}, false
 	}
 	s := p.plans.of(n)
-	return query{n.ID, s.by(n.Link.Compared(), tuples), s.writers}, true
+	return s.query(n, s.by(n.Link.Compared(), tuples)), true
 }
 
 // ReadRange reads the rows of documents in a range of keys.
 func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
 	root := set.Tree().Root()
 	s := p.plans.of(root)
-	level := []query{{0, s.where(between(s.links, root.KeyTypes, after, upto)), s.writers}}
+	level := []coalesce.Query{s.query(root, s.where(between(s.links, root.KeyTypes, after, upto)))}
 	for _, n := range set.Tree().ByRoot() {
 		if s := p.plans.of(n); !s.loose {
-			level = append(level, query{n.ID, s.where(between(s.links, n.Link.Types, after, upto)), s.writers})
+			level = append(level, s.query(n, s.where(between(s.links, n.Link.Types, after, upto))))
 		}
 	}
-	return p.read(ctx, set, level)
+	return p.read(ctx, &coalesce.Part{Set: set, Level: level})
 }
 
 // read reads node by node in one read-only snapshot: first some, then, level by
-// level, every node of the same source whose parent is there, sent together.
-func (p *Reader) read(ctx context.Context, set *document.Set, level []query) error {
+// level, every node of the same source whose parent is there, sent together. Several sets are read as one.
+func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 	conn, err := p.db.Conn(ctx)
 	if err != nil {
 		return explain(err)
 	}
 	defer conn.Close()
 	begin := "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY; "
-	for len(level) > 0 {
-		read := make([]int, len(level))
-		for i, q := range level {
-			read[i] = q.node
-		}
-		below, end := set.Tree().Below(read), ""
-		if len(below) == 0 {
+	for last := false; !last; {
+		var below [][]*shape.Node
+		below, last = coalesce.Below(parts)
+		end := ""
+		if last {
 			end = "; COMMIT"
 		}
-		if err := readLevel(ctx, conn, set, level, begin, end); err != nil {
+		if err := readLevel(ctx, conn, coalesce.Merge(parts), begin, end); err != nil {
 			discard(conn) // its state is unknown
-			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
+			return fmt.Errorf("reading rows for index %s: %w", parts[0].Set.Tree().Index, explain(err))
 		}
-		for _, q := range level {
-			if q.node > 0 {
-				set.Link(q.node)
-			}
-		}
-		begin, level = "", nil
-		for _, n := range below {
-			if q, any := p.linked(set, n); any {
-				level = append(level, q)
-			}
-		}
-		if len(level) == 0 && len(below) > 0 { // no row below is meant
+		done := coalesce.Descend(parts, below, p.linked)
+		if begin = ""; done && !last { // no row below is meant
 			if _, err := conn.ExecContext(ctx, "COMMIT"); err != nil {
 				discard(conn)
 				return wrap("ending a read", err)
 			}
+			return nil
 		}
 	}
 	return nil
@@ -375,12 +366,12 @@ func discard(conn *sql.Conn) {
 	_ = conn.Raw(func(any) error { return driver.ErrBadConn }) // this is how database/sql is told
 }
 
-// readLevel sends all queries of a level at once, after opening the snapshot when it is the
+// readLevel sends all statements of a level at once, after opening the snapshot when it is the
 // first and before closing it when it is the last, and copies the values as they come.
-func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []query, begin, end string) error {
+func readLevel(ctx context.Context, conn *sql.Conn, level []*coalesce.Statement, begin, end string) error {
 	statements := make([]string, len(level))
 	for i, q := range level {
-		statements[i] = q.sql
+		statements[i] = q.SQL
 	}
 	rows, err := conn.QueryContext(ctx, begin+strings.Join(statements, "; ")+end)
 	if err != nil {
@@ -394,9 +385,8 @@ func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []q
 			}
 			return fmt.Errorf("%d of %d answers came", i, len(level))
 		}
-		into := set.Rows(q.node)
-		values := make([][]byte, len(q.writers))
-		raw, scan := make([]sql.RawBytes, len(q.writers)), make([]any, len(q.writers))
+		values := make([][]byte, q.Width)
+		raw, scan := make([]sql.RawBytes, q.Width), make([]any, q.Width)
 		for j := range raw {
 			scan[j] = &raw[j]
 		}
@@ -407,8 +397,7 @@ func readLevel(ctx context.Context, conn *sql.Conn, set *document.Set, level []q
 			for j := range raw {
 				values[j] = raw[j]
 			}
-			into.Add(values, q.writers)
-			if into.TooMany() {
+			if !q.Add(values) {
 				return source.ErrTooLarge
 			}
 		}

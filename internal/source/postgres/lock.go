@@ -8,14 +8,15 @@ import (
 
 	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
+	"pingo/internal/source/coalesce"
 )
 
 // lockOf is the statement that a read of a tree begins with: it waits for whoever changes the tables of its nodes,
 // before the snapshot is taken. PostgreSQL shows a table as empty in a snapshot that is older than an ALTER TABLE that
 // rewrote it, or a TRUNCATE, and a SELECT takes its snapshot before it waits ("Caveats" of the chapter on concurrency
 // control). Partitions are not locked one by one: there may be thousands. It is empty where they cannot be locked.
-func (p *Reader) lockOf(t *shape.Tree, level []query) string {
-	first := t.Nodes[level[0].node]
+func (p *Reader) lockOf(t *shape.Tree, level []coalesce.Query) string {
+	first := t.Nodes[level[0].Node]
 	if known, ok := p.locks.Load(first); ok {
 		if l := known.(locks); l.sql != "" || time.Since(l.at) < unlockedFor {
 			return l.sql
@@ -23,7 +24,7 @@ func (p *Reader) lockOf(t *shape.Tree, level []query) string {
 	}
 	var read []int
 	for _, q := range level {
-		read = append(read, q.node)
+		read = append(read, q.Node)
 	}
 	for below := t.Below(read); len(below) > 0; below = t.Below(read) {
 		for _, n := range below {
@@ -70,14 +71,14 @@ func (e *lockError) Unwrap() error { return e.error }
 
 // cannotLock reports whether a read failed since its tables cannot be locked, as foreign ones or with rights to some
 // columns alone, and not since somebody else has them. Then they are read without that.
-func (p *Reader) cannotLock(t *shape.Tree, level []query, err error) bool {
+func (p *Reader) cannotLock(t *shape.Tree, level []coalesce.Query, err error) bool {
 	var lock *lockError
 	if !errors.As(err, &lock) {
 		return false
 	}
 	switch pgerror.Code(err) {
 	case "42809", "42501": // the kind of relation, rights
-		p.locks.Store(t.Nodes[level[0].node], locks{"", time.Now()})
+		p.locks.Store(t.Nodes[level[0].Node], locks{"", time.Now()})
 		return true
 	case "42P01": // a table is gone: the read says what that means
 		return true

@@ -19,6 +19,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
 	"pingo/internal/source"
+	"pingo/internal/source/coalesce"
 )
 
 // Kind is what there is to know of this kind of source.
@@ -68,6 +69,7 @@ type Reader struct {
 	pool  *database
 	plans sync.Map // *shape.Node to *nodeSQL
 	locks sync.Map // *shape.Node, the first that is read, to locks
+	reads coalesce.Reads
 }
 
 // Capture is the triggers and the journal.

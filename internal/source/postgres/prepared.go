@@ -19,12 +19,12 @@ var plannedFor = 30 * time.Second
 
 // statements are those that are prepared on a connection.
 type statements struct {
-	names      map[string]statement // by their text
-	made, most int                  // each has a name of its own
+	names      map[string]named // by their text
+	made, most int              // each has a name of its own
 }
 
-// statement is one that was prepared at some time.
-type statement struct {
+// named is a statement that was prepared at some time.
+type named struct {
 	name string
 	at   time.Time
 }
@@ -36,7 +36,7 @@ func preparedOn(conn *pgx.Conn) *statements {
 	data := conn.PgConn().CustomData()
 	known, _ := data[at].(*statements)
 	if known == nil {
-		known = &statements{names: map[string]statement{}}
+		known = &statements{names: map[string]named{}}
 		if conn.Config().DefaultQueryExecMode == pgx.QueryExecModeCacheStatement {
 			known.most = mostPrepared
 		}

@@ -15,11 +15,13 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
 	"pingo/internal/source"
+	"pingo/internal/source/coalesce"
 )
 
 // nodeSQL is how one node is read: everything but the condition that picks rows.
 type nodeSQL struct {
-	head, tail string
+	columns    []string
+	from, tail string
 	// writers turn the values that it yields into their neutral form.
 	writers []document.Writer
 }
@@ -37,9 +39,6 @@ func compileNode(n *shape.Node) *nodeSQL {
 	columns, writers := make([]string, len(n.Columns)), make([]document.Writer, len(n.Columns))
 	for i, c := range n.Columns {
 		columns[i], writers[i] = readColumn(c), writerOf(c)
-		if columns[i] != quoteName(c.Name) {
-			columns[i] += fmt.Sprintf(" AS pingo_%d", i) // a name that no ORDER BY means
-		}
 	}
 	where := ""
 	if n.Where != "" {
@@ -47,7 +46,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	}
 	if n.Link == nil {
 		return &nodeSQL{
-			head: "SELECT " + strings.Join(columns, ", ") + " FROM " + quote(n.Table) + " WHERE ",
+			columns: columns, from: " FROM " + quote(n.Table) + " WHERE ",
 			tail: where + identified(n), writers: writers,
 		}
 	}
@@ -78,12 +77,8 @@ func compileNode(n *shape.Node) *nodeSQL {
 			where += " ORDER BY " + strings.Join(by, ", ") + ", " + order
 		}
 		return &nodeSQL{
-			head: fmt.Sprintf(
-				"SELECT %s FROM (SELECT %s FROM %s WHERE ",
-				strings.Join(columns, ", "),
-				strings.Join(inner, ", "),
-				quote(j.Table),
-			),
+			columns: columns,
+			from:    fmt.Sprintf(" FROM (SELECT %s FROM %s WHERE ", strings.Join(inner, ", "), quote(j.Table)),
 			tail: fmt.Sprintf(
 				"%s) pingo_join JOIN %s ON %s WHERE true%s",
 				counts,
@@ -100,7 +95,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 		tail += " ORDER BY " + quoteNames(links, quote(n.Table)+".") + ", " + order
 	}
 	return &nodeSQL{
-		head: "SELECT " + strings.Join(columns, ", ") + " FROM " + quote(n.Table) + " WHERE ",
+		columns: columns, from: " FROM " + quote(n.Table) + " WHERE ",
 		tail: tail, writers: writers,
 	}
 }
@@ -157,40 +152,32 @@ func rowOf(columns []string) string {
 	return "(" + quoteNames(columns, "") + ")"
 }
 
-// query is one read, with parameters as text.
-type query struct {
-	node    int
-	sql     string
-	params  [][]byte
-	writers []document.Writer
-	// prepared: the statement is the same for other values, so that the server need not plan it each time.
-	prepared bool
-	// prepares is the name that it gets by this read, and anew says that another statement had it.
-	prepares string
-	anew     bool
-}
-
 // ReadKeys reads the rows of documents by key.
 func (p *Reader) ReadKeys(ctx context.Context, set *document.Set, keys [][]string) error {
-	root := set.Tree().Root()
+	return p.reads.Do(ctx, set, keys, p.byKeys, p.read)
+}
+
+// byKeys are the queries that read documents' rows, those of their roots and what belongs to these by the key alone.
+func (p *Reader) byKeys(t *shape.Tree, keys [][]string) []coalesce.Query {
+	root := t.Root()
 	lists := transpose(keys, len(root.Key))
-	level := []query{p.query(root, root.KeyTypes, lists)}
+	level := []coalesce.Query{p.query(root, root.KeyTypes, lists)}
 	if root.Where == "" { // else there may be rows, and many, of what has no document
-		for _, n := range set.Tree().ByRoot() {
+		for _, n := range t.ByRoot() {
 			level = append(level, p.query(n, n.Link.Types, lists))
 		}
 	}
-	return p.read(ctx, set, level)
+	return level
 }
 
 // query reads a node by tuples of the columns that are its key, or link it with its parent.
-func (p *Reader) query(n *shape.Node, types []string, lists [][]string) query {
+func (p *Reader) query(n *shape.Node, types []string, lists [][]string) coalesce.Query {
 	s, columns := p.sqlOf(n), linked(n)
 	condition, params, prepared := few(columns, types, lists)
 	if !prepared {
 		condition, params = among(columns, types, lists)
 	}
-	return query{node: n.ID, sql: s.head + condition + s.tail, params: params, writers: s.writers, prepared: prepared}
+	return coalesce.Query{Node: n.ID, Columns: s.columns, From: s.from + condition + s.tail, Params: params, Writers: s.writers, Prepared: prepared}
 }
 
 // linked are the columns that are a root's key, or link another node with its parent.
@@ -204,16 +191,16 @@ func linked(n *shape.Node) []string {
 // ReadBelow reads the rows of a node by those of its parent.
 func (p *Reader) ReadBelow(ctx context.Context, set *document.Set, node int) error {
 	if q, any := p.linked(set, set.Tree().Nodes[node]); any {
-		return p.read(ctx, set, []query{q})
+		return p.read(ctx, &coalesce.Part{Set: set, Level: []coalesce.Query{q}})
 	}
 	return nil
 }
 
 // linked is the query that reads a node by the rows of its parent; false when they need none.
-func (p *Reader) linked(set *document.Set, n *shape.Node) (q query, any bool) {
+func (p *Reader) linked(set *document.Set, n *shape.Node) (q coalesce.Query, any bool) {
 	values := set.Links(n.ID)
 	if len(values[0]) == 0 {
-		return query{}, false
+		return coalesce.Query{}, false
 	}
 	return p.query(n, n.Link.Compared(), values), true
 }
@@ -249,16 +236,16 @@ func among(columns, types []string, lists [][]string) (string, [][]byte) {
 
 // ReadRange reads the rows of documents in a range of keys.
 func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto []string) error {
-	ranged := func(n *shape.Node, types []string) query {
+	ranged := func(n *shape.Node, types []string) coalesce.Query {
 		s := p.sqlOf(n)
 		condition, params := between(linked(n), types, after, upto)
-		return query{node: n.ID, sql: s.head + condition + s.tail, params: params, writers: s.writers}
+		return coalesce.Query{Node: n.ID, Columns: s.columns, From: s.from + condition + s.tail, Params: params, Writers: s.writers}
 	}
-	level := []query{ranged(set.Tree().Root(), nil)}
+	level := []coalesce.Query{ranged(set.Tree().Root(), nil)}
 	for _, n := range set.Tree().ByRoot() {
 		level = append(level, ranged(n, n.Link.Types))
 	}
-	return p.read(ctx, set, level)
+	return p.read(ctx, &coalesce.Part{Set: set, Level: level})
 }
 
 // between is the condition that columns are after one tuple (nil: the start) and not
@@ -290,8 +277,8 @@ func between(columns, types []string, after, upto []string) (string, [][]byte) {
 }
 
 // read reads node by node in one read-only snapshot: first some, then, level by
-// level, every node of the same source whose parent is there, sent together.
-func (p *Reader) read(ctx context.Context, set *document.Set, level []query) error {
+// level, every node of the same source whose parent is there, sent together. Several sets are read as one.
+func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
 		return explain(err)
@@ -299,16 +286,15 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 	defer conn.Release()
 	raw := conn.Conn().PgConn()
 	begin := []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"}
-	if lock := p.lockOf(set.Tree(), level); lock != "" {
-		begin = append(begin, lock)
-	}
-	for len(level) > 0 {
-		read := make([]int, len(level))
-		for i, q := range level {
-			read[i] = q.node
+	for _, part := range parts {
+		if lock := p.lockOf(part.Set.Tree(), part.Level); lock != "" && !slices.Contains(begin, lock) {
+			begin = append(begin, lock)
 		}
-		below := set.Tree().Below(read)
-		if err := readLevel(ctx, conn.Conn(), set, level, begin, len(below) == 0); err != nil {
+	}
+	for last := false; !last; {
+		var below [][]*shape.Node
+		below, last = coalesce.Below(parts)
+		if err := readLevel(ctx, conn.Conn(), coalesce.Merge(parts), begin, last); err != nil {
 			// Rows that cannot be read are looked for one by one: another connection for each would cost more
 			// than the reading.
 			if outdated(err) {
@@ -322,39 +308,30 @@ func (p *Reader) read(ctx context.Context, set *document.Set, level []query) err
 			if !rolled {
 				conn.Conn().Close(context.WithoutCancel(ctx)) // its state is unknown
 			}
-			if rolled && p.cannotLock(set.Tree(), level, err) {
-				begin = begin[:1]
+			tree := parts[0].Set.Tree()
+			if rolled && len(parts) == 1 && p.cannotLock(tree, parts[0].Level, err) {
+				begin, last = begin[:1], false
 				continue
 			}
-			return fmt.Errorf("reading rows for index %s: %w", set.Tree().Index, explain(err))
+			return fmt.Errorf("reading rows for index %s: %w", tree.Index, explain(err))
 		}
-		for _, q := range level {
-			if q.node > 0 {
-				set.Link(q.node)
-			}
-		}
-		begin, level = nil, nil
-		for _, n := range below {
-			if q, any := p.linked(set, n); any {
-				level = append(level, q)
-			}
-		}
-		if len(level) == 0 && len(below) > 0 { // no row below is meant
+		done := coalesce.Descend(parts, below, p.linked)
+		if begin = nil; done && !last { // no row below is meant
 			if _, err := raw.Exec(ctx, "COMMIT").ReadAll(); err != nil {
 				return wrap("ending a read", err)
 			}
+			return nil
 		}
 	}
 	return nil
 }
 
-// readLevel sends all queries of a level at once, after what opens the snapshot when
+// readLevel sends all statements of a level at once, after what opens the snapshot when
 // it is the first and before closing it when it is the last, and copies the values as they come.
 func readLevel(
 	ctx context.Context,
 	conn *pgx.Conn,
-	set *document.Set,
-	level []query,
+	level []*coalesce.Statement,
 	begin []string,
 	last bool,
 ) error {
@@ -362,26 +339,26 @@ func readLevel(
 	for _, sql := range begin {
 		pipeline.SendQueryParams(sql, nil, nil, nil, nil)
 	}
+	prepares, anew := make([]string, len(level)), make([]bool, len(level)) // under which name, and which had it before
 	for i, q := range level {
-		s, there := known.names[q.sql]
-		level[i].prepares, level[i].anew = "", false // it may be sent again
+		s, there := known.names[q.SQL]
 		switch {
-		case !q.prepared || !there && known.made >= known.most:
-			pipeline.SendQueryParams(q.sql, q.params, nil, nil, nil)
+		case !q.Prepared || !there && known.made >= known.most:
+			pipeline.SendQueryParams(q.SQL, q.Params, nil, nil, nil)
 			continue
 		case !there:
 			s.name = fmt.Sprintf("pingo_read_%d", known.made)
 			known.made++
-			level[i].prepares = s.name
+			prepares[i] = s.name
 		case time.Since(s.at) > plannedFor:
 			pipeline.SendDeallocate(s.name)
-			delete(known.names, q.sql)
-			level[i].prepares, level[i].anew = s.name, true
+			delete(known.names, q.SQL)
+			prepares[i], anew[i] = s.name, true
 		}
-		if level[i].prepares != "" {
-			pipeline.SendPrepare(s.name, q.sql, nil)
+		if prepares[i] != "" {
+			pipeline.SendPrepare(s.name, q.SQL, nil)
 		}
-		pipeline.SendQueryPrepared(s.name, q.params, nil, nil)
+		pipeline.SendQueryPrepared(s.name, q.Params, nil, nil)
 	}
 	if last {
 		pipeline.SendQueryParams("COMMIT", nil, nil, nil, nil)
@@ -390,7 +367,7 @@ func readLevel(
 		return errors.Join(err, pipeline.Close())
 	}
 	for i := range begin {
-		if _, err := result(pipeline, nil, nil); err != nil {
+		if err := result(pipeline, nil); err != nil {
 			err = errors.Join(err, pipeline.Close())
 			if i > 0 {
 				err = &lockError{err}
@@ -398,53 +375,50 @@ func readLevel(
 			return err
 		}
 	}
-	for _, q := range level {
-		if q.anew {
+	for i, q := range level {
+		if anew[i] {
 			if _, err := pipeline.GetResults(); err != nil {
 				pipeline.Close()
 				return err
 			}
 		}
-		if q.prepares != "" {
+		if prepares[i] != "" {
 			if _, err := pipeline.GetResults(); err != nil {
 				pipeline.Close()
 				return err
 			}
-			known.names[q.sql] = statement{q.prepares, time.Now()}
+			known.names[q.SQL] = named{prepares[i], time.Now()}
 		}
-		if _, err := result(pipeline, set.Rows(q.node), q.writers); err != nil {
+		if err := result(pipeline, q); err != nil {
 			pipeline.Close()
 			return err
 		}
 	}
 	if last {
-		if _, err := result(pipeline, nil, nil); err != nil {
+		if err := result(pipeline, nil); err != nil {
 			return errors.Join(err, pipeline.Close())
 		}
 	}
 	return pipeline.Close()
 }
 
-func result(
-	pipeline *pgconn.Pipeline,
-	into *document.Rows,
-	writers []document.Writer,
-) (pgconn.CommandTag, error) {
+// result takes what the next statement gave.
+func result(pipeline *pgconn.Pipeline, of *coalesce.Statement) error {
 	answer, err := pipeline.GetResults()
 	if err != nil {
-		return pgconn.CommandTag{}, err
+		return err
 	}
 	reader, ok := answer.(*pgconn.ResultReader)
 	if !ok {
-		return pgconn.CommandTag{}, fmt.Errorf("unexpected answer %T from PostgreSQL", answer)
+		return fmt.Errorf("unexpected answer %T from PostgreSQL", answer)
 	}
 	for reader.NextRow() {
-		into.Add(reader.Values(), writers)
-		if into.TooMany() {
-			return pgconn.CommandTag{}, source.ErrTooLarge
+		if !of.Add(reader.Values()) {
+			return source.ErrTooLarge
 		}
 	}
-	return reader.Close()
+	_, err = reader.Close()
+	return err
 }
 
 // WalkUp walks the steps up from linking values to document keys.

@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -77,14 +79,22 @@ indexes:
         on: { night: night }
         fields: [body]
         related: { hut: { one: huts, source: lodge, on: { id: hut_id }, fields: [beds] } }
+  brief: # of huts, too, by other columns
+    engine: main
+    rows: lodge.huts
+    fields: { called: { column: name }, beds: {} }
+    related:
+      stays: { many: stays, on: { hut_id: id }, fields: [body] }
+      region: { one: regions, on: { id: region_id }, fields: [name] }
 `
 
 // suite is a source under test, with the shapes that it is read by.
 type suite struct {
 	*testing.T
-	h                          Harness
-	src                        *source.Source
-	huts, stays, apart, nights *shape.Shape
+	h   Harness
+	src *source.Source
+
+	huts, stays, apart, nights, brief *shape.Shape
 }
 
 // Run checks a source.
@@ -95,6 +105,7 @@ func Run(t *testing.T, kind source.Kind, h Harness) {
 	}
 	s.compile(kind)
 	s.rowsBecomeDocuments()
+	s.indexesReadAtOnce()
 	s.tooMuchIsRefused()
 	s.sourcesAreRelated()
 	s.installingHoldsUpNobody()
@@ -119,7 +130,7 @@ func (s *suite) compile(kind source.Kind) {
 	if len(findings) > 0 {
 		s.Fatal(findings)
 	}
-	for i, into := range []**shape.Shape{&s.huts, &s.stays, &s.apart, &s.nights} {
+	for i, into := range []**shape.Shape{&s.huts, &s.stays, &s.apart, &s.nights, &s.brief} {
 		var err error
 		*into, findings, err = source.Compile(s.Context(), def.Indexes[i], source.Only(s.src))
 		if err != nil || len(findings) > 0 {
@@ -322,6 +333,48 @@ func (s *suite) rowsBecomeDocuments() {
 	}
 	if len(up) != manyHuts/2 || !slices.Contains(up, "4") {
 		s.Errorf("up from the region: %v", up)
+	}
+}
+
+// Indexes that read the same documents' rows at the same moment get what they get alone, and what one of them does in
+// the midst of it does not concern the others.
+func (s *suite) indexesReadAtOnce() {
+	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 0))
+	trees := []*shape.Tree{s.huts.Trees[0], s.brief.Trees[0], s.apart.Trees[0], s.huts.Trees[0].RootOnly("")}
+	read := func(ctx context.Context, tree *shape.Tree, keys [][]string) (map[string]string, error) {
+		set := document.NewSet(tree)
+		err := s.src.ReadKeys(ctx, set, keys)
+		return Documents(s, set), err
+	}
+	for range 60 {
+		keys := make([][]string, 1+random.IntN(5))
+		for i := range keys {
+			keys[i] = []string{fmt.Sprint(random.IntN(9))}
+		}
+		hasty, patience := random.IntN(3*len(trees)), time.Duration(random.IntN(2000))*time.Microsecond
+		got, errs := make([]map[string]string, len(trees)), make([]error, len(trees))
+		var all sync.WaitGroup
+		for i, tree := range trees {
+			all.Go(func() {
+				ctx := s.Context()
+				if i == hasty {
+					var stop context.CancelFunc
+					ctx, stop = context.WithTimeout(ctx, patience)
+					defer stop()
+				}
+				got[i], errs[i] = read(ctx, tree, keys)
+			})
+		}
+		all.Wait()
+		for i, tree := range trees {
+			want, err := read(s.Context(), tree, keys)
+			if i == hasty && errs[i] != nil {
+				continue
+			}
+			if err := errors.Join(err, errs[i]); err != nil || fmt.Sprint(got[i]) != fmt.Sprint(want) {
+				s.Fatalf("documents %v of tree %d at once:\n%v, alone\n%v, %v", keys, i, got[i], want, err)
+			}
+		}
 	}
 }
 
