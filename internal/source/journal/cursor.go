@@ -3,6 +3,7 @@ package journal
 
 import (
 	"math"
+	"slices"
 	"sync"
 	"time"
 
@@ -89,22 +90,22 @@ func (c *Cursor) Settle(low int64) {
 	c.low = max(c.low, low)
 }
 
-// horizon says that all changes up to a number had been committed, or never will be, by some time.
+// horizon says that all changes above a number and up to another one had been committed, or never will be, by some time.
 type horizon struct {
-	upto int64
-	by   time.Time
+	above, upto int64
+	by          time.Time
 }
 
 // mostHorizons bounds their memory; with fewer, it is known a little later that a change was committed.
 const mostHorizons = 32
 
-// AllCommitted notes that no change up to a number can become visible any more, read or not.
-func (c *Cursor) AllCommitted(upto int64) {
+// AllCommitted notes that no change above a number and up to another one can become visible any more, read or not.
+func (c *Cursor) AllCommitted(above, upto int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for len(c.horizons) > 1 && c.horizons[0].upto <= c.low {
-		c.horizons = c.horizons[1:] // nobody asks for what was handed out
-	}
+	c.horizons = slices.DeleteFunc(c.horizons, func(h horizon) bool { // nobody asks for what was handed out
+		return h.upto <= c.low || h.above > 0 && h.upto <= c.high
+	})
 	n := len(c.horizons)
 	switch {
 	case n > 0 && upto <= c.horizons[n-1].upto:
@@ -112,7 +113,7 @@ func (c *Cursor) AllCommitted(upto int64) {
 	case n == mostHorizons:
 		c.horizons = append(c.horizons[:n/2], c.horizons[n/2+1:]...)
 	}
-	c.horizons = append(c.horizons, horizon{upto, time.Now()})
+	c.horizons = append(c.horizons, horizon{above, upto, time.Now()})
 }
 
 // CommittedBy is by when a change was committed, if that was known before it was read: whoever reads its row after
@@ -121,7 +122,7 @@ func (c *Cursor) CommittedBy(seq int64) (by time.Time, known bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, h := range c.horizons {
-		if seq <= h.upto {
+		if seq > h.above && seq <= h.upto {
 			return h.by, true
 		}
 	}

@@ -32,6 +32,11 @@ type Feed struct {
 	since    time.Time
 	// settled is one up to which none is left, so that a read of all rows sees them all.
 	settled int64
+	// behind: there was more to read than was read. Then rows up to end, which was the last one some time ago, are
+	// looked at before they are read, and up to foreseen they are committed.
+	behind        bool
+	end, foreseen int64
+	endSince      time.Time
 	// restarted is when the journal was last looked at from its start.
 	restarted time.Time
 	// lookNext is when it is next looked for truncated tables.
@@ -146,6 +151,9 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	if err := p.settle(ctx); err != nil {
 		return nil, err
 	}
+	if err := p.foresee(ctx); err != nil {
+		return nil, err
+	}
 	r := p.cursor.Begin(limit)
 	rows, err := p.db.QueryContext(ctx, fmt.Sprintf(
 		"SELECT %s; SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM %s.journal WHERE seq > %d ORDER BY seq LIMIT %d",
@@ -189,6 +197,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	fresh, seen := p.cursor.Took(r, read)
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.behind = len(noted) == r.Limit
 	if r.Full && p.settled > 0 && p.settled <= seen {
 		p.cursor.Settle(p.settled)
 		p.settled = 0
@@ -212,26 +221,84 @@ func (p *Feed) settle(ctx context.Context) error {
 	if number == 0 || early {
 		return nil
 	}
-	rows, err := p.db.QueryContext(
-		ctx,
-		fmt.Sprintf("SELECT count(*) FROM %s.journal WHERE seq > %d AND seq <= %d LOCK IN SHARE MODE NOWAIT",
-			quoteName(p.db.capture), p.cursor.Low(), number),
-	)
-	if err == nil {
-		err = eachRow(rows, func([]sql.RawBytes) error { return nil })
+	open, err := p.open(ctx, p.cursor.Low(), number)
+	if err != nil {
+		return err
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.since = time.Now() // for the next attempt
-	switch {
-	case numberOf(err) == lockWait:
-		return nil
-	case err != nil:
-		return p.journalError(err)
+	if !open {
+		p.settling, p.settled = 0, number
 	}
-	p.settling, p.settled = 0, number
 	return nil
 }
+
+// open reports whether a row above a number and up to another one is locked, as those are that are not committed.
+func (p *Feed) open(ctx context.Context, above, upto int64) (bool, error) {
+	rows, err := p.db.QueryContext(
+		ctx,
+		fmt.Sprintf("SELECT count(*) FROM %s.journal WHERE seq > %d AND seq <= %d LOCK IN SHARE MODE NOWAIT",
+			quoteName(p.db.capture), above, upto),
+	)
+	if err == nil {
+		err = eachRow(rows, func([]sql.RawBytes) error { return nil })
+	}
+	switch {
+	case numberOf(err) == lockWait:
+		return true, nil
+	case err != nil:
+		return false, p.journalError(err)
+	}
+	return false, nil
+}
+
+const (
+	// foreseenAtOnce bounds how many rows are locked together, for a moment.
+	foreseenAtOnce = 20_000
+	// mostForeseen is how many rows are looked at before they are read.
+	mostForeseen = 400_000
+)
+
+// foresee looks whether rows are committed that wait to be read, where many do. They are above all that was read: what
+// was is locked now and then by those who delete it.
+func (p *Feed) foresee(ctx context.Context) error {
+	p.mu.Lock()
+	above := max(p.foreseen, p.cursor.High())
+	behind, end, since := p.behind, p.end, p.endSince
+	p.mu.Unlock()
+	switch {
+	case !behind || above-p.cursor.High() >= mostForeseen:
+		return nil
+	case end <= above:
+		err := p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(max(seq), 0) FROM %s.journal", quoteName(p.db.capture))).
+			Scan(&end)
+		if err != nil {
+			return p.journalError(err)
+		}
+		since = time.Now()
+	}
+	if time.Since(since) >= settleAfter && end > above {
+		upto := min(end, above+foreseenAtOnce)
+		open, err := p.open(ctx, above, upto)
+		if err != nil {
+			return err
+		}
+		if open {
+			since = time.Now() // for the next attempt
+		} else {
+			p.cursor.AllCommitted(above, upto)
+			above = upto
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.end, p.endSince, p.foreseen = end, since, above
+	return nil
+}
+
+// CommittedBy is by when a change was committed, if that was known before it was read.
+func (p *Feed) CommittedBy(seq int64) (by time.Time, known bool) { return p.cursor.CommittedBy(seq) }
 
 // row is a journal row, and the number of its layout.
 type row struct {
@@ -465,6 +532,7 @@ func (p *Feed) Rewind() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.layouts, p.settling, p.settled, p.restarted = nil, 0, 0, time.Now()
+	p.behind, p.end, p.foreseen = false, 0, 0
 }
 
 // InFlight is how many changes were returned and are not done, and when the oldest of

@@ -419,6 +419,61 @@ func TestLateCommits(t *testing.T) {
 	}
 }
 
+// Where many changes wait, it is known that one was committed before it is read, but never while a transaction is open
+// whose row may come before it.
+func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
+	defer func(d time.Duration) { settleAfter = d }(settleAfter)
+	settleAfter = 50 * time.Millisecond
+	w := newWorld(
+		t,
+		`CREATE TABLE trails (id int PRIMARY KEY, name varchar(50)); CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50)); CREATE TABLE marks (id int PRIMARY KEY, word varchar(20))`,
+		trails,
+	)
+	w.exec("INSERT INTO marks SELECT seq, 'a' FROM seq_1_to_100")
+	late, err := w.db.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	mariatest.Exec(t, late, "INSERT INTO marks VALUES (0, 'late')")
+	w.exec("INSERT INTO marks SELECT seq, 'a' FROM seq_101_to_200")
+	var last int64
+	if err := w.db.QueryRow("SELECT max(seq) FROM " + w.src.Feed.(*Feed).db.capture + ".journal").Scan(&last); err != nil {
+		t.Fatal(err)
+	}
+	settler := w.src.Feed.(source.Settler)
+	read := func() {
+		t.Helper()
+		for range 8 {
+			if _, err := w.src.Changes(t.Context(), 2); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(settleAfter)
+		}
+	}
+	read()
+	if _, known := settler.CommittedBy(last - 100); known {
+		t.Fatal("the change of an open transaction is taken for committed")
+	}
+	before := time.Now()
+	if err := late.Commit(); err != nil {
+		t.Fatal(err)
+	}
+	read()
+	for seq := last - 101; seq <= last; seq++ {
+		if by, known := settler.CommittedBy(seq); !known || by.Before(before) {
+			t.Fatalf("change %d of %d: known %t, by %s; one before it was committed after %s", seq, last, known, by, before)
+		}
+	}
+	w.exec("INSERT INTO marks SELECT seq, 'a' FROM seq_201_to_300")
+	if _, known := settler.CommittedBy(last + 50); known {
+		t.Error("what was written since is taken for committed")
+	}
+	w.src.Rewind()
+	if _, known := settler.CommittedBy(last); known {
+		t.Error("it is known after a rewind, when somebody else may have read")
+	}
+}
+
 // A statement that goes on for long holds up no other one that writes other rows.
 func TestLongStatementsHoldUpNobody(t *testing.T) {
 	w := newWorld(t, `

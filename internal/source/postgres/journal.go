@@ -419,7 +419,7 @@ func (p *Feed) settle(seen int64, now mark, xmin uint64) {
 		case xmin < m.xid:
 			rest = append(rest, m)
 		default:
-			p.cursor.AllCommitted(m.seq)
+			p.cursor.AllCommitted(0, m.seq)
 			if m.seq <= seen {
 				p.cursor.Settle(m.seq)
 			}
