@@ -51,28 +51,26 @@ func (s *Set) object(dst []byte, n *shape.Node, row int, opened bool) []byte {
 	if !opened {
 		dst = append(dst, '{')
 	}
-	start := len(dst)
-	member := func(name string) {
+	start, names := len(dst), s.names[n.ID]
+	member := func(i int) {
 		if opened || len(dst) > start {
 			dst = append(dst, ',')
 		}
-		dst = appendString(dst, name)
-		dst = append(dst, ':')
+		dst = append(dst, names[i]...)
 	}
 	rows := &s.nodes[n.ID]
 	for i := range n.Fields {
 		f := &n.Fields[i]
-		member(f.Name)
+		member(i)
 		if f.At < 0 {
 			dst = s.combined(dst, n, f, row)
 			continue
 		}
 		dst = appendValue(dst, f, rows.Value(row, f.At))
 	}
-	for _, id := range n.Children {
-		child := s.tree.Nodes[id]
-		member(child.Name)
-		dst = s.related(dst, child, row)
+	for i, id := range n.Children {
+		member(len(n.Fields) + i)
+		dst = s.related(dst, s.tree.Nodes[id], row)
 	}
 	return append(dst, '}')
 }

@@ -102,6 +102,31 @@ func TestDocumentsAreAssembledFromRows(t *testing.T) {
 	}
 }
 
+// Rows belong to those that they are linked with, in the order in which they came, whatever stands between them.
+func TestLinksOfRowsInAnyOrder(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 11))
+	set := NewSet(huts())
+	for range 200 {
+		set.Reset()
+		want := map[string]string{}
+		for id := range 4 {
+			set.Rows(0).Add(row(fmt.Sprint(id), "NULL", "NULL"), nil)
+		}
+		for label := range random.IntN(12) {
+			id := []string{"0", "1", "2", "9", "NULL"}[random.IntN(5)]
+			set.Rows(3).Add(row(id, fmt.Sprint(label)), nil)
+			want[id] += fmt.Sprintf(",\"%d\"", label)
+		}
+		set.Link(3)
+		for id := range 4 {
+			doc := string(set.Append(nil, id))
+			if list := `"offers":[` + strings.TrimPrefix(want[fmt.Sprint(id)], ",") + "]}"; !strings.HasSuffix(doc, list) {
+				t.Fatalf("document %d is %s, not with %s", id, doc, list)
+			}
+		}
+	}
+}
+
 func TestValuesBecomeJSON(t *testing.T) {
 	for _, c := range []struct {
 		kind     shape.Type
@@ -208,6 +233,11 @@ func TestCombinedFields(t *testing.T) {
 func FuzzText(f *testing.F) {
 	f.Add("plain")
 	f.Add("\x00\x1f\"\\\u2028\U0001F3D4")
+	for _, special := range []string{"\x00", "\x1f", "\"", "\\", "\x7f", "\u0080", "ü"} {
+		for at := range 18 {
+			f.Add(strings.Repeat("a", at) + special + strings.Repeat("#", 17-at))
+		}
+	}
 	f.Fuzz(func(t *testing.T, text string) {
 		if !utf8.ValidString(text) {
 			t.Skip() // a database in UTF-8 sends none

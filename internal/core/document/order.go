@@ -85,6 +85,9 @@ func compareIntegers(a, b []byte) int {
 // compareTimes compares dates and times in ISO 8601, all of one time zone: a year of
 // four digits or more, with a sign where it needs one, and the infinities.
 func compareTimes(a, b []byte) int {
+	if fourDigits(a) && fourDigits(b) {
+		return bytes.Compare(trimZone(a), trimZone(b))
+	}
 	aEra, aYear, aRest := splitTime(a)
 	bEra, bYear, bRest := splitTime(b)
 	c := cmp.Or(cmp.Compare(len(aYear), len(bYear)), bytes.Compare(aYear, bYear))
@@ -93,6 +96,9 @@ func compareTimes(a, b []byte) int {
 	}
 	return cmp.Or(cmp.Compare(aEra, bEra), c, bytes.Compare(trimZone(aRest), trimZone(bRest)))
 }
+
+// fourDigits reports whether a time is of a year of four digits without a sign, as nearly all are.
+func fourDigits(v []byte) bool { return len(v) > 4 && v[4] == '-' && v[0] >= '0' && v[0] <= '9' }
 
 // trimZone takes the Z off, which would be above the fraction of a second.
 func trimZone(v []byte) []byte { return bytes.TrimSuffix(v, []byte("Z")) }

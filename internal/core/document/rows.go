@@ -90,6 +90,7 @@ type Set struct {
 	tree  *shape.Tree
 	nodes []Rows
 	links []links
+	names [][]string // of the fields of each node, and of its children, as they stand in JSON
 }
 
 // links finds the rows of a node by the value that ties them to their parent:
@@ -103,12 +104,22 @@ type links struct {
 // NewSet makes an empty set for a tree.
 func NewSet(t *shape.Tree) *Set {
 	set := &Set{tree: t, nodes: make([]Rows, len(t.Nodes)), links: make([]links, len(t.Nodes))}
-	for i := range set.links {
+	for i, n := range t.Nodes {
 		set.links[i].first = map[string]int32{}
+		var names []string
+		for _, f := range n.Fields {
+			names = append(names, named(f.Name))
+		}
+		for _, id := range n.Children {
+			names = append(names, named(t.Nodes[id].Name))
+		}
+		set.names = append(set.names, names)
 	}
 	set.Reset()
 	return set
 }
+
+func named(name string) string { return string(append(appendString(nil, name), ':')) }
 
 // Tree is the tree that the set was made for.
 func (s *Set) Tree() *shape.Tree { return s.tree }
@@ -146,17 +157,29 @@ func (s *Set) Link(node int) {
 	}
 	l.next = l.next[:rows.count]
 	columns := positions[:len(s.tree.Nodes[node].Link.Theirs)]
+	// Rows that share a link mostly follow one another: the map is asked once for all of them.
+	last, first := "", int32(-1)
 	for i := rows.count - 1; i >= 0; i-- {
 		key, ok := s.tuple(node, i, columns)
 		if !ok {
 			continue
+		}
+		if first >= 0 && key == last {
+			l.next[i], first = first, int32(i)
+			continue
+		}
+		if first >= 0 {
+			l.first[last] = first
 		}
 		if after, ok := l.first[key]; ok {
 			l.next[i] = after
 		} else {
 			l.next[i] = -1
 		}
-		l.first[key] = int32(i)
+		last, first = key, int32(i)
+	}
+	if first >= 0 {
+		l.first[last] = first
 	}
 	if len(s.tree.Nodes[node].InOrder) > 0 {
 		s.sort(node)

@@ -2,6 +2,7 @@ package document
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"strconv"
 
@@ -97,9 +98,24 @@ func appendString(dst []byte, s string) []byte { return appendBytes(dst, []byte(
 // appendBytes appends valid UTF-8 as a JSON string.
 func appendBytes(dst, v []byte) []byte { return append(appendEscaped(append(dst, '"'), v), '"') }
 
+// plain reports whether certainly none of eight bytes is below ' ', '"' or '\\'. See "Determine if a word has a byte less
+// than n" in Anderson's Bit Twiddling Hacks: a byte from 0x80 on may be taken for one, never one of these for another.
+func plain(w uint64) bool {
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	quote, backslash := w^(ones*'"'), w^(ones*'\\')
+	return ((w-ones*' ')&^w|(quote-ones)&^quote|(backslash-ones)&^backslash)&tops == 0
+}
+
 func appendEscaped(dst, v []byte) []byte {
 	start := 0
-	for i, b := range v {
+	for i := 0; i < len(v); i++ {
+		for i+8 <= len(v) && plain(binary.LittleEndian.Uint64(v[i:])) {
+			i += 8
+		}
+		if i == len(v) {
+			break
+		}
+		b := v[i]
 		if b >= 0x20 && b != '"' && b != '\\' {
 			continue
 		}
