@@ -160,7 +160,12 @@ func (b *bench) shapes(ctx context.Context, text string) ([]*shape.Shape, error)
 
 // databaseTime is the processor time that all processes of the source have used.
 func (b *bench) databaseTime() (time.Duration, error) {
-	text, err := os.ReadFile(filepath.Join(b.dir, "source", "data", "postmaster.pid"))
+	return serverTime(filepath.Join(b.dir, "source"))
+}
+
+// serverTime is the processor time that all processes of a database server have used.
+func serverTime(dir string) (time.Duration, error) {
+	text, err := os.ReadFile(filepath.Join(dir, "data", "postmaster.pid"))
 	if err != nil {
 		return 0, err
 	}

@@ -222,6 +222,7 @@ func (b *bench) pingo(ctx context.Context, engine string) (took, filling time.Du
 type service struct {
 	client  *client.Client
 	records string // URL of its records
+	home    string // of their server
 	engine  string // URL of the engine that it has for itself
 	cmd     *exec.Cmd
 	stop    func()
@@ -246,7 +247,7 @@ func (b *bench) serviceOf(ctx context.Context, engine, definition string) (*serv
 	if err != nil {
 		return nil, 0, err
 	}
-	s := &service{stop: func() { pg.Stop() }, records: pg.URL("pingo")}
+	s := &service{stop: func() { pg.Stop() }, records: pg.URL("pingo"), home: filepath.Join(home, "pg")}
 	took, err := b.begin(ctx, s, pg, engine, definition)
 	if err != nil {
 		s.stop()

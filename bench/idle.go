@@ -15,7 +15,7 @@ import (
 
 const (
 	// idleFor is how long nothing happens while it is measured what that costs.
-	idleFor = 30 * time.Second
+	idleFor = 60 * time.Second
 	// settling is how long it takes after a fill until counts and checks have become rare.
 	settling = 90 * time.Second
 	// firstChanges is how many changes are made one by one, each after a while in which nothing happened.
@@ -72,8 +72,16 @@ func (b *bench) idle(ctx context.Context, conn *pgx.Conn) error {
 		if err != nil {
 			return err
 		}
+		kept, err := serverTime(s.home)
+		if err != nil {
+			return err
+		}
 		time.Sleep(idleFor)
 		serviceNow, sourceNow, err := b.processorTime(s)
+		if err != nil {
+			return err
+		}
+		keptNow, err := serverTime(s.home)
 		if err != nil {
 			return err
 		}
@@ -100,6 +108,12 @@ func (b *bench) idle(ctx context.Context, conn *pgx.Conn) error {
 			100*(sourceNow-source).Seconds()/idleFor.Seconds(),
 			"% of a core",
 			"wanted for 100: less than 1",
+		)
+		b.report(
+			fmt.Sprintf("idle, %d indexes: the records", n),
+			100*(keptNow-kept).Seconds()/idleFor.Seconds(),
+			"% of a core",
+			"",
 		)
 	}
 	for i := range firstChanges {

@@ -515,14 +515,18 @@ func (h *holder) keepAnswering(ctx context.Context, f *fed) {
 	}) // it ends with ctx only
 }
 
-// lookAtNameEvery is how often it is looked where a public name leads.
-const lookAtNameEvery = 5 * time.Second
+// lookAtNameEvery is how often it is looked where a public name leads, and lookAtNames how often at those of many
+// editions together.
+const (
+	lookAtNameEvery = 5 * time.Second
+	lookAtNames     = 250 * time.Millisecond
+)
 
 // watchName looks, while an edition is the live one, whether the public name leads to it. Somebody may have moved
 // it; or a switch was on its way for long, to an edition that the records do not know any more since they were
 // put back (small storm, seed 60008497).
 func watchName(ctx context.Context, h *holder, f *fed) {
-	for retry.Sleep(ctx, lookAtNameEvery) {
+	for retry.Sleep(ctx, max(lookAtNameEvery, time.Duration(len(h.all()))*lookAtNames)) {
 		if state, _ := f.Fill.State(); state != reindex.Switched {
 			continue
 		}

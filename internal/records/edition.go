@@ -174,12 +174,12 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 	err := r.db.SelectContext(
 		ctx,
 		&out,
-		`SELECT index_name, number, state, engine, shape ->> 'source' AS source, missed, missed_at, refill,
+		`SELECT index_name, number, state, engine, source, missed, missed_at, refill,
 		paused, pace, begins_at, takes_over, state IN ('previous', 'returning') AND missed IS NOT NULL OR state = 'previous' AND kept_until < now() AS expired,
 		EXISTS (SELECT FROM drift_order o WHERE o.index_name = edition.index_name AND o.number = edition.number AND o.ended_at IS NULL) AS ordered,
 		EXISTS (SELECT FROM backlog b WHERE b.index_name = edition.index_name AND b.number = edition.number) AS owed,
 		EXISTS (SELECT FROM chunk c WHERE c.index_name = edition.index_name AND c.number = edition.number AND c.offered IS NOT NULL AND c.process IS NULL) AS offered,
-		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(`+others+`) name) AS others
+		(SELECT coalesce(jsonb_agg(DISTINCT name), '[]') FROM jsonb_array_elements(others) name) AS others
 		FROM edition ORDER BY index_name, number`,
 	)
 	return out, err

@@ -1,11 +1,14 @@
 package records
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -38,13 +41,14 @@ type Lease struct {
 type leaseRow struct {
 	Lease
 	RawClaimed *string `db:"claimed"`
-	RawStatus  *string `db:"status"`
+	Packed     []byte  `db:"status"`
 }
 
 func (row *leaseRow) lease() (*Lease, error) {
 	l := &row.Lease
-	if row.RawStatus != nil {
-		l.Status = json.RawMessage(*row.RawStatus)
+	var err error
+	if l.Status, err = unpack(row.Packed); err != nil {
+		return nil, fmt.Errorf("the recorded status of source %s: %w", l.Source, err)
 	}
 	if row.RawClaimed != nil {
 		if err := json.Unmarshal([]byte(*row.RawClaimed), &l.Claimed); err != nil {
@@ -52,6 +56,33 @@ func (row *leaseRow) lease() (*Lease, error) {
 		}
 	}
 	return l, nil
+}
+
+// pack makes a status small, since it is written each second and grows with the number of indexes; nil when there is none.
+func pack(status json.RawMessage) ([]byte, error) {
+	if len(status) == 0 {
+		return nil, nil
+	}
+	var out bytes.Buffer
+	w, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
+	_, err = w.Write(status)
+	err = errors.Join(err, w.Close())
+	return out.Bytes(), err
+}
+
+// unpack is the reverse of pack.
+func unpack(packed []byte) (json.RawMessage, error) {
+	if len(packed) == 0 {
+		return nil, nil
+	}
+	r, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
 }
 
 // ErrOlder says that the records are older than what was recorded in them: they were
@@ -100,10 +131,14 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 	if err != nil {
 		return err
 	}
+	packed, err := pack(status)
+	if err != nil {
+		return err
+	}
 	n, err := changed(
 		r.db.ExecContext(
 			ctx,
-			`UPDATE lease SET beat = $4, claimed = $6, claiming = $9, sound = $10, status = coalesce(nullif($7, '')::jsonb, status), changed_at = now()
+			`UPDATE lease SET beat = $4, claimed = $6, claiming = $9, sound = $10, status = coalesce($7::bytea, status), changed_at = now()
 		WHERE source = $1 AND holder = $2 AND epoch = $3 AND beat >= $5 AND beat < $4 AND history = $8 AND `+history+` = $8`,
 			l.Source,
 			l.Holder,
@@ -111,7 +146,7 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 			beat,
 			l.Beat,
 			string(claimed),
-			string(status),
+			packed,
 			l.History,
 			l.Claiming,
 			l.Sound,

@@ -184,16 +184,13 @@ func (r *Records) SaveMissed(ctx context.Context, e *Edition, reason string, ref
 	return err
 }
 
-// others are the sources of an edition beside its own.
-const others = `jsonb_path_query_array(shape, '$.trees[*].nodes[*].source')`
-
 // SaveAllMissed is SaveMissed for all editions whose documents are made from a source; all are to be
 // refilled.
 func (r *Records) SaveAllMissed(ctx context.Context, source, fence, reason string) error {
 	n, err := changed(r.db.ExecContext(
 		ctx,
 		`UPDATE edition SET missed = coalesce(missed, $3), missed_at = coalesce(missed_at, now()), refill = true
-		WHERE (shape ->> 'source' = $1 OR `+others+` ? $1) AND `+held,
+		WHERE (edition.source = $1 OR others ? $1) AND `+held,
 		source,
 		fence,
 		reason,

@@ -29,6 +29,8 @@ type Feed struct {
 	marks []mark
 	taken int64 // the highest number that was taken at the last full read
 	last  int64 // the highest number that was taken at the last read
+	// moved is when that changed.
+	moved time.Time
 	// unaided is until when the server is not asked to wait, since it refused to.
 	unaided time.Time
 	marked  time.Time
@@ -224,7 +226,9 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		return nil, err
 	}
 	p.mu.Lock()
-	p.last = now.seq
+	if p.last != now.seq {
+		p.last, p.moved = now.seq, time.Now()
+	}
 	p.mu.Unlock()
 	fresh, seen := p.cursor.Took(r, read)
 	if r.Full {
@@ -234,8 +238,10 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 }
 
 const (
-	// looksEvery is how often the server looks at the sequence while it waits.
+	// looksEvery is how often the server looks at the sequence while it waits. It is woken for each look, which is nearly
+	// all that an idle source costs, so it looks half as often where nothing was written for quietAfter.
 	looksEvery = 20 * time.Millisecond
+	quietAfter = 30 * time.Second
 	// unaidedFor is how long it is not asked again after it refused.
 	unaidedFor = time.Minute
 )
@@ -245,18 +251,21 @@ const (
 // when that ends.
 func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, waited bool) {
 	p.mu.Lock()
-	last, unaided := p.last, p.unaided
+	last, moved, unaided := p.last, p.moved, p.unaided
 	p.mu.Unlock()
-	began := time.Now()
+	began, every := time.Now(), looksEvery
+	if began.Sub(moved) > quietAfter {
+		every *= 2
+	}
 	if p.cursor.Low() < last || began.Before(unaided) {
 		return none, false
 	}
-	looks := max(1, most/looksEvery)
+	looks := max(1, most/every)
 	// Each look has a snapshot of its own, and the statement ends soon: locks and dead rows are not held for long.
 	seen, err := p.oneText(ctx, fmt.Sprintf(`DO $$ BEGIN PERFORM set_config('pingo.seen', '', true); FOR look IN 1..%d LOOP
 		IF (SELECT CASE WHEN is_called THEN last_value ELSE 0 END FROM pingo_capture.journal_seq) <> %d THEN
 		PERFORM set_config('pingo.seen', 'yes', true); EXIT; END IF; PERFORM pg_sleep(%f); END LOOP; END $$;
-		SELECT current_setting('pingo.seen')`, looks, last, looksEvery.Seconds()))
+		SELECT current_setting('pingo.seen')`, looks, last, every.Seconds()))
 	if err != nil {
 		p.mu.Lock()
 		p.unaided = time.Now().Add(unaidedFor)
@@ -264,7 +273,7 @@ func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, w
 		return none, false // the next read says why
 	}
 	if seen == "" {
-		none = began.Add((looks - 1) * looksEvery) // it slept after each look, so the last was not earlier
+		none = began.Add((looks - 1) * every) // it slept after each look, so the last was not earlier
 	}
 	return none, true
 }
