@@ -39,6 +39,7 @@ test-engines: build engines
 race: build
 	go test -race -timeout 20m ./internal/core/... ./internal/flow/... ./internal/server ./internal/kinds ./internal/lab/... \
 		./internal/source/mariadb ./internal/source/webhook ./internal/source/outbox ./internal/source/poll ./internal/source/webfeed
+	go test -race -timeout 5m -run 'SeveralIndexes|Conformance' ./internal/source/postgres
 
 bench: build engines
 	go run ./bench
