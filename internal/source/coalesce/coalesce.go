@@ -5,6 +5,7 @@ package coalesce
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -26,6 +27,8 @@ const (
 	// mostInVain is how many times in a row nobody came before nobody is waited for, for a time.
 	mostInVain = 8
 	aloneFor   = time.Second
+	// apartFor is how long an index reads alone whose reads fail.
+	apartFor = time.Minute
 )
 
 // Reads are the reads of a source. The zero value is ready, and may be used by several at the same time.
@@ -49,6 +52,8 @@ type readers struct {
 	seen   map[*shape.Tree]time.Time // when a few of each were last read
 	inVain int                       // how many times in a row nobody came
 	alone  time.Time                 // nobody is waited for until then
+	// apart are those whose reads failed: until when they read alone.
+	apart map[*shape.Tree]time.Time
 }
 
 // expected is how many trees will read what one of them reads now.
@@ -74,12 +79,16 @@ func (r *Reads) join(keys [][]string, me *Part) (j *joint, first bool) {
 	if r.open == nil {
 		r.open, r.tables = map[string]*joint{}, map[shape.Ref]*readers{}
 	}
-	f := r.tables[root.Table]
+	f, now := r.tables[root.Table], time.Now()
 	if f == nil {
-		f = &readers{seen: map[*shape.Tree]time.Time{}}
+		f = &readers{seen: map[*shape.Tree]time.Time{}, apart: map[*shape.Tree]time.Time{}}
 		r.tables[root.Table] = f
 	}
-	expected := f.expected(me.Set.Tree(), time.Now())
+	maps.DeleteFunc(f.apart, func(_ *shape.Tree, until time.Time) bool { return now.After(until) })
+	if _, failed := f.apart[me.Set.Tree()]; failed {
+		return nil, false
+	}
+	expected := f.expected(me.Set.Tree(), now)
 	if j = r.open[name]; j != nil {
 		if j.parts = append(j.parts, me); len(j.parts) >= expected {
 			close(j.all)
@@ -111,6 +120,15 @@ func (r *Reads) close(name string, j *joint) {
 	if f.inVain >= mostInVain {
 		f.inVain, f.alone = 0, time.Now().Add(aloneFor)
 	}
+}
+
+// setApart has an index read alone for a while.
+func (r *Reads) setApart(t *shape.Tree) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	f := r.tables[t.Root().Table]
+	f.apart[t] = time.Now().Add(apartFor)
+	delete(f.seen, t)
 }
 
 // Do reads the rows of documents by their keys into a set: with level, which gives the queries that begin it, and read,
@@ -146,5 +164,9 @@ func (r *Reads) Do(
 		}
 	}
 	set.Reset()
-	return read(ctx, &Part{set, level(set.Tree(), keys)})
+	err := read(ctx, &Part{set, level(set.Tree(), keys)})
+	if err != nil && ctx.Err() == nil {
+		r.setApart(set.Tree())
+	}
+	return err
 }

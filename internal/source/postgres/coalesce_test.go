@@ -153,3 +153,47 @@ func TestReadsOfSeveralIndexesAreOne(t *testing.T) {
 		t.Error("too little happened")
 	}
 }
+
+// An index that waits for a table which another one does not read holds that one up once, not for as long as it waits.
+func TestAnIndexThatWaitsHoldsUpNoOther(t *testing.T) {
+	url := pgtest.URL(t)
+	db := pgtest.Connect(t, url)
+	pgtest.Exec(t, db, `CREATE TABLE regions (id int PRIMARY KEY, name text); CREATE TABLE trails (id int PRIMARY KEY, name text, region_id int);
+		INSERT INTO trails SELECT i, 'trail ' || i, 1 FROM generate_series(1, 9) i`)
+	p := open(t, url)
+	trees := make([]*shape.Tree, 2)
+	for i, related := range []string{"region: { one: regions, on: { id: region_id }, fields: [name] }", ""} {
+		s, _, findings := compile(t, p, fmt.Sprintf("  trails%d: { engine: e, rows: s.trails, fields: [name], related: { %s } }", i, related))
+		if len(findings) > 0 {
+			t.Fatal(findings)
+		}
+		trees[i] = s.Trees[0]
+	}
+	read := func() (took [2]time.Duration, errs [2]error) {
+		var wg sync.WaitGroup
+		for i, tree := range trees {
+			wg.Go(func() {
+				began := time.Now()
+				errs[i] = p.ReadKeys(t.Context(), document.NewSet(tree), [][]string{{"4"}})
+				took[i] = time.Since(began)
+			})
+		}
+		wg.Wait()
+		return took, errs
+	}
+	defer func(d time.Duration) { coalesce.JoinWithin = d }(coalesce.JoinWithin)
+	coalesce.JoinWithin = 100 * time.Millisecond
+	for range 2 {
+		if _, errs := read(); errors.Join(errs[:]...) != nil {
+			t.Fatal(errs)
+		}
+	}
+	locker := pgtest.Connect(t, url)
+	pgtest.Exec(t, locker, "BEGIN; LOCK TABLE regions")
+	if took, errs := read(); errs[0] == nil || errs[1] != nil || took[1] < time.Second {
+		t.Fatalf("they were not read together: %v, %v", took, errs)
+	}
+	if took, errs := read(); errs[0] == nil || errs[1] != nil || took[1] > time.Second {
+		t.Errorf("the other one was held up for %v again, %v", took[1], errs)
+	}
+}
