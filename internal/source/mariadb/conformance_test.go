@@ -27,6 +27,8 @@ func open(t *testing.T, url string) *source.Source {
 type harness struct{ url string }
 
 func TestConformance(t *testing.T) {
+	defer func(d time.Duration) { settleAfter = d }(settleAfter)
+	settleAfter = 300 * time.Millisecond
 	h := &harness{mariatest.URL(t)}
 	mariatest.Exec(t, mariatest.Connect(t, h.url), `
 		CREATE TABLE regions (id int PRIMARY KEY, name varchar(100));

@@ -39,6 +39,12 @@ type Feed struct {
 	endSince      time.Time
 	// restarted is when the journal was last looked at from its start.
 	restarted time.Time
+	// awaited is the highest number that was waited for. Its row may be rolled back.
+	awaited int64
+	// moved is when there were changes last.
+	moved time.Time
+	// unaided is until when the server is not asked to wait, since it refused to.
+	unaided time.Time
 	// lookNext is when it is next looked for truncated tables.
 	lookNext time.Time
 	claim    change.Claim
@@ -197,7 +203,9 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	fresh, seen := p.cursor.Took(r, read)
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.behind = len(noted) == r.Limit
+	if p.behind = len(noted) == r.Limit; len(fresh) > 0 {
+		p.moved = time.Now()
+	}
 	if r.Full && p.settled > 0 && p.settled <= seen {
 		p.cursor.Settle(p.settled)
 		p.settled = 0
@@ -214,7 +222,7 @@ func (p *Feed) settle(ctx context.Context) error {
 		p.cursor.Restart()
 	}
 	if p.settling == 0 {
-		p.settling, p.since = p.cursor.High(), time.Now()
+		p.settling, p.since = max(p.cursor.High(), p.awaited), time.Now()
 	}
 	number, early := p.settling, time.Since(p.since) < settleAfter
 	p.mu.Unlock()
@@ -299,6 +307,62 @@ func (p *Feed) foresee(ctx context.Context) error {
 
 // CommittedBy is by when a change was committed, if that was known before it was read.
 func (p *Feed) CommittedBy(seq int64) (by time.Time, known bool) { return p.cursor.CommittedBy(seq) }
+
+const (
+	// looksEvery is how often the server looks at the journal while it waits. It is woken for each look, so it looks
+	// half as often where nothing was written for quietAfter.
+	looksEvery = 20 * time.Millisecond
+	quietAfter = 30 * time.Second
+	// unaidedFor is how long it is not asked again after it refused.
+	unaidedFor = time.Minute
+)
+
+// Await waits in the server until a row is written to the journal, which is seen before it is committed and costs
+// writers nothing. It cannot wait while a row may be there that is not committed, since nothing tells when it is.
+func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, waited bool) {
+	began := time.Now()
+	p.mu.Lock()
+	last, unaided, every := max(p.cursor.High(), p.awaited), p.unaided, looksEvery
+	if began.Sub(p.moved) > quietAfter {
+		every *= 2
+	}
+	p.mu.Unlock()
+	if p.cursor.Low() < last || began.Before(unaided) {
+		return none, false
+	}
+	looks := max(1, most/every)
+	var seen, slept int64
+	conn, err := p.db.Conn(ctx)
+	if err == nil {
+		defer conn.Close()
+		// No snapshot is held meanwhile: rows that are not committed are read as they are.
+		err = conn.QueryRowContext(ctx, fmt.Sprintf(`SET TRANSACTION ISOLATION LEVEL READ UNCOMMITTED; START TRANSACTION READ ONLY;
+			BEGIN NOT ATOMIC
+				DECLARE last bigint DEFAULT 0; DECLARE looks int DEFAULT 0;
+				SELECT coalesce(max(seq), 0) INTO last FROM %s.journal;
+				WHILE last <= %d AND looks < %d DO
+					DO sleep(%f);
+					SELECT coalesce(max(seq), 0) INTO last FROM %[1]s.journal;
+					SET looks = looks + 1;
+				END WHILE;
+				SELECT last, looks;
+			END; COMMIT`, quoteName(p.db.capture), last, looks, every.Seconds())).Scan(&seen, &slept)
+		if err != nil {
+			discard(conn)
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if err != nil {
+		p.unaided = time.Now().Add(unaidedFor)
+		return none, false // the next read says why
+	}
+	if seen <= last {
+		return began.Add(looks * every), true // it slept before each look, so the last was not earlier
+	}
+	p.awaited = seen
+	return none, slept > 0 // one that was there at once was there when the journal was read
+}
 
 // row is a journal row, and the number of its layout.
 type row struct {
