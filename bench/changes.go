@@ -91,7 +91,7 @@ func (b *bench) changes(ctx context.Context, conn *pgx.Conn) error {
 		)
 		b.report(fmt.Sprintf("lag at %.0f%% of that rate, p99", 100*share), lag.P99, "ms", "")
 	}
-	if err := b.wide(ctx, pool, s); err != nil {
+	if err := b.wide(ctx, pool, s, ""); err != nil {
 		return err
 	}
 	memory, err := peakMemory(s.cmd.Process.Pid)
@@ -267,8 +267,8 @@ func (b *bench) quiet(ctx context.Context, s *service) error {
 }
 
 // wide changes all regions at once, which touches every document, while single changes
-// go on, and compares the lag of the single changes before and meanwhile, in rounds.
-func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service) error {
+// go on, and compares the lag of the single changes before and meanwhile, in rounds. on says which engine it is.
+func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service, on string) error {
 	const rate, rounds = 100.0, 3
 	if err := b.quiet(ctx, s); err != nil {
 		return err
@@ -333,7 +333,7 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service) error 
 		return err
 	}
 	b.report(
-		"a wide change, documents a second",
+		on+"a wide change, documents a second",
 		median(speeds),
 		"docs/s",
 		"%d documents, with %.0f single changes a second beside it; medians of %d rounds, here and below",
@@ -342,11 +342,11 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service) error 
 		rounds,
 	)
 	for i, name := range []string{"p50", "p99"} {
-		b.report("lag of single changes before it, "+name, median(before[i]), "ms", "")
-		b.report("lag of single changes meanwhile, "+name, median(meanwhile[i]), "ms", "")
+		b.report(on+"lag of single changes before it, "+name, median(before[i]), "ms", "")
+		b.report(on+"lag of single changes meanwhile, "+name, median(meanwhile[i]), "ms", "")
 	}
 	b.report(
-		"lag of single changes, p99 meanwhile to before",
+		on+"lag of single changes, p99 meanwhile to before",
 		median(ratios),
 		"times",
 		"half of the rounds from %.1f to %.1f; wanted: at most 2",

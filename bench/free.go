@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"pingo/internal/api"
 	"pingo/internal/client"
@@ -141,6 +142,15 @@ func (b *bench) free(ctx context.Context, conn *pgx.Conn) error {
 	wide := float64(documents) / time.Since(began).Seconds()
 	b.report("free engine, a wide change", wide, "docs/s", "%d documents were sent for %d", engine.took()-before, documents)
 	b.report("free engine, a wide change to a fill", wide/fill, "of it", "wanted: at least 0.7")
+
+	pool, err := pgxpool.New(ctx, b.url)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	if err := b.wide(ctx, pool, s, "free engine, "); err != nil {
+		return err
+	}
 
 	const changes = 1_000_000
 	end(s.cmd)

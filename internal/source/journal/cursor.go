@@ -23,6 +23,7 @@ type Cursor struct {
 	// read that began before the deletion still sees them.
 	gone      []int64
 	low, high int64 // all rows up to low were seen; high is the highest seen
+	before    int64 // the highest that was seen before the last read
 	// horizons say when it was known that no change up to a number could become visible any more, in order.
 	horizons []horizon
 	// nextFull is when rows between low and high are looked for again.
@@ -72,7 +73,7 @@ func (c *Cursor) Took(r Read, read []change.Change) (fresh []change.Change, seen
 		c.inFlight[row.Seq] = row.At
 		fresh = append(fresh, row)
 	}
-	c.high = max(c.high, seen)
+	c.before, c.high = c.high, max(c.high, seen)
 	if r.Full { // looking again below high is as frequent as it is cheap
 		c.nextFull = time.Now().Add(10 * time.Since(r.began))
 	}
@@ -103,9 +104,8 @@ const mostHorizons = 32
 func (c *Cursor) AllCommitted(above, upto int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.horizons = slices.DeleteFunc(c.horizons, func(h horizon) bool { // nobody asks for what was handed out
-		return h.upto <= c.low || h.above > 0 && h.upto <= c.high
-	})
+	// Nobody asks for what was handed out, but for that of the last read.
+	c.horizons = slices.DeleteFunc(c.horizons, func(h horizon) bool { return h.upto <= c.before })
 	n := len(c.horizons)
 	switch {
 	case n > 0 && upto <= c.horizons[n-1].upto:
@@ -161,7 +161,7 @@ func (c *Cursor) Gone(seqs []int64) {
 func (c *Cursor) Rewind() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.inFlight, c.gone, c.low, c.high, c.nextFull, c.horizons = nil, nil, 0, 0, time.Time{}, nil
+	c.inFlight, c.gone, c.low, c.high, c.before, c.nextFull, c.horizons = nil, nil, 0, 0, 0, time.Time{}, nil
 }
 
 // InFlight is how many changes were returned and are not done, and when the oldest of them
