@@ -135,7 +135,7 @@ indexes:
 		return ix.State == api.StateInSync && ix.Waiting == 0
 	})
 	w.must("wait", "tarns")
-	w.within(bound, fmt.Sprint(waiting, " changes taken up"))
+	w.within(bound, fmt.Sprintf("%d changes taken up, %d documents built for %d rows", waiting, built, rows))
 	if built > 4*rows {
 		t.Errorf("%d documents were built for %d rows", built, rows)
 	}

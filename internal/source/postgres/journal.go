@@ -27,8 +27,9 @@ type Feed struct {
 
 	mu    sync.Mutex // guards what follows
 	marks []mark
-	taken int64 // the highest number that was taken at the last full read
-	last  int64 // the highest number that was taken at the last read
+	// behind: there was more to read than was read, so it is worth knowing soon what is committed.
+	behind bool
+	last   int64 // the highest number that was taken at the last read
 	// moved is when that changed.
 	moved time.Time
 	// unaided is until when the server is not asked to wait, since it refused to.
@@ -154,8 +155,8 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	r := p.cursor.Begin(limit)
 	p.mu.Lock()
 	// A transaction number is taken only while writers take many themselves.
-	wanted := r.Full && time.Since(p.marked) > markEvery && p.taken > p.cursor.Low() &&
-		(len(p.marks) == 0 || p.taken > p.marks[len(p.marks)-1].seq)
+	wanted := (r.Full || p.behind) && time.Since(p.marked) > markEvery && p.last > p.cursor.Low() &&
+		(len(p.marks) == 0 || p.last > p.marks[len(p.marks)-1].seq)
 	p.mu.Unlock()
 
 	var now mark
@@ -229,11 +230,10 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	if p.last != now.seq {
 		p.last, p.moved = now.seq, time.Now()
 	}
+	p.behind = len(rows) == r.Limit
 	p.mu.Unlock()
 	fresh, seen := p.cursor.Took(r, read)
-	if r.Full {
-		p.settle(seen, now, xmin)
-	}
+	p.settle(r.Full, seen, now, xmin)
 	return fresh, nil
 }
 
@@ -418,26 +418,28 @@ func (p *Feed) partsMatter(ctx context.Context, was, now string) bool {
 	return false
 }
 
-// settle moves the marks on after a full read that has seen all visible rows up to a number.
-func (p *Feed) settle(seen int64, now mark, xmin uint64) {
+// settle moves the marks on after a read. A full one has seen all visible rows up to a number; after another one marks
+// tell what is committed, and stay.
+func (p *Feed) settle(full bool, seen int64, now mark, xmin uint64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	rest := p.marks[:0]
 	for _, m := range p.marks {
-		switch {
-		case xmin < m.xid:
-			rest = append(rest, m)
-		default:
+		passed := xmin >= m.xid
+		if passed {
 			p.cursor.AllCommitted(0, m.seq)
-			if m.seq <= seen {
-				p.cursor.Settle(m.seq)
-			}
+		}
+		if passed && full && m.seq <= seen {
+			p.cursor.Settle(m.seq)
+		}
+		if !passed || !full {
+			rest = append(rest, m)
 		}
 	}
 	if now.xid > 0 {
 		rest, p.marked = append(rest, now), time.Now()
 	}
-	p.marks, p.taken = rest, now.seq
+	p.marks = rest
 }
 
 // changes reads journal rows by their layouts, which are looked up as they appear.
@@ -504,7 +506,7 @@ func (p *Feed) Rewind() {
 	p.cursor.Rewind()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.marks, p.taken, p.layouts = nil, 0, nil
+	p.marks, p.behind, p.layouts = nil, false, nil
 }
 
 // InFlight is how many changes were returned and are not done, and when the oldest of
