@@ -335,16 +335,16 @@ func TestTextsInCapitals(t *testing.T) {
 	w.expect("update trails RIDGE was Ridge")
 }
 
+// emptyTables are those of trails, without rows.
+const emptyTables = `CREATE TABLE trails (id int PRIMARY KEY, name varchar(50));
+	CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50)); CREATE TABLE marks (id int PRIMARY KEY, word varchar(20))`
+
 // Many writers commit late and out of order, or not at all: every change is returned once, and the
 // mark below which nothing is looked for rises.
 func TestLateCommits(t *testing.T) {
 	defer func(d time.Duration) { settleAfter = d }(settleAfter)
 	settleAfter = 300 * time.Millisecond
-	w := newWorld(
-		t,
-		`CREATE TABLE trails (id int PRIMARY KEY, name varchar(50)); CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50)); CREATE TABLE marks (id int PRIMARY KEY, word varchar(20))`,
-		trails,
-	)
+	w := newWorld(t, emptyTables, trails)
 	const writers, each = 8, 60
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
@@ -423,12 +423,8 @@ func TestLateCommits(t *testing.T) {
 // whose row may come before it.
 func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
 	defer func(d time.Duration) { settleAfter = d }(settleAfter)
-	settleAfter = 50 * time.Millisecond
-	w := newWorld(
-		t,
-		`CREATE TABLE trails (id int PRIMARY KEY, name varchar(50)); CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50)); CREATE TABLE marks (id int PRIMARY KEY, word varchar(20))`,
-		trails,
-	)
+	settleAfter = 0
+	w := newWorld(t, emptyTables, trails)
 	w.exec("INSERT INTO marks SELECT seq, 'a' FROM seq_1_to_100")
 	late, err := w.db.Begin()
 	if err != nil {
@@ -447,7 +443,6 @@ func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
 			if _, err := w.src.Changes(t.Context(), 2); err != nil {
 				t.Fatal(err)
 			}
-			time.Sleep(settleAfter)
 		}
 	}
 	read()

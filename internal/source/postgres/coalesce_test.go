@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	neturl "net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -15,7 +14,6 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
-	"pingo/internal/lab/slowlink"
 	"pingo/internal/source"
 	"pingo/internal/source/coalesce"
 )
@@ -35,17 +33,7 @@ func TestReadsOfSeveralIndexesAreOne(t *testing.T) {
 		INSERT INTO stages SELECT i, 1 + i % 25, 'stage ' || i, i % 5 FROM generate_series(1, 120) i;
 		INSERT INTO guides SELECT i, 'guide ' || i, date '2030-01-01' + i FROM generate_series(1, 9) i;
 		INSERT INTO guided SELECT 1 + i % 28, 1 + i % 9 FROM generate_series(1, 80) i ON CONFLICT DO NOTHING`)
-	at, err := neturl.Parse(url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	link, err := slowlink.Start(at.Host, func() time.Duration { return 0 })
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer link.Close()
-	at.Host = link.Addr()
-	p := open(t, at.String())
+	p, link := counted(t, url)
 	const (
 		region = "region: { one: regions, on: { id: region_id }, fields: [%s] }"
 		stages = "stages: { many: stages, on: { trail_id: id }, fields: [%s], order: %s }"

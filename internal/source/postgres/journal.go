@@ -154,8 +154,9 @@ var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New(
 func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
 	r := p.cursor.Begin(limit)
 	p.mu.Lock()
-	// A transaction number is taken only while writers take many themselves.
-	wanted := (r.Full || p.behind) && time.Since(p.marked) > markEvery && p.last > p.cursor.Low() &&
+	// A transaction number is taken only while writers take many themselves, and once where many changes wait.
+	_, told := p.cursor.CommittedBy(p.last)
+	wanted := (r.Full || p.behind && !told) && time.Since(p.marked) > markEvery && p.last > p.cursor.Low() &&
 		(len(p.marks) == 0 || p.last > p.marks[len(p.marks)-1].seq)
 	p.mu.Unlock()
 

@@ -491,6 +491,22 @@ func TestRangesAndKeysReadTheSame(t *testing.T) {
 	}
 }
 
+// counted opens a source through a link that counts round trips.
+func counted(t *testing.T, url string) (*source.Source, *slowlink.Link) {
+	t.Helper()
+	at, err := neturl.Parse(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	link, err := slowlink.Start(at.Host, func() time.Duration { return 0 })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(link.Close)
+	at.Host = link.Addr()
+	return open(t, at.String()), link
+}
+
 // A source may be far away: what links to a document's key is read together with it, whatever there is of it.
 func TestReadsTakeFewRoundTrips(t *testing.T) {
 	url := pgtest.URL(t)
@@ -503,17 +519,8 @@ func TestReadsTakeFewRoundTrips(t *testing.T) {
 		INSERT INTO trails SELECT i, 'trail ' || i, 1 FROM generate_series(1, 20) i;
 		INSERT INTO stages SELECT i, 1 + i % 10, 'stage ' || i FROM generate_series(1, 100) i;
 		INSERT INTO marks SELECT i, 1 + i % 20, 'mark ' || i FROM generate_series(1, 100) i`)
-	at, err := neturl.Parse(url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	link, err := slowlink.Start(at.Host, func() time.Duration { return 0 })
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer link.Close()
-	at.Host = link.Addr()
-	far, near := open(t, at.String()), open(t, url)
+	far, link := counted(t, url)
+	near := open(t, url)
 	lists := "stages: { many: stages, on: { trail_id: id }, fields: [name] }, marks: { many: marks, on: { trail_id: id }, list: word }"
 	for _, c := range []struct {
 		related string
