@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
+	"reflect"
 	"slices"
 	"strconv"
 	"sync/atomic"
@@ -14,6 +16,11 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"golang.org/x/sync/errgroup"
+
+	"pingo/internal/core/definition"
+	"pingo/internal/core/document"
+	"pingo/internal/source"
+	"pingo/internal/source/postgres"
 )
 
 const (
@@ -33,6 +40,9 @@ func (b *bench) hand(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	defer func() { s.stop() }()
+	if err := b.sameByHand(ctx, conn); err != nil {
+		return err
+	}
 	var fills, hands, shares []float64
 	for range handRounds {
 		began := time.Now()
@@ -57,6 +67,62 @@ func (b *bench) hand(ctx context.Context, conn *pgx.Conn) error {
 	return nil
 }
 
+// sameByHand fails unless the documents of the first range are the same by hand.
+func (b *bench) sameByHand(ctx context.Context, conn *pgx.Conn) error {
+	small, err := smallTables(ctx, conn)
+	if err != nil {
+		return err
+	}
+	if _, err := conn.Exec(ctx, "SET TimeZone = 'UTC'"); err != nil {
+		return err
+	}
+	body, n, err := handRange(ctx, conn.PgConn(), small, 0, handRows, nil)
+	if err != nil {
+		return err
+	}
+	compiled, err := b.shape(ctx)
+	if err != nil {
+		return err
+	}
+	src, err := postgres.Open(source.Config{URL: b.url})
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	set := document.NewSet(compiled.Trees[0])
+	if err := src.ReadRange(ctx, set, []string{"0"}, []string{strconv.Itoa(handRows)}); err != nil {
+		return err
+	}
+	want := map[string]any{}
+	for row := range set.Rows(0).Len() {
+		var doc map[string]any
+		if err := json.Unmarshal(set.Append(nil, row), &doc); err != nil {
+			return err
+		}
+		delete(doc, definition.FingerprintField)
+		want[string(set.AppendKey(nil, row))] = doc
+	}
+	if n == 0 || n != len(want) {
+		return fmt.Errorf("%d documents by hand, %d by Pingo", n, len(want))
+	}
+	lines := bytes.Split(bytes.TrimSpace(body), []byte("\n"))
+	for i := 0; i < len(lines); i += 2 {
+		var action struct {
+			Index struct {
+				ID string `json:"_id"`
+			}
+		}
+		var doc map[string]any
+		if err := errors.Join(json.Unmarshal(lines[i], &action), json.Unmarshal(lines[i+1], &doc)); err != nil {
+			return fmt.Errorf("by hand: %w: %s", err, lines[i+1])
+		}
+		if !reflect.DeepEqual(want[action.Index.ID], any(doc)) {
+			return fmt.Errorf("document %s by hand is\n%v, not\n%v", action.Index.ID, doc, want[action.Index.ID])
+		}
+	}
+	return nil
+}
+
 // handReads read a range of huts with all that belongs to them, but for the small tables, which are in memory.
 var handReads = []string{
 	"SELECT id, name, summary, altitude_m, beds, night_price, winter_room, opens_on, lon, lat, region_id, keeper_id FROM huts WHERE id > $1 AND id <= $2 AND retired_at IS NULL ORDER BY id",
@@ -73,22 +139,9 @@ func (b *bench) byHand(ctx context.Context, conn *pgx.Conn, engine, index string
 	if err := conn.QueryRow(ctx, "SELECT max(id) FROM huts").Scan(&last); err != nil {
 		return 0, err
 	}
-	small := map[string]map[string][]string{}
-	for name, sql := range map[string]string{
-		"regions":   "SELECT id, name, country FROM regions",
-		"keepers":   "SELECT id, first_name || ' ' || last_name FROM keepers",
-		"amenities": "SELECT id, label FROM amenities",
-	} {
-		small[name] = map[string][]string{}
-		result := conn.PgConn().ExecParams(ctx, sql, nil, nil, nil, nil).Read()
-		if result.Err != nil {
-			return 0, result.Err
-		}
-		for _, row := range result.Rows {
-			for _, v := range row[1:] {
-				small[name][string(row[0])] = append(small[name][string(row[0])], string(v))
-			}
-		}
+	small, err := smallTables(ctx, conn)
+	if err != nil {
+		return 0, err
 	}
 	var next, posted atomic.Int64
 	group, ctx := errgroup.WithContext(ctx)
@@ -123,8 +176,30 @@ func (b *bench) byHand(ctx context.Context, conn *pgx.Conn, engine, index string
 			}
 		})
 	}
-	err := group.Wait()
+	err = group.Wait()
 	return posted.Load(), err
+}
+
+// smallTables are those that are held in memory: the values of each row, by its id.
+func smallTables(ctx context.Context, conn *pgx.Conn) (map[string]map[string][]string, error) {
+	small := map[string]map[string][]string{}
+	for name, sql := range map[string]string{
+		"regions":   "SELECT id, name, country FROM regions",
+		"keepers":   "SELECT id, first_name || ' ' || last_name FROM keepers",
+		"amenities": "SELECT id, label FROM amenities",
+	} {
+		small[name] = map[string][]string{}
+		result := conn.PgConn().ExecParams(ctx, sql, nil, nil, nil, nil).Read()
+		if result.Err != nil {
+			return nil, result.Err
+		}
+		for _, row := range result.Rows {
+			for _, v := range row[1:] {
+				small[name][string(row[0])] = append(small[name][string(row[0])], string(v))
+			}
+		}
+	}
+	return small, nil
 }
 
 // handRange appends the request for the huts of a range to body.
@@ -207,8 +282,8 @@ func handRange(
 				body = append(body, ',')
 			}
 			body = handText(append(body, `{"body":`...), note[1])
-			body = append(append(append(body, `,"written_at":"`...), note[2]...), `Z"}`...)
-			body[len(body)-len(note[2])-3+10] = 'T'
+			day, hour := note[2][:len("2031-06-01")], note[2][len("2031-06-01 "):]
+			body = append(append(append(append(append(body, `,"written_at":"`...), day...), 'T'), hour...), `Z"}`...)
 		}
 		body = append(body, `],"closures":[`...)
 		for first := true; closures.at(id); first = false {

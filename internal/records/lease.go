@@ -58,7 +58,8 @@ func (row *leaseRow) lease() (*Lease, error) {
 	return l, nil
 }
 
-// pack makes a status small, since it is written each second and grows with the number of indexes; nil when there is none.
+// pack makes a status small, since it is written each second and grows with the number of indexes; nil when there is
+// none.
 func pack(status json.RawMessage) ([]byte, error) {
 	if len(status) == 0 {
 		return nil, nil

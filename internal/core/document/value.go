@@ -98,8 +98,8 @@ func appendString(dst []byte, s string) []byte { return appendBytes(dst, []byte(
 // appendBytes appends valid UTF-8 as a JSON string.
 func appendBytes(dst, v []byte) []byte { return append(appendEscaped(append(dst, '"'), v), '"') }
 
-// plain reports whether certainly none of eight bytes is below ' ', '"' or '\\'. See "Determine if a word has a byte less
-// than n" in Anderson's Bit Twiddling Hacks: a byte from 0x80 on may be taken for one, never one of these for another.
+// plain reports whether certainly none of eight bytes is below ' ', '"' or '\\'. It is "Determine if a word has a byte
+// less than n" of the Bit Twiddling Hacks: another byte may be taken for one of these, never one of these for another.
 func plain(w uint64) bool {
 	const ones, tops = 0x0101010101010101, 0x8080808080808080
 	quote, backslash := w^(ones*'"'), w^(ones*'\\')

@@ -1,5 +1,5 @@
-// Package coalesce has reads of the same documents' rows, which several indexes ask for at the same moment, done as one:
-// in one snapshot, and what is read in the same way is read once. Databases that speak SQL share it.
+// Package coalesce has reads of the same documents' rows, which several indexes ask for at the same moment, done as
+// one: in one snapshot, and what is read in the same way is read once. Databases that speak SQL share it.
 package coalesce
 
 import (

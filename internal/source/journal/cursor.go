@@ -91,7 +91,8 @@ func (c *Cursor) Settle(low int64) {
 	c.low = max(c.low, low)
 }
 
-// horizon says that all changes above a number and up to another one had been committed, or never will be, by some time.
+// horizon says that all changes above a number and up to another one had been committed, or never will be, by some
+// time.
 type horizon struct {
 	above, upto int64
 	by          time.Time

@@ -177,7 +177,16 @@ func (p *Reader) query(n *shape.Node, types []string, lists [][]string) coalesce
 	if !prepared {
 		condition, params = among(columns, types, lists)
 	}
-	return coalesce.Query{Node: n.ID, Columns: s.columns, From: s.from + condition + s.tail, Params: params, Writers: s.writers, Prepared: prepared}
+	q := s.query(n, condition, params)
+	q.Prepared = prepared
+	return q
+}
+
+// query reads a node's rows under a condition.
+func (s *nodeSQL) query(n *shape.Node, condition string, params [][]byte) coalesce.Query {
+	return coalesce.Query{
+		Node: n.ID, Columns: s.columns, From: s.from + condition + s.tail, Params: params, Writers: s.writers,
+	}
 }
 
 // linked are the columns that are a root's key, or link another node with its parent.
@@ -239,7 +248,7 @@ func (p *Reader) ReadRange(ctx context.Context, set *document.Set, after, upto [
 	ranged := func(n *shape.Node, types []string) coalesce.Query {
 		s := p.sqlOf(n)
 		condition, params := between(linked(n), types, after, upto)
-		return coalesce.Query{Node: n.ID, Columns: s.columns, From: s.from + condition + s.tail, Params: params, Writers: s.writers}
+		return s.query(n, condition, params)
 	}
 	level := []coalesce.Query{ranged(set.Tree().Root(), nil)}
 	for _, n := range set.Tree().ByRoot() {
