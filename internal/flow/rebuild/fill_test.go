@@ -283,6 +283,39 @@ func TestAWorseEditionWaits(t *testing.T) {
 	})
 }
 
+// trailing is an engine that the deletions of half its rows reach late in the edition that answers.
+type trailing struct {
+	*model.Engine
+	until time.Time
+}
+
+func (t *trailing) Count(ctx context.Context, edition string) (int64, error) {
+	n, err := t.Engine.Count(ctx, edition)
+	if edition == "huts-e1" {
+		n += max(0, int64(time.Until(t.until)/time.Millisecond))
+	}
+	return n, err
+}
+
+// An edition does not wait for a person because rows were deleted that the one that answers still has.
+func TestAnEditionIsNotWorseForWhatIsDeleted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		late := &trailing{Engine: model.NewEngine(), until: time.Now().Add(3 * time.Second)}
+		fill, e, _ := besideALiveOne(model.NewTable(600), late, reindex.CompareNone)
+		ctx, stop := context.WithCancel(t.Context())
+		go e.Run(ctx, model.Claimed())
+		done := make(chan error, 1)
+		go func() { done <- untilItAnswers(ctx, fill, e.Barrier) }()
+		time.Sleep(5 * time.Second)
+		if state, _ := fill.State(); state != reindex.Switched {
+			t.Errorf("%s, %+v", state, fill.Gates())
+		}
+		stop()
+		<-e.Ended()
+		<-done
+	})
+}
+
 // A chunk with a row that cannot be read is filled key by key.
 func TestBadRowsDoNotStopAFill(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"pingo/internal/core/reindex"
+	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/flow/compare"
 	"pingo/internal/flow/connect"
@@ -44,7 +46,26 @@ func (j *judge) all(
 			return nil, err
 		}
 	}
-	return j.gates(ctx, record)
+	return j.settled(ctx, record)
+}
+
+// settling is for how long a verdict may change.
+const settling = 10 * time.Second
+
+// settled looks at the gates until they pass or stand still: of what is written meanwhile, one edition has
+// more than the other at any moment.
+func (j *judge) settled(ctx context.Context, record *records.Edition) ([]reindex.Gate, error) {
+	gates, err := j.gates(ctx, record)
+	for began := time.Now(); err == nil && !reindex.Passed(gates) && time.Since(began) < settling; {
+		before := gates
+		if !retry.Sleep(ctx, askAgain) {
+			return nil, ctx.Err()
+		}
+		if gates, err = j.gates(ctx, record); slices.Equal(gates, before) {
+			break
+		}
+	}
+	return gates, err
 }
 
 // gates counts what the gates are about.
