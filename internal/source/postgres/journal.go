@@ -482,14 +482,50 @@ func (p *Feed) readLayouts(ctx context.Context) (map[int32]journal.Layout, error
 	return out, err
 }
 
-// Done deletes rows that are done.
+// run is an unbroken run of numbers.
+type run struct{ first, last int64 }
+
+// shortestRun is how many numbers are worth a range of their own.
+const shortestRun = 32
+
+// runsOf parts numbers into those that are in unbroken runs, and others: no run has a number that was not given.
+func runsOf(seqs []int64) (runs []run, others []int64) {
+	sorted := slices.Sorted(slices.Values(seqs))
+	for i := 0; i < len(sorted); {
+		end := i + 1
+		for end < len(sorted) && sorted[end] == sorted[end-1]+1 {
+			end++
+		}
+		if end-i < shortestRun {
+			others = append(others, sorted[i:end]...)
+		} else {
+			runs = append(runs, run{sorted[i], sorted[end-1]})
+		}
+		i = end
+	}
+	return runs, others
+}
+
+// Done deletes rows that are done, those in unbroken runs of numbers by ranges.
 func (p *Feed) Done(ctx context.Context, seqs []int64) error {
+	if len(seqs) == 0 {
+		return nil
+	}
 	claim, ours := p.claimNow(), false
-	err := p.pool.QueryRow(ctx, `WITH ours AS (SELECT FROM pingo_capture.owner WHERE holder = $2 AND epoch = $3 AND mark >= $4 FOR SHARE),
-		gone AS (DELETE FROM pingo_capture.journal WHERE seq = ANY($1) AND EXISTS (SELECT FROM ours))
-		SELECT EXISTS (SELECT FROM ours)`, seqs, claim.Holder, claim.Epoch, claim.Mark).
-		Scan(&ours)
-	if err != nil {
+	runs, others := runsOf(seqs)
+	batch := &pgx.Batch{} // one transaction
+	held := func(statement string, args ...any) *pgx.QueuedQuery {
+		return batch.Queue(p.pool.named(`WITH ours AS (SELECT FROM pingo_capture.owner WHERE holder = $1 AND epoch = $2 AND mark >= $3 FOR SHARE) `+
+			statement), append([]any{claim.Holder, claim.Epoch, claim.Mark}, args...)...)
+	}
+	held("SELECT EXISTS (SELECT FROM ours)").QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
+	if len(others) > 0 {
+		held("DELETE FROM pingo_capture.journal WHERE seq = ANY($4) AND EXISTS (SELECT FROM ours)", others)
+	}
+	for _, r := range runs {
+		held("DELETE FROM pingo_capture.journal WHERE seq BETWEEN $4 AND $5 AND EXISTS (SELECT FROM ours)", r.first, r.last)
+	}
+	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return wrap("deleting done changes from the journal", err)
 	}
 	if !ours {
