@@ -20,12 +20,13 @@ type Database interface {
 	Quote(name string) string
 	// Text is SQL that gives a value as text.
 	Text(sql string) string
-	// Now is the time, in SQL.
-	Now() string
 	// Table is how a table of some name, or SCHEMA.TABLE, is known by; url is the source's.
 	Table(url, name string) shape.Ref
 	// CreateOutbox is the SQL of a good outbox.
 	CreateOutbox(o Outbox) string
+	// Settle is the statement that deletes the rows of a table, written as SQL, that have some numbers in a column, or
+	// sets their mark where that is a column's name. It waits for no writer of other rows.
+	Settle(table, id, mark string, ids []int64) (string, error)
 	// Grants are the statements that give the user of a source's URL some privileges on a table.
 	Grants(url, table, privileges string) string
 	// Explain puts a failure into a sentence, and says whose fault it is.

@@ -30,7 +30,6 @@ func (sqlWords) Open(c source.Config) (*source.Source, *sql.DB, error) {
 
 func (sqlWords) Quote(name string) string { return quoteName(name) }
 func (sqlWords) Text(sql string) string   { return "CAST(" + sql + " AS CHAR)" }
-func (sqlWords) Now() string              { return "current_timestamp(6)" }
 func (sqlWords) Explain(err error) error  { return explain(err) }
 
 func (sqlWords) Table(address, name string) shape.Ref {
@@ -75,6 +74,14 @@ func (sqlWords) table(name string) string {
 		return quoteName(name)
 	}
 	return quoteName(schema) + "." + quoteName(table)
+}
+
+func (sqlWords) Settle(table, id, mark string, ids []int64) (string, error) {
+	some, err := numbered(ids, table, quoteName(id))
+	if mark != "" {
+		return fmt.Sprintf("UPDATE %s SET r.%s = current_timestamp(6)", some, quoteName(mark)), err
+	}
+	return "DELETE r FROM " + some, err
 }
 
 func (w sqlWords) Grants(address, table, privileges string) string {

@@ -541,17 +541,22 @@ func (p *Feed) noteStores(ctx context.Context) error {
 	return nil
 }
 
+// numbered is rows r of a table, each found by its number: where a list of numbers is looked for, or a range, all that
+// lies between is locked where there are many, and writers are waited for.
+func numbered(numbers []int64, table, column string) (string, error) {
+	list, err := json.Marshal(numbers)
+	return fmt.Sprintf("JSON_TABLE('%s', '$[*]' COLUMNS (n bigint PATH '$')) k STRAIGHT_JOIN %s r ON r.%s = k.n",
+		list, table, column), err
+}
+
 // Done deletes rows that are done.
 func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	if len(seqs) == 0 {
 		return nil
 	}
-	var numbers strings.Builder
-	for i, seq := range seqs {
-		if i > 0 {
-			numbers.WriteByte(',')
-		}
-		numbers.WriteString(strconv.FormatInt(seq, 10))
+	some, err := numbered(seqs, quoteName(p.db.capture)+".journal", "seq")
+	if err != nil {
+		return err
 	}
 	ours := p.ours()
 	locked := strings.TrimSuffix(strings.TrimPrefix(ours, "EXISTS ("), ")") + " LOCK IN SHARE MODE"
@@ -562,13 +567,7 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	defer conn.Close()
 	rows, err := conn.QueryContext(
 		ctx,
-		fmt.Sprintf(
-			"START TRANSACTION; %s; DELETE FROM %s.journal WHERE seq IN (%s) AND %s; COMMIT",
-			locked,
-			quoteName(p.db.capture),
-			numbers.String(),
-			ours,
-		),
+		fmt.Sprintf("START TRANSACTION; %s; DELETE r FROM %s WHERE %s; COMMIT", locked, some, ours),
 	)
 	held := false
 	if err == nil {

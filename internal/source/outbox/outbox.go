@@ -174,16 +174,13 @@ func (t *table) read(ctx context.Context, r journal.Read) ([]row, error) {
 
 // settle deletes or marks rows that are done.
 func (t *table) settle(ctx context.Context, ids []int64) error {
+	mark := t.names().Mark
 	for some := range slices.Chunk(ids, 2000) {
-		numbers := make([]string, len(some))
-		for i, id := range some {
-			numbers[i] = strconv.FormatInt(id, 10)
+		statement, err := t.Settle(t.name(), t.ID, mark, some)
+		if err == nil {
+			_, err = t.db.ExecContext(ctx, statement)
 		}
-		statement := "DELETE FROM " + t.name()
-		if t.Done == "mark" {
-			statement = fmt.Sprintf("UPDATE %s SET %s = %s", t.name(), t.Quote(t.Mark), t.Now())
-		}
-		if _, err := t.db.ExecContext(ctx, fmt.Sprintf("%s WHERE %s IN (%s)", statement, t.Quote(t.ID), strings.Join(numbers, ", "))); err != nil {
+		if err != nil {
 			return fmt.Errorf("settling rows of the outbox: %w", t.Explain(err))
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -270,6 +271,42 @@ func TestNotices(t *testing.T) {
 		}
 		if err := w.src.Done(w.Context(), seqs); source.FaultOf(err) != source.Superseded {
 			w.Errorf("who was overtaken settles rows: %v", err)
+		}
+	})
+}
+
+// What is done is settled while a writer among it has not committed yet.
+func TestSettlingWaitsForNoWriter(t *testing.T) {
+	everywhere(t, func(w *world, done string) {
+		w.start(fmt.Sprintf(`{"outbox": {"table": "outbox", "done": %q}}`, done))
+		w.claim()
+		const insert, half = "INSERT INTO outbox (record, record_key) VALUES ('trails', ?)", 100
+		var late *sql.Tx
+		for i := range 2 * half {
+			if i == half {
+				var err error
+				if late, err = w.db.BeginTx(w.Context(), nil); err != nil {
+					w.Fatal(err)
+				}
+				if _, err := late.ExecContext(w.Context(), "INSERT INTO outbox (record, record_key) VALUES ('trails', 'late')"); err != nil {
+					w.Fatal(err)
+				}
+			}
+			w.exec(insert, strconv.Itoa(i))
+		}
+		got, seqs := w.changes()
+		if len(got) != 2*half {
+			w.Errorf("%d changes", len(got))
+		}
+		if err := w.src.Done(w.Context(), seqs); err != nil {
+			w.Fatal(err)
+		}
+		if err := late.Commit(); err != nil {
+			w.Fatal(err)
+		}
+		w.src.Rewind()
+		if left, _ := w.changes(); !slices.Equal(left, []string{"update trails late"}) {
+			w.Errorf("left: %q", left)
 		}
 	})
 }

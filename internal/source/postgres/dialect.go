@@ -1,8 +1,10 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"slices"
@@ -36,7 +38,6 @@ func (words) Open(c source.Config) (*source.Source, *sql.DB, error) {
 
 func (words) Quote(name string) string { return quoteName(name) }
 func (words) Text(sql string) string   { return "(" + sql + ")::text" }
-func (words) Now() string              { return "clock_timestamp()" }
 func (words) Explain(err error) error  { return explain(err) }
 
 func (words) Table(_, name string) shape.Ref {
@@ -80,6 +81,15 @@ func (words) table(name string) string {
 		return quoteName(name)
 	}
 	return quoteName(schema) + "." + quoteName(table)
+}
+
+func (words) Settle(table, id, mark string, ids []int64) (string, error) {
+	numbers, err := json.Marshal(ids)
+	some := fmt.Sprintf("%s = ANY('{%s}'::bigint[])", quoteName(id), bytes.Trim(numbers, "[]"))
+	if mark != "" {
+		return fmt.Sprintf("UPDATE %s SET %s = clock_timestamp() WHERE %s", table, quoteName(mark), some), err
+	}
+	return fmt.Sprintf("DELETE FROM %s WHERE %s", table, some), err
 }
 
 func (w words) Grants(address, table, privileges string) string {
