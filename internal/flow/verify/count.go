@@ -17,12 +17,13 @@ import (
 )
 
 // While documents move, both sides are counted again after soonest, and after a longest time while none does. No more
-// than a share of the time is spent on it.
+// than a share of the time is spent on it, of which all indexes of a table have their part.
 const (
-	soonest  = time.Second
-	longest  = 30 * time.Second
-	oneIn    = 50
-	lookOver = 5 * time.Second // documents that were dismissed through another process are seen after that
+	soonest   = time.Second
+	longest   = 30 * time.Second
+	oneIn     = 50
+	oneInIdle = 200
+	lookOver  = 5 * time.Second // documents that were dismissed through another process are seen after that
 )
 
 // Counts are the rows of tables as they were counted last, so that indexes of one table count it once. The zero value
@@ -38,15 +39,17 @@ type rows struct {
 	turn  chan struct{}
 	n     int64
 	began time.Time
+	took  time.Duration
 }
 
-// Rows counts the rows of a shape's trees; a count that was begun after since is good enough.
+// Rows counts the rows of a shape's trees, and says how long that took; a count that was begun after since is good
+// enough.
 func (c *Counts) Rows(
 	ctx context.Context,
 	reader source.Reader,
 	s *shape.Shape,
 	since time.Time,
-) (total int64, err error) {
+) (total int64, took time.Duration, err error) {
 	for _, t := range s.Trees {
 		key := fmt.Sprintf("%q %q %q", s.SourceOf(t.Root()), t.Root().Table, t.Root().Where)
 		c.mu.Lock()
@@ -59,32 +62,36 @@ func (c *Counts) Rows(
 			c.tables[key] = r
 		}
 		c.mu.Unlock()
-		n, err := r.count(ctx, reader, t, since)
+		n, lasted, err := r.count(ctx, reader, t, since)
 		if err != nil {
-			return 0, err
+			return 0, 0, err
 		}
-		total += n
+		total, took = total+n, took+lasted
 	}
-	return total, nil
+	return total, took, nil
 }
 
-func (r *rows) count(ctx context.Context, reader source.Reader, t *shape.Tree, since time.Time) (int64, error) {
+func (r *rows) count(
+	ctx context.Context,
+	reader source.Reader,
+	t *shape.Tree,
+	since time.Time,
+) (n int64, took time.Duration, err error) {
 	select {
 	case r.turn <- struct{}{}:
 		defer func() { <-r.turn }()
 	case <-ctx.Done():
-		return 0, ctx.Err()
+		return 0, 0, ctx.Err()
 	}
 	if r.began.After(since) {
-		return r.n, nil
+		return r.n, r.took, nil
 	}
 	began := time.Now()
-	n, err := reader.Count(ctx, t)
-	if err != nil {
-		return 0, err
+	if n, err = reader.Count(ctx, t); err != nil {
+		return 0, 0, err
 	}
-	r.n, r.began = n, began
-	return n, nil
+	r.n, r.began, r.took = n, began, time.Since(began)
+	return n, r.took, nil
 }
 
 // Count counts both sides of an edition, seldom while nothing happens, until the context ends.
@@ -100,6 +107,7 @@ func Count(
 	moved := func() int64 { return e.Stats.Built.Total() + e.Stats.Delivered.Total() }
 	var sofar apart
 	wait, looked := soonest, time.Now()
+	pause := wait
 	for {
 		began, before := time.Now(), moved()
 		if state, _ := fill.State(); state == reindex.Previous { // nobody asks
@@ -108,20 +116,23 @@ func Count(
 			}
 			continue
 		}
-		if n, err := counts.Rows(ctx, reader, e.Record.Shape, began.Add(-wait/2)); err == nil {
+		n, took, err := counts.Rows(ctx, reader, e.Record.Shape, began.Add(-pause/2))
+		if err == nil {
 			e.Stats.Rows.Set(n)
 		}
 		if n, err := eng.Count(ctx, e.Record.Name()); err == nil {
 			e.Stats.Documents.Set(n)
 		}
 		e.Stats.Apart.Store(sofar.look(e, began))
-		took := time.Since(began)
+		took = max(took, time.Since(began))
 		wait = min(2*wait, longest)
+		pause = max(wait, oneInIdle*took)
 		for {
 			if moved() != before || e.Waiting() > 0 || sofar.times > 0 {
 				wait = soonest
+				pause = max(wait, oneIn*took)
 			}
-			if time.Since(began) >= max(wait, oneIn*took) {
+			if time.Since(began) >= pause {
 				break
 			}
 			if time.Since(looked) >= lookOver {
