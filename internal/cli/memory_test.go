@@ -103,10 +103,10 @@ indexes:
 	w.within(256_000_000, "with a document that is too large")
 }
 
-// A million changes that came while the service did not run take no more memory than a few do, and each row is built
-// about once for all of its changes.
+// Ten indexes are filled at once, and then a million changes are taken up that came while the service did not run: that
+// takes no more memory than the service was told to do with, and each row is built a few times for all of its changes.
 func TestAMillionChangesTakeNoMoreMemory(t *testing.T) {
-	const bound, rows, updates = 256_000_000, 50_000, 20
+	const bound, rows, updates, indexes = 256_000_000, 50_000, 20, 10
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
 	pgtest.Exec(t, lodge, fmt.Sprintf(`CREATE TABLE tarns (id int PRIMARY KEY, name text, n int NOT NULL DEFAULT 0) WITH (fillfactor = 50);
@@ -115,11 +115,27 @@ func TestAMillionChangesTakeNoMoreMemory(t *testing.T) {
 sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
 engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
 indexes:
-  tarns: { engine: main, rows: lodge.tarns, fields: { name: { search: 1 }, n: { filter: true } } }
 `
+	for i := range indexes {
+		text += fmt.Sprintf("  tarns%d: { engine: main, rows: lodge.tarns, fields: { name: { search: 1 }, n: { filter: true } } }\n", i)
+	}
 	w.args = []string{"--memory", "256MB"}
 	w.serve()
 	w.must("apply", "--yes", w.write(text))
+	inSync := func(what string) (built int64) {
+		t.Helper()
+		for i := range indexes {
+			var ofIndex int64
+			w.index(5*time.Minute, what, fmt.Sprint("tarns", i), func(ix api.IndexStatus) bool {
+				ofIndex = ix.Built
+				return ix.State == api.StateInSync && ix.Waiting == 0
+			})
+			built += ofIndex
+		}
+		return built
+	}
+	inSync("all are filled")
+	w.within(bound, "ten filled at once")
 	w.kill()
 	for range updates {
 		pgtest.Exec(t, lodge, "UPDATE tarns SET n = n + 1")
@@ -129,15 +145,11 @@ indexes:
 		t.Fatal(waiting, err)
 	}
 	w.serve()
-	built := int64(0)
-	w.index(5*time.Minute, "all is taken up", "tarns", func(ix api.IndexStatus) bool {
-		built = ix.Built
-		return ix.State == api.StateInSync && ix.Waiting == 0
-	})
-	w.must("wait", "tarns")
-	w.within(bound, fmt.Sprintf("%d changes taken up, %d documents built for %d rows", waiting, built, rows))
-	if built > 4*rows {
-		t.Errorf("%d documents were built for %d rows", built, rows)
+	built := inSync("all is taken up")
+	w.must("wait", "tarns7")
+	w.within(bound, fmt.Sprintf("%d changes taken up, %d documents built for %d rows of ten indexes", waiting, built, indexes*rows))
+	if built > 4*indexes*rows {
+		t.Errorf("%d documents were built for %d rows of ten indexes", built, rows)
 	}
-	w.equalTo(lodge, text, "tarns", 0)
+	w.equalTo(lodge, text, "tarns7", 0)
 }

@@ -2,6 +2,7 @@ package deliver
 
 import (
 	"hash/maphash"
+	"math"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -13,18 +14,19 @@ type reads struct {
 	mu    sync.Mutex // guards what follows
 	seeds [2]maphash.Seed
 	since time.Time
-	at    map[[2]uint64]time.Duration // after since
+	at    map[[3]uint32]uint32 // milliseconds after since
 }
 
-// mostReads bounds the memory of all of them together: some 50 bytes each. What is not known is built again.
-const mostReads = 400_000
+// mostReads bounds the memory of all of them together: some 30 bytes each. What is not known is built again.
+const mostReads = 700_000
 
 // readsKept is how many there are in this process.
 var readsKept atomic.Int64
 
-// id stands for a key in 128 bits, so that no two keys of a table are the same.
-func (r *reads) id(key string) [2]uint64 {
-	return [2]uint64{maphash.String(r.seeds[0], key), maphash.String(r.seeds[1], key)}
+// id stands for a key in 96 bits, so that no two keys of a table are the same.
+func (r *reads) id(key string) [3]uint32 {
+	first, second := maphash.String(r.seeds[0], key), maphash.String(r.seeds[1], key)
+	return [3]uint32{uint32(first), uint32(first >> 32), uint32(second)}
 }
 
 // note notes when a document was read that is with the engine now, or stands in the backlog.
@@ -32,8 +34,12 @@ func (r *reads) note(key string, at time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.at == nil {
-		r.at, r.since = map[[2]uint64]time.Duration{}, at
+		r.at, r.since = map[[3]uint32]uint32{}, at.Add(-time.Hour) // reads that began before it may end after it
 		r.seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+	}
+	after := at.Sub(r.since).Milliseconds() // rounded down: no document is taken for newer than it is
+	if after < 0 || after > math.MaxUint32 {
+		return
 	}
 	id := r.id(key)
 	if _, known := r.at[id]; !known {
@@ -42,7 +48,7 @@ func (r *reads) note(key string, at time.Time) {
 		}
 		readsKept.Add(1)
 	}
-	r.at[id] = at.Sub(r.since)
+	r.at[id] = uint32(after)
 }
 
 // after reports whether a document was read after a time.
@@ -53,7 +59,7 @@ func (r *reads) after(key string, at time.Time) bool {
 		return false
 	}
 	read, known := r.at[r.id(key)]
-	return known && r.since.Add(read).After(at)
+	return known && r.since.Add(time.Duration(read) * time.Millisecond).After(at)
 }
 
 func (r *reads) clear() {
