@@ -22,102 +22,26 @@ const (
 	firstChanges = 30
 )
 
-// idle measures what it costs when nothing happens, by number of indexes, and what the first change after that waits.
+// idle measures what it costs when nothing happens, by number of indexes and of rows, and what the first change after
+// that waits.
 func (b *bench) idle(ctx context.Context, conn *pgx.Conn) error {
-	if err := b.source.CreateDatabase(ctx, "quiet"); err != nil {
-		return err
-	}
-	quiet, err := pgx.Connect(ctx, b.source.URL("quiet"))
+	table, err := b.quietTable(ctx, "quiet", 2000)
 	if err != nil {
 		return err
 	}
-	defer quiet.Close(ctx)
-	if _, err := quiet.Exec(ctx, `CREATE TABLE huts (id int PRIMARY KEY, name text);
-		INSERT INTO huts SELECT i, 'Hut ' || i FROM generate_series(1, 2000) i`); err != nil {
-		return err
-	}
-	if err := os.Setenv("QUIET_URL", b.source.URL("quiet")); err != nil {
-		return err
-	}
+	defer table.Close(ctx)
 	s, err := b.alone(ctx, conn)
 	if err != nil {
 		return err
 	}
 	defer s.stop()
-	records, err := pgx.Connect(ctx, s.records)
-	if err != nil {
-		return err
-	}
-	defer records.Close(ctx)
 	for _, n := range []int{1, 10, 100} {
-		var text strings.Builder
-		text.WriteString(
-			"sources: { quiet: { kind: postgres, url: \"${QUIET_URL}\" } }\nengines: { main: { kind: opensearch, url: \"${SEARCH_URL}\" } }\nindexes:\n",
-		)
-		for i := range n {
-			fmt.Fprintf(&text, "  quiet%d: { engine: main, rows: quiet.huts, fields: [name] }\n", i)
-		}
-		if _, err := s.client.Apply(ctx, []api.File{{Name: "pingo.yaml", Text: text.String()}}, "huts"); err != nil {
+		if err := b.idleWith(ctx, s, table, n, "", fmt.Sprintf("idle, %d indexes", n)); err != nil {
 			return err
 		}
-		if err := inSync(ctx, s, n); err != nil {
-			return err
-		}
-		time.Sleep(settling)
-		before, err := transactions(ctx, quiet, records)
-		if err != nil {
-			return err
-		}
-		service, source, err := b.processorTime(s)
-		if err != nil {
-			return err
-		}
-		kept, err := serverTime(s.home)
-		if err != nil {
-			return err
-		}
-		time.Sleep(idleFor)
-		serviceNow, sourceNow, err := b.processorTime(s)
-		if err != nil {
-			return err
-		}
-		keptNow, err := serverTime(s.home)
-		if err != nil {
-			return err
-		}
-		after, err := transactions(ctx, quiet, records)
-		if err != nil {
-			return err
-		}
-		for i, of := range []string{"source", "records"} {
-			b.report(
-				fmt.Sprintf("idle, %d indexes: transactions, %s", n, of),
-				(after[i]-before[i])/idleFor.Seconds(),
-				"a second",
-				"wanted for 100: at most 5",
-			)
-		}
-		b.report(
-			fmt.Sprintf("idle, %d indexes: the service", n),
-			100*(serviceNow-service).Seconds()/idleFor.Seconds(),
-			"% of a core",
-			"",
-		)
-		b.report(
-			fmt.Sprintf("idle, %d indexes: the source", n),
-			100*(sourceNow-source).Seconds()/idleFor.Seconds(),
-			"% of a core",
-			"wanted for 100: less than 1",
-		)
-		b.report(
-			fmt.Sprintf("idle, %d indexes: the records", n),
-			100*(keptNow-kept).Seconds()/idleFor.Seconds(),
-			"% of a core",
-			"",
-		)
 	}
 	for i := range firstChanges {
-		if _, err := quiet.Exec(ctx, "UPDATE huts SET name = name || '.' WHERE id = $1", i+1); err != nil {
+		if _, err := table.Exec(ctx, "UPDATE huts SET name = name || '.' WHERE id = $1", i+1); err != nil {
 			return err
 		}
 		time.Sleep(time.Second + time.Duration(i*37%100)*10*time.Millisecond)
@@ -129,6 +53,113 @@ func (b *bench) idle(ctx context.Context, conn *pgx.Conn) error {
 	lag := status.Index("quiet0").Lag
 	b.report("idle, the first change: p50", lag.P50, "ms", "of %d changes, with 100 indexes", lag.Changes)
 	b.report("idle, the first change: p99", lag.P99, "ms", "")
+	return nil
+}
+
+// idleLarge measures what it costs when nothing happens to large tables, on an engine that keeps no documents, so that
+// they cannot be compared with it.
+func (b *bench) idleLarge(ctx context.Context, conn *pgx.Conn) error {
+	for _, rows := range []int{300_000, 3_000_000} {
+		err := func() error {
+			table, err := b.quietTable(ctx, fmt.Sprint("quiet", rows), rows)
+			if err != nil {
+				return err
+			}
+			defer table.Close(ctx)
+			_, s, err := b.onFree(ctx, conn)
+			if err != nil {
+				return err
+			}
+			defer s.stop()
+			return b.idleWith(ctx, s, table, 10, ", reindex: { compare: none }, drift: { sweep: 0 }", fmt.Sprintf("idle, 10 indexes on %d rows", rows))
+		}()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// quietTable makes a database with a table of so many rows, which services that are started then know as QUIET_URL.
+func (b *bench) quietTable(ctx context.Context, database string, rows int) (*pgx.Conn, error) {
+	if err := b.source.CreateDatabase(ctx, database); err != nil {
+		return nil, err
+	}
+	if err := os.Setenv("QUIET_URL", b.source.URL(database)); err != nil {
+		return nil, err
+	}
+	conn, err := pgx.Connect(ctx, b.source.URL(database))
+	if err != nil {
+		return nil, err
+	}
+	for _, statement := range []string{
+		"CREATE TABLE huts (id int PRIMARY KEY, name text)",
+		fmt.Sprintf("INSERT INTO huts SELECT i, 'Hut ' || i FROM generate_series(1, %d) i", rows),
+		"VACUUM ANALYZE huts",
+	} {
+		if _, err := conn.Exec(ctx, statement); err != nil {
+			return nil, errors.Join(err, conn.Close(ctx))
+		}
+	}
+	return conn, nil
+}
+
+// idleWith fills so many indexes of a table, with more keys in their definitions, and measures what they cost when
+// nothing happens.
+func (b *bench) idleWith(ctx context.Context, s *service, table *pgx.Conn, n int, more, what string) error {
+	records, err := pgx.Connect(ctx, s.records)
+	if err != nil {
+		return err
+	}
+	defer records.Close(ctx)
+	var text strings.Builder
+	text.WriteString(
+		"sources: { quiet: { kind: postgres, url: \"${QUIET_URL}\" } }\nengines: { main: { kind: opensearch, url: \"${SEARCH_URL}\" } }\nindexes:\n",
+	)
+	for i := range n {
+		fmt.Fprintf(&text, "  quiet%d: { engine: main, rows: quiet.huts, fields: [name]%s }\n", i, more)
+	}
+	if _, err := s.client.Apply(ctx, []api.File{{Name: "pingo.yaml", Text: text.String()}}, "huts"); err != nil {
+		return err
+	}
+	if err := inSync(ctx, s, n); err != nil {
+		return err
+	}
+	time.Sleep(settling)
+	before, err := transactions(ctx, table, records)
+	if err != nil {
+		return err
+	}
+	service, source, err := b.processorTime(s)
+	if err != nil {
+		return err
+	}
+	kept, err := serverTime(s.home)
+	if err != nil {
+		return err
+	}
+	time.Sleep(idleFor)
+	serviceNow, sourceNow, err := b.processorTime(s)
+	if err != nil {
+		return err
+	}
+	keptNow, err := serverTime(s.home)
+	if err != nil {
+		return err
+	}
+	after, err := transactions(ctx, table, records)
+	if err != nil {
+		return err
+	}
+	for i, of := range []string{"source", "records"} {
+		b.report(what+": transactions, "+of, (after[i]-before[i])/idleFor.Seconds(), "a second", "wanted for 100: at most 5")
+	}
+	share := func(of string, spent time.Duration, note string) {
+		b.report(what+": the "+of, 100*spent.Seconds()/idleFor.Seconds(), "% of a core", "%s", note)
+	}
+	share("service", serviceNow-service, "")
+	share("source", sourceNow-source, "wanted for 100: less than 1")
+	share("records", keptNow-kept, "")
 	return nil
 }
 

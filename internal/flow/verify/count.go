@@ -22,7 +22,7 @@ const (
 	soonest   = time.Second
 	longest   = 30 * time.Second
 	oneIn     = 50
-	oneInIdle = 200
+	oneInIdle = 400
 	lookOver  = 5 * time.Second // documents that were dismissed through another process are seen after that
 )
 
