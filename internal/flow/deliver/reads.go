@@ -59,7 +59,7 @@ func (r *reads) after(key string, at time.Time) bool {
 		return false
 	}
 	read, known := r.at[r.id(key)]
-	return known && r.since.Add(time.Duration(read) * time.Millisecond).After(at)
+	return known && r.since.Add(time.Duration(read)*time.Millisecond).After(at)
 }
 
 func (r *reads) clear() {
