@@ -335,8 +335,11 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		alone = h.began
 	}
 	for _, x := range from {
-		f.Followers = append(f.Followers, stream.NewFollower(e, record.Name(), record.Shape, x.name, reader, eng.Engine,
-			func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) }, alone))
+		f.Followers = append(f.Followers, stream.NewFollower(stream.Options{
+			Edition: e, Name: record.Name(), Shape: record.Shape, Source: x.name, Reader: reader, Engine: eng.Engine,
+			Missed: func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) },
+			Alone:  alone,
+		}))
 	}
 	policy := func() reindex.Policy {
 		if ix := h.connections.Definition().Index(record.Index); ix != nil {
@@ -345,7 +348,10 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		return reindex.DefaultPolicy
 	}
 	bulk := source.Across(record.Shape, func(name string) source.Reader { return h.sources.of(name).source.ForFills() })
-	f.Fill = rebuild.New(record, e, bulk, eng, h.records, fence, policy, h.others, h.log)
+	f.Fill = rebuild.New(rebuild.Options{
+		Record: record, Edition: e, Reader: bulk, Engine: eng, Store: h.records, Fence: fence,
+		Policy: policy, Others: h.others, Log: h.log,
+	})
 	caughtUp := func(ctx context.Context) error {
 		for i, x := range from {
 			if err := x.stream.CaughtUp(ctx, f.Followers[i]); err != nil {

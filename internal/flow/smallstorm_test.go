@@ -124,7 +124,8 @@ func replayable(t *testing.T) {
 
 // A seed replays: the same calls are made at the same moments. Nearly all do; where two editions
 // of one index ask the source for the same thing at the same moment, nobody can tell the two calls
-// apart, and either may be the slower one.
+// apart, and either may be the slower one. A busy machine may interrupt a goroutine anywhere, so up to four runs are
+// made until two are the same.
 func TestSmallStormReplays(t *testing.T) {
 	if raced {
 		t.Skip("the race detector lets goroutines run in an order of its own")
@@ -132,16 +133,18 @@ func TestSmallStormReplays(t *testing.T) {
 	replayable(t)
 	different := 0
 	for seed := range uint64(20) {
-		var traces [2]uint64
-		for i := range traces {
+		var traces []uint64
+		replayed := false
+		for len(traces) < 4 && !replayed {
 			synctest.Test(t, func(t *testing.T) {
 				e := newEpisode(t, 1000+seed)
 				e.run()
-				traces[i] = e.world.Trace()
+				replayed = slices.Contains(traces, e.world.Trace())
+				traces = append(traces, e.world.Trace())
 			})
 		}
-		if traces[0] != traces[1] {
-			t.Logf("seed %d: %x and %x", 1000+seed, traces[0], traces[1])
+		if !replayed {
+			t.Logf("seed %d: %x", 1000+seed, traces)
 			different++
 		}
 	}

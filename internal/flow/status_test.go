@@ -77,7 +77,7 @@ func TestWhatIsMissingIsNotForgotten(t *testing.T) {
 	f := &fed{record: record}
 	log := slog.New(slog.DiscardHandler)
 	f.Edition = deliver.New(record, nil, &connect.Engine{}, nil, nil, log)
-	f.Fill = rebuild.New(record, f.Edition, nil, nil, nil, nil, nil, nil, log)
+	f.Fill = rebuild.New(rebuild.Options{Record: record, Edition: f.Edition, Log: log})
 	h := &holder{sources: sources{{name: "lodge"}}, editions: map[editionName]*fed{{"huts", 1}: f}}
 	s := &Service{held: map[string]*holder{"lodge": h}, connections: connect.New(kinds.All(), "", connect.Everything, nil)}
 	older := []records.EditionState{{Index: "huts", Number: 1, State: reindex.Switched, Source: "lodge"}}

@@ -70,26 +70,37 @@ type Fill struct {
 	byHand   bool // a person is to say that it answers
 }
 
-// New prepares a fill; record is copied. policy is what the definition in force says, and others how many other
-// processes may help.
-func New(
-	record *records.Edition,
-	e *deliver.Edition,
-	reader source.Reader,
-	eng *connect.Engine,
-	store Store,
-	fence deliver.Fence,
-	policy func() reindex.Policy,
-	others func() int,
-	log *slog.Logger,
-) *Fill {
-	return &Fill{edition: e, reader: reader, engine: eng, store: store, fence: fence, policy: policy, record: *record,
-		others:   others,
-		pacer:    pacer{policy: policy, course: record.Course},
-		judge:    judge{edition: e, reader: reader, engine: eng, store: store, policy: policy},
-		log:      log.With("index", record.Index, "edition", record.Name()),
+// Options are what a fill works with.
+type Options struct {
+	Record  *records.Edition // is copied
+	Edition *deliver.Edition
+	Reader  source.Reader
+	Engine  *connect.Engine
+	Store   Store
+	Fence   deliver.Fence
+	Policy  func() reindex.Policy // what the definition in force says
+	Others  func() int            // how many other processes may help
+	Log     *slog.Logger
+}
+
+// New prepares a fill.
+func New(o Options) *Fill {
+	r := o.Record
+	return &Fill{
+		edition:  o.Edition,
+		reader:   o.Reader,
+		engine:   o.Engine,
+		store:    o.Store,
+		fence:    o.Fence,
+		policy:   o.Policy,
+		others:   o.Others,
+		record:   *r,
+		pacer:    pacer{policy: o.Policy, course: r.Course},
+		judge:    judge{edition: o.Edition, reader: o.Reader, engine: o.Engine, store: o.Store, policy: o.Policy},
+		log:      o.Log.With("index", r.Index, "edition", r.Name()),
 		noted:    make(chan struct{}, 1),
-		progress: reindex.Progress{Rows: record.Rows, Expected: record.Expected, Bytes: record.Bytes}}
+		progress: reindex.Progress{Rows: r.Rows, Expected: r.Expected, Bytes: r.Bytes},
+	}
 }
 
 // State is the step that the edition is at, and how far it is.

@@ -55,7 +55,10 @@ func (r *rig) open(record *records.Edition) {
 	log, fence := slog.New(slog.DiscardHandler), &model.Fence{}
 	r.e = deliver.New(record, r.table, eng, r.store, fence, log)
 	r.policy = reindex.DefaultPolicy
-	r.fill = New(record, r.e, r.table, eng, r.store, fence, func() reindex.Policy { return r.policy }, alone, log)
+	r.fill = New(Options{
+		Record: record, Edition: r.e, Reader: r.table, Engine: eng, Store: r.store, Fence: fence,
+		Policy: func() reindex.Policy { return r.policy }, Others: alone, Log: log,
+	})
 }
 
 // besideALiveOne is a fill of an edition beside one that answers, on a reader and an engine of some sort.
@@ -68,7 +71,10 @@ func besideALiveOne(reader source.Reader, e engine.Engine, compare string) (*Fil
 	eng := &connect.Engine{Engine: e, Name: "main", Limiter: connect.NewLimiter()}
 	fed := deliver.New(record, reader, eng, store, fence, log)
 	policy := func() reindex.Policy { return reindex.Policy{Switch: reindex.SwitchChecked, Compare: compare} }
-	return New(record, fed, reader, eng, store, fence, policy, alone, log), fed, store
+	return New(Options{
+		Record: record, Edition: fed, Reader: reader, Engine: eng, Store: store, Fence: fence,
+		Policy: policy, Others: alone, Log: log,
+	}), fed, store
 }
 
 func byDefault() reindex.Policy { return reindex.DefaultPolicy }
@@ -228,7 +234,10 @@ func TestNoRequestOfAFillIsGivenUp(t *testing.T) {
 		slow := &patient{Engine: r.engine}
 		eng := &connect.Engine{Engine: slow, Name: "main", Limiter: connect.NewLimiter()}
 		r.e = deliver.New(record, r.table, eng, r.store, fence, log)
-		r.fill = New(record, r.e, r.table, eng, &unsteady{Store: r.store}, fence, byDefault, alone, log)
+		r.fill = New(Options{
+			Record: record, Edition: r.e, Reader: r.table, Engine: eng, Store: &unsteady{Store: r.store}, Fence: fence,
+			Policy: byDefault, Others: alone, Log: log,
+		})
 		if err := untilItAnswers(t.Context(), r.fill, atOnce); err != nil {
 			t.Fatal(err)
 		}

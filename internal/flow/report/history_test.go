@@ -27,7 +27,7 @@ func TestHistoryHasAPointForEachStep(t *testing.T) {
 		log := slog.New(slog.DiscardHandler)
 		record := &records.Edition{Index: "huts", Number: 1, State: reindex.Switched, Shape: model.Shape()}
 		f := &Fed{Edition: deliver.New(record, nil, &connect.Engine{}, nil, nil, log)}
-		f.Fill = rebuild.New(record, f.Edition, nil, nil, nil, nil, nil, nil, log)
+		f.Fill = rebuild.New(rebuild.Options{Record: record, Edition: f.Edition, Log: log})
 		st := stream.New("lodge", &source.Source{Reader: model.NewTable(1)}, log)
 		points, delivered, last := map[time.Duration]int{}, map[time.Duration]float64{}, map[time.Duration]time.Time{}
 		save := func(_ context.Context, step records.Step, at time.Time, list []records.Sample) error {

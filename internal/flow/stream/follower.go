@@ -78,28 +78,31 @@ type expansion struct {
 	stuck string
 }
 
-// NewFollower prepares a follower of a source for an edition of some name in the engine. missed
-// records that changes are missing in the edition for good. alone is from when on nobody else feeds
-// the edition, zero when nobody else ever did.
-func NewFollower(
-	e Edition,
-	name string,
-	s *shape.Shape,
-	from string,
-	reader source.Reader,
-	eng engine.Engine,
-	missed func(ctx context.Context, reason string) error,
-	alone time.Time,
-) *Follower {
+// Options are what a follower works with.
+type Options struct {
+	Edition Edition
+	Name    string // of the edition in the engine
+	Shape   *shape.Shape
+	Source  string // whose changes are followed
+	Reader  source.Reader
+	Engine  engine.Engine
+	// Missed records that changes are missing in the edition for good.
+	Missed func(ctx context.Context, reason string) error
+	// Alone is from when on nobody else feeds the edition, zero when nobody else ever did.
+	Alone time.Time
+}
+
+// NewFollower prepares a follower of a source for an edition.
+func NewFollower(o Options) *Follower {
 	return &Follower{
-		edition: e,
-		name:    name,
-		shape:   s,
-		routes:  s.Routes(from),
-		reader:  reader,
-		engine:  eng,
-		missed:  missed,
-		alone:   alone,
+		edition: o.Edition,
+		name:    o.Name,
+		shape:   o.Shape,
+		routes:  o.Shape.Routes(o.Source),
+		reader:  o.Reader,
+		engine:  o.Engine,
+		missed:  o.Missed,
+		alone:   o.Alone,
 		changed: make(chan struct{}),
 		next:    make(chan struct{}, expanders),
 	}

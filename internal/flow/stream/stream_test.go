@@ -164,7 +164,7 @@ indexes:
 		{"notes", []string{"1"}, true}, {"notes", []string{"2"}, false}, // nobody knows where that was
 	} {
 		e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
-		f := NewFollower(e, "huts-e1", s, "lodge", db.Open(), nil, nil, time.Time{})
+		f := NewFollower(Options{Edition: e, Name: "huts-e1", Shape: s, Source: "lodge", Reader: db.Open()})
 		ctx, stop := context.WithCancel(t.Context())
 		running := make(chan struct{})
 		go func() { defer close(running); f.Run(ctx) }()
@@ -220,7 +220,7 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 		record := errors.New("the records do not answer")
 		follower := func(name string, s *shape.Shape, r *reader) (*Follower, *edition) {
 			e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
-			x := NewFollower(e, name, s, "lodge", r, nil, func(_ context.Context, reason string) error {
+			x := NewFollower(Options{Edition: e, Name: name, Shape: s, Source: "lodge", Reader: r, Missed: func(_ context.Context, reason string) error {
 				mu.Lock()
 				defer mu.Unlock()
 				if record != nil {
@@ -228,7 +228,7 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 				}
 				missed = append(missed, name+": "+reason)
 				return nil
-			}, time.Time{})
+			}})
 			st.Add(x)
 			return x, e
 		}
@@ -357,7 +357,9 @@ func (r *reader) Keys(context.Context, *shape.Tree, []string, []string, func([]s
 func TestAWalkThatIsTooWide(t *testing.T) {
 	e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}}
 	tooWide := &reader{err: fmt.Errorf("source paths: %w", source.ErrTooWide)}
-	f := NewFollower(e, "huts-e1", hutsOfRegions(), "lodge", tooWide, &holding{}, nil, time.Time{})
+	f := NewFollower(Options{
+		Edition: e, Name: "huts-e1", Shape: hutsOfRegions(), Source: "lodge", Reader: tooWide, Engine: &holding{},
+	})
 	var work sync.WaitGroup
 	ctx, stop := context.WithCancel(t.Context())
 	work.Go(func() { f.Run(ctx) })
@@ -388,7 +390,10 @@ func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
 		}}}}
 		began := time.Now()
 		e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}}
-		f := NewFollower(e, "huts-e1", s, "lodge", &reader{}, &holding{arrives: began.Add(20 * time.Second)}, nil, began)
+		f := NewFollower(Options{
+			Edition: e, Name: "huts-e1", Shape: s, Source: "lodge", Reader: &reader{},
+			Engine: &holding{arrives: began.Add(20 * time.Second)}, Alone: began,
+		})
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
 		work.Go(func() { f.Run(ctx) })

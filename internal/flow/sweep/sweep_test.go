@@ -47,8 +47,10 @@ func newRig(t *testing.T, rows int) *rig {
 	eng := &connect.Engine{Engine: r.engine, Name: "main", Limiter: connect.NewLimiter()}
 	reader, fence, log := r.db.Open().Reader, &model.Fence{}, slog.New(slog.DiscardHandler)
 	r.edition = deliver.New(r.record, reader, eng, r.store, fence, log)
-	fill := rebuild.New(r.record, r.edition, reader, eng, r.store, fence,
-		func() reindex.Policy { return reindex.DefaultPolicy }, func() int { return 0 }, log)
+	fill := rebuild.New(rebuild.Options{
+		Record: r.record, Edition: r.edition, Reader: reader, Engine: eng, Store: r.store, Fence: fence,
+		Policy: func() reindex.Policy { return reindex.DefaultPolicy }, Others: func() int { return 0 }, Log: log,
+	})
 	r.checker = New(
 		r.edition,
 		fill,

@@ -46,8 +46,7 @@ func TestIdleCounts(t *testing.T) {
 				eng := &connect.Engine{Engine: model.NewEngine(), Name: "main", Limiter: connect.NewLimiter()}
 				store, fence, log := model.NewRecords(record), &model.Fence{}, slog.New(slog.DiscardHandler)
 				e := deliver.New(record, table, eng, store, fence, log)
-				fill := rebuild.New(record, e, table, eng, store, fence,
-					func() reindex.Policy { return reindex.DefaultPolicy }, func() int { return 0 }, log)
+				fill := rebuild.New(rebuild.Options{Record: record, Edition: e, Reader: table, Engine: eng, Store: store, Log: log})
 				go Count(ctx, e, fill, &counts, table, eng, log)
 				time.Sleep(7 * time.Second)
 			}

@@ -544,7 +544,7 @@ func (p *Feed) noteStores(ctx context.Context) error {
 // numbered is rows r of a table, each found by its number: where a list of numbers is looked for, or a range, all that
 // lies between is locked where there are many, and writers are waited for.
 func numbered(numbers []int64, table, column string) (string, error) {
-	list, err := json.Marshal(numbers)
+	list, err := json.Marshal(slices.Sorted(slices.Values(numbers)))
 	return fmt.Sprintf("JSON_TABLE('%s', '$[*]' COLUMNS (n bigint PATH '$')) k STRAIGHT_JOIN %s r ON r.%s = k.n",
 		list, table, column), err
 }
