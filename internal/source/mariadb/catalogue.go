@@ -218,13 +218,14 @@ func (p *Reader) list(ctx context.Context, facts *shape.Facts, named []string) e
 var display = regexp.MustCompile(`^((?:tiny|small|medium|big)?int)\(\d+\)`)
 
 func (db *database) columns(ctx context.Context, t shape.Ref) ([]shape.TableColumn, error) {
+	// The server opens all of its tables for what does not name the schema and the table as constants.
 	rows, err := db.texts(
 		ctx,
 		fmt.Sprintf(
 			`SELECT c.COLUMN_NAME, c.DATA_TYPE, c.COLUMN_TYPE, coalesce(c.CHARACTER_SET_NAME, ''), coalesce(c.COLLATION_NAME, ''),
-			EXISTS (SELECT 1 FROM information_schema.CHECK_CONSTRAINTS k WHERE k.CONSTRAINT_SCHEMA = c.TABLE_SCHEMA AND k.TABLE_NAME = c.TABLE_NAME
+			EXISTS (SELECT 1 FROM information_schema.CHECK_CONSTRAINTS k WHERE k.CONSTRAINT_SCHEMA = %[1]s AND k.TABLE_NAME = %[2]s
 				AND k.LEVEL = 'Column' AND k.CONSTRAINT_NAME = c.COLUMN_NAME AND k.CHECK_CLAUSE = concat('json_valid(`+"`', c.COLUMN_NAME, '`"+`)'))
-		FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = %s AND c.TABLE_NAME = %s ORDER BY c.ORDINAL_POSITION`,
+		FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = %[1]s AND c.TABLE_NAME = %[2]s ORDER BY c.ORDINAL_POSITION`,
 			text(t.Schema),
 			text(t.Name),
 		),

@@ -500,3 +500,48 @@ func TestLongStatementsHoldUpNobody(t *testing.T) {
 		}
 	}
 }
+
+// What is asked all the time opens no tables but those that it is about, however many there are on the server. (Of
+// triggers, the server looks for one file for each table.)
+func TestLooksOpenFewTables(t *testing.T) {
+	w := newWorld(t, `CREATE TABLE huts (id int PRIMARY KEY, facts json); CREATE TABLE stays (id int PRIMARY KEY, hut int,
+		FOREIGN KEY (hut) REFERENCES huts (id) ON DELETE CASCADE)`, `
+  huts:
+    engine: main
+    rows: paths.huts
+    fields: [facts]
+    related: { stays: { many: stays, on: { hut: id }, fields: [id] } }
+`)
+	need := shape.Capture(w.shapes[0].Source, w.shapes)
+	w.exec("SET GLOBAL log_output = 'TABLE'; TRUNCATE mysql.general_log; SET GLOBAL general_log = ON")
+	_, err := w.src.Capture.Gaps(t.Context(), need)
+	if err == nil {
+		_, err = w.src.Capture.Status(t.Context())
+	}
+	if err == nil {
+		_, err = w.src.Depth(t.Context())
+	}
+	if err == nil {
+		_, err = w.src.Changes(t.Context(), 10)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.exec("SET GLOBAL general_log = OFF")
+	asked, err := w.src.Reader.(*Reader).db.texts(t.Context(),
+		"SELECT DISTINCT argument FROM mysql.general_log WHERE argument LIKE 'SELECT%information_schema.%'")
+	if err != nil || len(asked) < 6 {
+		t.Fatal(len(asked), err)
+	}
+	for _, statement := range asked {
+		plan, err := w.src.Reader.(*Reader).db.texts(t.Context(), "EXPLAIN "+statement[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, step := range plan {
+			if strings.Contains(fmt.Sprint(step), "Scanned all databases") && !strings.Contains(statement[0], ".TRIGGERS") {
+				t.Errorf("all tables are opened by: %s", strings.Join(strings.Fields(statement[0]), " "))
+			}
+		}
+	}
+}
