@@ -40,11 +40,7 @@ WHERE h.retired_at IS NULL AND h.id > $1 AND h.id <= $2`
 // documents compares what reading node by node costs the database with one statement
 // that makes the documents there, over the same ranges of keys. Rounds take turns.
 func (b *bench) documents(ctx context.Context, conn *pgx.Conn) error {
-	s, err := b.shape(ctx)
-	if err != nil {
-		return err
-	}
-	src, err := postgres.Open(source.Config{URL: b.url})
+	s, src, err := b.opened(ctx)
 	if err != nil {
 		return err
 	}
@@ -125,6 +121,16 @@ func (b *bench) shape(ctx context.Context) (*shape.Shape, error) {
 		return nil, err
 	}
 	return shapes[0], nil
+}
+
+// opened is the demo's shape of huts, and the source that it is read from.
+func (b *bench) opened(ctx context.Context) (*shape.Shape, *source.Source, error) {
+	s, err := b.shape(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	src, err := postgres.Open(source.Config{URL: b.url})
+	return s, src, err
 }
 
 // shapes compiles a definition.

@@ -19,8 +19,6 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
-	"pingo/internal/source"
-	"pingo/internal/source/postgres"
 )
 
 const (
@@ -80,11 +78,7 @@ func (b *bench) sameByHand(ctx context.Context, conn *pgx.Conn) error {
 	if err != nil {
 		return err
 	}
-	compiled, err := b.shape(ctx)
-	if err != nil {
-		return err
-	}
-	src, err := postgres.Open(source.Config{URL: b.url})
+	compiled, src, err := b.opened(ctx)
 	if err != nil {
 		return err
 	}

@@ -71,7 +71,8 @@ func (b *bench) idleLarge(ctx context.Context, conn *pgx.Conn) error {
 				return err
 			}
 			defer s.stop()
-			return b.idleWith(ctx, s, table, 10, ", reindex: { compare: none }, drift: { sweep: 0 }", fmt.Sprintf("idle, 10 indexes on %d rows", rows))
+			return b.idleWith(ctx, s, table, 10, ", reindex: { compare: none }, drift: { sweep: 0 }",
+				fmt.Sprintf("idle, 10 indexes on %d rows", rows))
 		}()
 		if err != nil {
 			return err
@@ -126,41 +127,43 @@ func (b *bench) idleWith(ctx context.Context, s *service, table *pgx.Conn, n int
 		return err
 	}
 	time.Sleep(settling)
-	before, err := transactions(ctx, table, records)
-	if err != nil {
-		return err
-	}
-	service, source, err := b.processorTime(s)
-	if err != nil {
-		return err
-	}
-	kept, err := serverTime(s.home)
+	before, err := b.spentSoFar(ctx, s, table, records)
 	if err != nil {
 		return err
 	}
 	time.Sleep(idleFor)
-	serviceNow, sourceNow, err := b.processorTime(s)
-	if err != nil {
-		return err
-	}
-	keptNow, err := serverTime(s.home)
-	if err != nil {
-		return err
-	}
-	after, err := transactions(ctx, table, records)
+	after, err := b.spentSoFar(ctx, s, table, records)
 	if err != nil {
 		return err
 	}
 	for i, of := range []string{"source", "records"} {
-		b.report(what+": transactions, "+of, (after[i]-before[i])/idleFor.Seconds(), "a second", "wanted for 100: at most 5")
+		b.report(what+": transactions, "+of, (after.transactions[i]-before.transactions[i])/idleFor.Seconds(), "a second",
+			"wanted for 100: at most 5")
 	}
 	share := func(of string, spent time.Duration, note string) {
 		b.report(what+": the "+of, 100*spent.Seconds()/idleFor.Seconds(), "% of a core", "%s", note)
 	}
-	share("service", serviceNow-service, "")
-	share("source", sourceNow-source, "wanted for 100: less than 1")
-	share("records", keptNow-kept, "")
+	share("service", after.service-before.service, "")
+	share("source", after.source-before.source, "wanted for 100: less than 1")
+	share("records", after.records-before.records, "")
 	return nil
+}
+
+// spent is what was used so far.
+type spent struct {
+	transactions             []float64 // of the source, and of the records
+	service, source, records time.Duration
+}
+
+func (b *bench) spentSoFar(ctx context.Context, s *service, table, records *pgx.Conn) (out spent, err error) {
+	if out.transactions, err = transactions(ctx, table, records); err != nil {
+		return out, err
+	}
+	if out.service, out.source, err = b.processorTime(s); err != nil {
+		return out, err
+	}
+	out.records, err = serverTime(s.home)
+	return out, err
 }
 
 // processorTime is what the service and all processes of the source have used.

@@ -97,7 +97,11 @@ func run(ctx context.Context, rows int, only, out string) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, *pgx.Conn) error
-	}{{"fill", b.fill}, {"documents", b.documents}, {"changes", b.changes}, {"writes", b.writes}, {"real", b.real}, {"standin", b.standin}, {"events", b.events}, {"ways", b.ways}, {"pace", b.pace}, {"drift", b.drift}, {"idle", b.idle}, {"quiet", b.idleLarge}, {"memory", b.memory}, {"together", b.together}, {"free", b.free}, {"hand", b.hand}, {"busy", b.busy}} {
+	}{
+		{"fill", b.fill}, {"documents", b.documents}, {"changes", b.changes}, {"writes", b.writes}, {"real", b.real}, {"standin", b.standin},
+		{"events", b.events}, {"ways", b.ways}, {"pace", b.pace}, {"drift", b.drift}, {"idle", b.idle}, {"quiet", b.idleLarge},
+		{"memory", b.memory}, {"together", b.together}, {"free", b.free}, {"hand", b.hand}, {"busy", b.busy},
+	} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), part.name) {
 			continue
 		}

@@ -147,9 +147,10 @@ indexes:
 	w.serve()
 	built := inSync("all is taken up")
 	w.must("wait", "tarns7")
-	w.within(bound, fmt.Sprintf("%d changes taken up, %d documents built for %d rows of ten indexes", waiting, built, indexes*rows))
+	w.within(bound, fmt.Sprintf("%d changes taken up, %d documents built for %d rows of ten indexes",
+		waiting, built, indexes*rows))
 	if built > 4*indexes*rows {
-		t.Errorf("%d documents were built for %d rows of ten indexes", built, rows)
+		t.Errorf("%d documents were built for %d rows of ten indexes", built, indexes*rows)
 	}
 	w.equalTo(lodge, text, "tarns7", 0)
 }

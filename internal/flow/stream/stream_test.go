@@ -220,15 +220,18 @@ func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 		record := errors.New("the records do not answer")
 		follower := func(name string, s *shape.Shape, r *reader) (*Follower, *edition) {
 			e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
-			x := NewFollower(Options{Edition: e, Name: name, Shape: s, Source: "lodge", Reader: r, Missed: func(_ context.Context, reason string) error {
-				mu.Lock()
-				defer mu.Unlock()
-				if record != nil {
-					return record
-				}
-				missed = append(missed, name+": "+reason)
-				return nil
-			}})
+			x := NewFollower(Options{
+				Edition: e, Name: name, Shape: s, Source: "lodge", Reader: r,
+				Missed: func(_ context.Context, reason string) error {
+					mu.Lock()
+					defer mu.Unlock()
+					if record != nil {
+						return record
+					}
+					missed = append(missed, name+": "+reason)
+					return nil
+				},
+			})
 			st.Add(x)
 			return x, e
 		}

@@ -31,8 +31,8 @@ func (l *large) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 	return l.Table.Count(ctx, t)
 }
 
-// While nothing happens, the indexes of a table count it at most for a two-hundredth of the time together, and every half
-// a minute where that is cheap.
+// While nothing happens, the indexes of a table count it at most for a two-hundredth of the time together, and every
+// half a minute where that is cheap.
 func TestIdleCounts(t *testing.T) {
 	for takes, least := range map[time.Duration]int64{time.Millisecond: 100, time.Second: 3, 20 * time.Second: 0} {
 		synctest.Test(t, func(t *testing.T) {
@@ -46,7 +46,9 @@ func TestIdleCounts(t *testing.T) {
 				eng := &connect.Engine{Engine: model.NewEngine(), Name: "main", Limiter: connect.NewLimiter()}
 				store, fence, log := model.NewRecords(record), &model.Fence{}, slog.New(slog.DiscardHandler)
 				e := deliver.New(record, table, eng, store, fence, log)
-				fill := rebuild.New(rebuild.Options{Record: record, Edition: e, Reader: table, Engine: eng, Store: store, Log: log})
+				fill := rebuild.New(rebuild.Options{
+					Record: record, Edition: e, Reader: table, Engine: eng, Store: store, Log: log,
+				})
 				go Count(ctx, e, fill, &counts, table, eng, log)
 				time.Sleep(7 * time.Second)
 			}

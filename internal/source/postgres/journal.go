@@ -514,16 +514,19 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	claim, ours := p.claimNow(), false
 	runs, others := runsOf(seqs)
 	batch := &pgx.Batch{} // one transaction
-	held := func(statement string, args ...any) *pgx.QueuedQuery {
-		return batch.Queue(p.pool.named(`WITH ours AS (SELECT FROM pingo_capture.owner WHERE holder = $1 AND epoch = $2 AND mark >= $3 FOR SHARE) `+
-			statement), append([]any{claim.Holder, claim.Epoch, claim.Mark}, args...)...)
+	const held = `WITH ours AS (SELECT FROM pingo_capture.owner
+		WHERE holder = $1 AND epoch = $2 AND mark >= $3 FOR SHARE) `
+	queue := func(statement string, args ...any) *pgx.QueuedQuery {
+		args = append([]any{claim.Holder, claim.Epoch, claim.Mark}, args...)
+		return batch.Queue(p.pool.named(held+statement), args...)
 	}
-	held("SELECT EXISTS (SELECT FROM ours)").QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
+	queue("SELECT EXISTS (SELECT FROM ours)").QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
 	if len(others) > 0 {
-		held("DELETE FROM pingo_capture.journal WHERE seq = ANY($4) AND EXISTS (SELECT FROM ours)", others)
+		queue("DELETE FROM pingo_capture.journal WHERE seq = ANY($4) AND EXISTS (SELECT FROM ours)", others)
 	}
 	for _, r := range runs {
-		held("DELETE FROM pingo_capture.journal WHERE seq BETWEEN $4 AND $5 AND EXISTS (SELECT FROM ours)", r.first, r.last)
+		queue("DELETE FROM pingo_capture.journal WHERE seq BETWEEN $4 AND $5 AND EXISTS (SELECT FROM ours)",
+			r.first, r.last)
 	}
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return wrap("deleting done changes from the journal", err)
