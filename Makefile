@@ -43,6 +43,7 @@ race: build
 
 bench: build engines
 	go run ./bench
+	taskset -c 1 go run ./bench -only apart -out bench/apart.json
 
 # Longer storms: make storm SEED=7 MINUTES=10
 MINUTES ?= 5

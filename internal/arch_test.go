@@ -21,12 +21,13 @@ import (
 var arrows = map[string][]string{
 	"internal/core":              {"internal/core"},
 	"internal/pgerror":           {},
+	"internal/pgsession":         {},
 	"internal/api":               {},
 	"internal/source":            {"internal/core"},
 	"internal/source/journal":    {"internal/core"},
 	"internal/source/dialect":    {"internal/core", "internal/source"},
 	"internal/source/coalesce":   {"internal/core"},
-	"internal/source/postgres":   {"internal/core", "internal/source", "internal/source/journal", "internal/source/coalesce", "internal/source/dialect", "internal/pgerror"},
+	"internal/source/postgres":   {"internal/core", "internal/source", "internal/source/journal", "internal/source/coalesce", "internal/source/dialect", "internal/pgerror", "internal/pgsession"},
 	"internal/source/mariadb":    {"internal/core", "internal/source", "internal/source/journal", "internal/source/coalesce", "internal/source/dialect"},
 	"internal/source/webfeed":    {"internal/core", "internal/source", "internal/source/intake"},
 	"internal/source/poll":       {"internal/core", "internal/source", "internal/source/dialect", "internal/source/intake"},
@@ -35,7 +36,7 @@ var arrows = map[string][]string{
 	"internal/source/webhook":    {"internal/core", "internal/source", "internal/source/intake"},
 	"internal/engine":            {"internal/core"},
 	"internal/engine/opensearch": {"internal/core", "internal/engine"},
-	"internal/engine/postgres":   {"internal/core", "internal/engine", "internal/pgerror"},
+	"internal/engine/postgres":   {"internal/core", "internal/engine", "internal/pgerror", "internal/pgsession"},
 	"internal/kinds": {
 		"internal/core",
 		"internal/source",
@@ -49,7 +50,7 @@ var arrows = map[string][]string{
 		"internal/engine/opensearch",
 		"internal/engine/postgres",
 	},
-	"internal/records": {"internal/core", "internal/pgerror"},
+	"internal/records": {"internal/core", "internal/pgerror", "internal/pgsession"},
 	"internal/flow": {
 		"internal/core",
 		"internal/api",

@@ -20,6 +20,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
 	"pingo/internal/pgerror"
+	"pingo/internal/pgsession"
 )
 
 // Engine is one database. Make one with Open.
@@ -89,11 +90,7 @@ func Open(c engine.Config) (*Engine, error) {
 	config.MaxConns = 12
 	config.MaxConnIdleTime = time.Minute
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
-	for name, value := range map[string]string{
-		"application_name": "pingo", "DateStyle": "ISO", "TimeZone": "UTC", "lock_timeout": "2s", "statement_timeout": "0",
-	} {
-		config.ConnConfig.RuntimeParams[name] = value
-	}
+	pgsession.Configure(config.ConnConfig, map[string]string{"application_name": "pingo"})
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the engine cannot be used: %w", pgerror.InURL(err))

@@ -42,12 +42,29 @@ func Stop() (err error) {
 	return err
 }
 
-// Settings make a server fast whose data nobody will miss.
+// Settings make a server fast whose data nobody will miss, and strange where another server could be, too: nothing that
+// is tested may depend on that.
 var Settings = []string{
 	"--innodb-flush-log-at-trx-commit=0",
 	"--innodb-buffer-pool-size=64M",
 	"--innodb-doublewrite=0",
+	"--sql-mode=ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PAD_CHAR_TO_FULL_LENGTH,PIPES_AS_CONCAT,ONLY_FULL_GROUP_BY,IGNORE_SPACE",
+	"--transaction-isolation=SERIALIZABLE",
+	"--completion-type=CHAIN",
+	"--character-set-server=latin1",
+	"--collation-server=latin1_german2_ci",
+	"--lower-case-table-names=1",
+	"--auto-increment-increment=10",
+	"--auto-increment-offset=5",
+	"--group-concat-max-len=4",
+	"--max-allowed-packet=1M",
+	"--max-join-size=100",
+	"--max-statement-time=1",
+	"--wait-timeout=3",
 }
+
+// later are set when the server has its tables, which it cannot make with them.
+const later = "SET GLOBAL sql_safe_updates = 1; SET GLOBAL sql_auto_is_null = 1; SET GLOBAL sql_select_limit = 5"
 
 // URL makes a database, and returns how to reach it.
 func URL(t testing.TB) string {
@@ -63,6 +80,12 @@ func URL(t testing.TB) string {
 			context.Background(),
 			mariaserver.Options{Dir: filepath.Join(dir, "maria"), Settings: Settings},
 		)
+		if started == nil {
+			started = server.CreateDatabase(context.Background(), "test0")
+		}
+		if started == nil {
+			_, started = Connect(t, server.URL("test0")).Exec(later)
+		}
 	})
 	if started != nil {
 		t.Fatal(started)

@@ -27,6 +27,8 @@ type Options struct {
 	Port int
 	// HeapMB is the size of the heap; 0 means 512.
 	HeapMB int
+	// Cores are those that the server runs on, as taskset names them; empty means all.
+	Cores string
 	// Settings are the node's own, as name=value. Without a discovery.type among them
 	// the node is alone.
 	Settings []string
@@ -99,7 +101,11 @@ func (s *Server) Restart(ctx context.Context) error {
 	if !slices.ContainsFunc(o.Settings, func(s string) bool { return len(s) > 9 && s[:9] == "discovery" }) {
 		arguments = append(arguments, "discovery.type=single-node", "transport.port=0")
 	}
-	s.process = exec.Command("java", append(arguments, o.Settings...)...)
+	command := append(append([]string{"java"}, arguments...), o.Settings...)
+	if o.Cores != "" {
+		command = append([]string{"taskset", "-c", o.Cores}, command...)
+	}
+	s.process = exec.Command(command[0], command[1:]...)
 	s.process.Stdout, s.process.Stderr = log, log
 	s.process.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
 	if err := s.process.Start(); err != nil {

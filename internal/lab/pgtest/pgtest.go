@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/pgserver"
+	"pingo/internal/pgsession"
 )
 
 var (
@@ -43,8 +44,29 @@ func Stop() (err error) {
 	return err
 }
 
-// Settings make a server fast whose data nobody will miss.
-var Settings = []string{"fsync=off", "full_page_writes=off", "synchronous_commit=off", "shared_buffers=64MB"}
+// Settings make a server fast whose data nobody will miss, and strange where another server could be, too: nothing that
+// is tested may depend on that.
+var Settings = []string{
+	"fsync=off",
+	"full_page_writes=off",
+	"synchronous_commit=off",
+	"shared_buffers=64MB",
+	"client_encoding=LATIN1",
+	"standard_conforming_strings=off",
+	"escape_string_warning=off",
+	"quote_all_identifiers=on",
+	"array_nulls=off",
+	"transform_null_equals=on",
+	"DateStyle=German, DMY",
+	"IntervalStyle=sql_standard",
+	"TimeZone=Asia/Kathmandu",
+	"bytea_output=escape",
+	"extra_float_digits=-5",
+	"xmlbinary=hex",
+	"check_function_bodies=off",
+	"plpgsql.extra_errors=all",
+	"plpgsql.variable_conflict=use_variable",
+}
 
 // Dir makes a folder that PostgreSQL's user can enter, gone after the test.
 func Dir(t testing.TB) string {
@@ -85,10 +107,15 @@ func URL(t testing.TB) string {
 	return server.URL(name)
 }
 
-// Connect connects to a database until the test ends.
+// Connect connects to a database until the test ends, as an application does that wants the usual.
 func Connect(t testing.TB, url string) *pgx.Conn {
 	t.Helper()
-	conn, err := pgx.Connect(t.Context(), url)
+	config, err := pgx.ParseConfig(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pgsession.Configure(config, map[string]string{"lock_timeout": "0", "idle_in_transaction_session_timeout": "0"})
+	conn, err := pgx.ConnectConfig(t.Context(), config)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -67,6 +67,12 @@ var settings = map[string]string{
 	"innodb_lock_wait_timeout":          "5",
 	"in_predicate_conversion_threshold": "0",
 	"autocommit":                        "1",
+	"completion_type":                   "'NO_CHAIN'",
+	"max_statement_time":                "0",
+	"sql_big_selects":                   "1",
+	"sql_select_limit":                  "18446744073709551615",
+	"sql_safe_updates":                  "0",
+	"sql_auto_is_null":                  "0",
 }
 
 // Open prepares connections; they are made when they are first used.

@@ -18,6 +18,7 @@ import (
 
 	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 	"pingo/internal/source/coalesce"
 )
@@ -111,13 +112,9 @@ func Connect(c source.Config) (*pgxpool.Pool, error) {
 	config.ConnConfig.ConnectTimeout = c.ConnectTimeout
 	// A server that vanished without a word must not be waited for until evening.
 	config.ConnConfig.DialFunc = (&net.Dialer{KeepAlive: 10 * time.Second}).DialContext
-	for name, value := range map[string]string{
-		"application_name": "pingo", "DateStyle": "ISO", "TimeZone": "UTC", "IntervalStyle": "iso_8601",
-		"extra_float_digits": "1", "bytea_output": "hex", "statement_timeout": "0", "lock_timeout": "2s",
-		"idle_in_transaction_session_timeout": "60s", "jit": "off", "max_parallel_workers_per_gather": "0",
-	} {
-		config.ConnConfig.RuntimeParams[name] = value
-	}
+	pgsession.Configure(config.ConnConfig, map[string]string{
+		"application_name": "pingo", "jit": "off", "max_parallel_workers_per_gather": "0",
+	})
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", pgerror.InURL(err))

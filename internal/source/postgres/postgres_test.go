@@ -214,10 +214,13 @@ func catalogue(t *testing.T, conn *pgx.Conn) string {
 }
 
 // Writers that commit late, out of order and not at all, beside a reader that
-// deletes as it goes: every committed row is returned exactly once.
+// deletes as it goes: every committed row is returned exactly once. Transactions are serializable unless they are told
+// otherwise; none fails.
 func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 	url := pgtest.URL(t)
-	conn, p := pgtest.Connect(t, url), open(t, url)
+	conn := pgtest.Connect(t, url)
+	pgtest.Exec(t, conn, "DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET default_transaction_isolation = serializable', current_database()); END $$")
+	p := open(t, url)
 	pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY)")
 	if _, err := install(t, p, []shape.Captured{captured("huts", []string{"id"}, []string{"id"}, nil)}); err != nil {
 		t.Fatal(err)
@@ -231,7 +234,7 @@ func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 		wg.Go(func() {
 			r := rand.New(rand.NewPCG(uint64(w), 5))
 			for i := range each {
-				tx, err := c.Begin(context.Background())
+				tx, err := c.BeginTx(context.Background(), pgx.TxOptions{IsoLevel: pgx.Serializable})
 				if err != nil {
 					t.Error(err)
 					return

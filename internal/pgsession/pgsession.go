@@ -1,0 +1,35 @@
+// Package pgsession makes what PostgreSQL answers independent of how a server, a database and a role are set up. A
+// source, an engine and the records are each in a PostgreSQL that others look after.
+package pgsession
+
+import (
+	"maps"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// settings are what else could be another by ALTER SYSTEM, ALTER DATABASE and ALTER ROLE.
+var settings = map[string]string{
+	"client_encoding":                     "UTF8",
+	"standard_conforming_strings":         "on",
+	"quote_all_identifiers":               "off",
+	"array_nulls":                         "on",
+	"transform_null_equals":               "off",
+	"DateStyle":                           "ISO",
+	"TimeZone":                            "UTC",
+	"IntervalStyle":                       "iso_8601",
+	"extra_float_digits":                  "1",
+	"bytea_output":                        "hex",
+	"xmlbinary":                           "base64",
+	"statement_timeout":                   "0",
+	"lock_timeout":                        "2s",
+	"idle_in_transaction_session_timeout": "60s",
+	// What is read under SERIALIZABLE makes transactions of others fail.
+	"default_transaction_isolation": "read committed",
+}
+
+// Configure has connections begin with these settings, and more of them.
+func Configure(config *pgx.ConnConfig, more map[string]string) {
+	maps.Copy(config.RuntimeParams, settings)
+	maps.Copy(config.RuntimeParams, more)
+}
