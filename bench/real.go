@@ -23,7 +23,9 @@ const atOnce = 4
 
 // real compares a fill of a real engine with posting the same bytes by hand, as many requests
 // at once, and what both cost the engine; and measures the lag of single changes.
-func (b *bench) real(ctx context.Context, _ *pgx.Conn) error { return b.againstHand(ctx, "real engine", "") }
+func (b *bench) real(ctx context.Context, _ *pgx.Conn) error {
+	return b.againstHand(ctx, "real engine", "")
+}
 
 // engineCore is the core that the engine has for itself in the part apart.
 const engineCore = 0

@@ -31,6 +31,12 @@ func Explain(err error) error {
 				pg,
 			)
 		case "42501":
+			if pg.Routine == "check_enable_rls" {
+				return fmt.Errorf(
+					"PostgreSQL says %w: rows that it hides would be taken for deleted, so nothing is read; let the user bypass row-level security (ALTER ROLE … BYPASSRLS), or make it a member of the table's owner",
+					pg,
+				)
+			}
 			return fmt.Errorf("PostgreSQL says %w: pingo capture show prints the grants that are needed", pg)
 		case "53300":
 			return fmt.Errorf(

@@ -102,7 +102,7 @@ type Facts struct {
 	NullsLow bool
 	// Known lists all tables that may be read, for suggestions.
 	Known []string
-	// Denied are tables by name as written that are there, but may not be read; with
+	// Denied are tables by name as written that are there, but may not be read, or not as a whole; with
 	// the statements that let Pingo.
 	Denied map[string]string
 	// Views says how the tables hang together that views read.

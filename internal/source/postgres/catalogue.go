@@ -38,7 +38,7 @@ func (p *Reader) Facts(
 		return facts, wrap("reading the catalogue", err)
 	}
 	for _, name := range tables {
-		if facts.Tables[name] != nil {
+		if facts.Tables[name] != nil || facts.Denied[name] != "" {
 			continue
 		}
 		if facts.Denied[name], err = deniedTable(ctx, tx, name); err != nil {
@@ -82,7 +82,9 @@ func (p *Reader) Facts(
 // without a schema means the one that the search path finds, or the only one.
 func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oids map[string]uint32) error {
 	rows, err := tx.Query(ctx, `
-		SELECT c.oid, n.nspname, c.relname, c.relkind::text, pg_table_is_visible(c.oid)
+		SELECT c.oid, n.nspname, c.relname, c.relkind::text, pg_table_is_visible(c.oid),
+			CASE WHEN c.relrowsecurity AND row_security_active(c.oid)
+				THEN format('row-level security hides rows of it: ALTER ROLE %I BYPASSRLS;', current_user) ELSE '' END
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
 		  AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pingo_capture') AND n.nspname NOT LIKE 'pg\_t%'
@@ -93,16 +95,20 @@ func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oi
 	}
 	var oid uint32
 	var ref shape.Ref
-	var kind string
+	var kind, hidden string
 	var visible bool
-	_, err = pgx.ForEachRow(rows, []any{&oid, &ref.Schema, &ref.Name, &kind, &visible}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&oid, &ref.Schema, &ref.Name, &kind, &visible, &hidden}, func() error {
 		written := []string{ref.String(), ref.Name}
 		facts.Known = append(facts.Known, written[0])
 		if visible {
 			facts.Known = append(facts.Known, written[1])
 		}
 		for _, name := range written {
-			if slices.Contains(named, name) {
+			switch {
+			case !slices.Contains(named, name):
+			case hidden != "":
+				facts.Denied[name] = hidden
+			default:
 				facts.Tables[name] = &shape.Table{
 					Ref:       ref,
 					View:      kind == "v",

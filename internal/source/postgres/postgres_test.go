@@ -707,3 +707,46 @@ func TestARewrittenTableIsNotReadAsEmpty(t *testing.T) {
 		}
 	}
 }
+
+// Rows that a policy hides are not taken for deleted, neither those of the root nor those below it.
+func TestHiddenRowsAreNotTakenForDeleted(t *testing.T) {
+	url := pgtest.URL(t)
+	db := pgtest.Connect(t, url)
+	pgtest.Exec(t, db, `CREATE TABLE trails (id int PRIMARY KEY, name text); CREATE TABLE stages (id int PRIMARY KEY, trail_id int);
+		INSERT INTO trails VALUES (7, 'ridge'); INSERT INTO stages VALUES (1, 7);
+		CREATE ROLE warden LOGIN PASSWORD 'w'; GRANT SELECT ON trails, stages TO warden`)
+	defer pgtest.Exec(t, db, "DROP OWNED BY warden; DROP ROLE warden")
+	u, err := neturl.Parse(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.User = neturl.UserPassword("warden", "w")
+	p := open(t, u.String())
+	const text = "  trails: { engine: e, rows: s.trails, fields: [name], related: { stages: { many: stages, on: { trail_id: id }, fields: [id] } } }"
+	shaped, _, findings := compile(t, p, text)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	read := func() (int, error) {
+		set := document.NewSet(shaped.Trees[0])
+		err := p.ReadKeys(t.Context(), set, [][]string{{"7"}})
+		return set.Rows(0).Len(), err
+	}
+	for _, table := range []string{"trails", "stages"} {
+		pgtest.Exec(t, db, fmt.Sprintf("ALTER TABLE %s ENABLE ROW LEVEL SECURITY", table))
+		if _, err := read(); source.FaultOf(err) != source.SchemaChanged || !strings.Contains(err.Error(), "BYPASSRLS") {
+			t.Errorf("%s: %v", table, err)
+		}
+		if _, _, findings := compile(t, p, text); len(findings) != 1 || !strings.Contains(findings[0].String(), "ALTER ROLE warden BYPASSRLS;") {
+			t.Errorf("%s: %v", table, findings)
+		}
+		pgtest.Exec(t, db, fmt.Sprintf("ALTER TABLE %s DISABLE ROW LEVEL SECURITY", table))
+		if n, err := read(); n != 1 || err != nil {
+			t.Errorf("%s: %d rows, %v", table, n, err)
+		}
+	}
+	pgtest.Exec(t, db, "ALTER TABLE trails ENABLE ROW LEVEL SECURITY; ALTER ROLE warden BYPASSRLS")
+	if n, err := read(); n != 1 || err != nil {
+		t.Errorf("%d rows, %v", n, err)
+	}
+}
