@@ -210,6 +210,7 @@ func Open(address string) (*sql.DB, error) {
 	config.MultiStatements, config.InterpolateParams = true, true
 	config.Params = map[string]string{ // whatever the server's are, which what is tested has to cope with
 		"sql_safe_updates": "0", "sql_select_limit": "18446744073709551615", "sql_big_selects": "1",
+		"sql_mode":           "replace(@@sql_mode, 'PAD_CHAR_TO_FULL_LENGTH', '')",
 		"max_statement_time": "0", "completion_type": "'NO_CHAIN'", "wait_timeout": "600",
 	}
 	config.Logger = &mysql.NopLogger{}

@@ -112,6 +112,10 @@ func (c *Cursor) AllCommitted(above, upto int64) {
 	case n > 0 && upto <= c.horizons[n-1].upto:
 		return
 	case n == mostHorizons:
+		less, next := c.horizons[n/2], &c.horizons[n/2+1]
+		if next.above <= less.upto { // what was known earlier is known by then, too
+			next.above = min(next.above, less.above)
+		}
 		c.horizons = append(c.horizons[:n/2], c.horizons[n/2+1:]...)
 	}
 	c.horizons = append(c.horizons, horizon{above, upto, time.Now()})

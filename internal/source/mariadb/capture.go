@@ -138,7 +138,7 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	)
 	fmt.Fprintf(
 		&b,
-		"GRANT SELECT, INSERT, UPDATE, DELETE ON %s.* TO %s;\nGRANT PROCESS ON *.* TO %[2]s; -- to notice TRUNCATE\n",
+		"GRANT SELECT, INSERT, UPDATE, DELETE, LOCK TABLES ON %s.* TO %s;\nGRANT PROCESS ON *.* TO %[2]s; -- to notice TRUNCATE\n",
 		quoteName(p.db.capture),
 		user,
 	)

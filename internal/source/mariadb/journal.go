@@ -37,6 +37,8 @@ type Feed struct {
 	behind        bool
 	end, foreseen int64
 	endSince      time.Time
+	// nextStill is when it is next looked whether nobody writes.
+	nextStill time.Time
 	// restarted is when the journal was last looked at from its start.
 	restarted time.Time
 	// awaited is the highest number that was waited for. Its row may be rolled back.
@@ -57,6 +59,8 @@ var settleAfter = 10 * time.Second
 const (
 	// restartEvery is how often the journal is looked at from its start whatever is known.
 	restartEvery = 10 * time.Minute
+	// stillEvery is how often it is looked whether nobody writes, at most.
+	stillEvery = 50 * time.Millisecond
 	// storesEvery is how often it is looked for truncated tables, at most.
 	storesEvery = time.Second
 )
@@ -229,9 +233,12 @@ func (p *Feed) settle(ctx context.Context) error {
 	if number == 0 || early {
 		return nil
 	}
-	open, err := p.open(ctx, p.cursor.Low(), number)
-	if err != nil {
-		return err
+	open := false
+	for above := p.cursor.Low(); above < number && !open; {
+		var err error
+		if above, open, err = p.open(ctx, above, number); err != nil {
+			return err
+		}
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -242,30 +249,30 @@ func (p *Feed) settle(ctx context.Context) error {
 	return nil
 }
 
-// open reports whether a row above a number and up to another one is locked, as those are that are not committed.
-func (p *Feed) open(ctx context.Context, above, upto int64) (bool, error) {
-	rows, err := p.db.QueryContext(
-		ctx,
-		fmt.Sprintf("SELECT count(*) FROM %s.journal WHERE seq > %d AND seq <= %d LOCK IN SHARE MODE NOWAIT",
-			quoteName(p.db.capture), above, upto),
-	)
-	if err == nil {
-		err = eachRow(rows, func([]sql.RawBytes) error { return nil })
-	}
+// open reports whether a row above a number and up to another one is locked, as those are that are not committed, and up
+// to which number it has looked.
+func (p *Feed) open(ctx context.Context, above, upto int64) (looked int64, open bool, err error) {
+	var rows int
+	err = p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(max(seq), 0) FROM (
+		SELECT seq FROM %s.journal WHERE seq > %d AND seq <= %d ORDER BY seq LIMIT %d LOCK IN SHARE MODE NOWAIT) r`,
+		quoteName(p.db.capture), above, upto, lockedAtOnce)).Scan(&rows, &looked)
 	switch {
 	case numberOf(err) == lockWait:
-		return true, nil
+		return above, true, nil
 	case err != nil:
-		return false, p.journalError(err)
+		return above, false, p.journalError(err)
+	case rows < lockedAtOnce:
+		looked = upto // there are no more
 	}
-	return false, nil
+	return looked, false, nil
 }
 
 const (
-	// foreseenAtOnce bounds how many rows are locked together, for a moment.
-	foreseenAtOnce = 20_000
-	// mostForeseen is how many rows are looked at before they are read.
-	mostForeseen = 400_000
+	// lockedAtOnce bounds how many rows are locked together, for a moment.
+	lockedAtOnce = 20_000
+	// mostForeseen is how far above what was read numbers are looked at, and foreseesFor how long that holds up a read.
+	mostForeseen = 4_000_000
+	foreseesFor  = 100 * time.Millisecond
 )
 
 // foresee looks whether rows are committed that wait to be read, where many do. They are above all that was read: what
@@ -275,34 +282,64 @@ func (p *Feed) foresee(ctx context.Context) error {
 	above := max(p.foreseen, p.cursor.High())
 	behind, end, since := p.behind, p.end, p.endSince
 	p.mu.Unlock()
-	switch {
-	case !behind || above-p.cursor.High() >= mostForeseen:
+	most := p.cursor.High() + mostForeseen
+	if !behind || above >= most {
 		return nil
-	case end <= above:
+	}
+	began := time.Now()
+	if end <= above {
 		err := p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(max(seq), 0) FROM %s.journal", quoteName(p.db.capture))).
 			Scan(&end)
 		if err != nil {
 			return p.journalError(err)
 		}
-		since = time.Now()
+		since = began
 	}
-	if time.Since(since) >= settleAfter && end > above {
-		upto := min(end, above+foreseenAtOnce)
-		open, err := p.open(ctx, above, upto)
+	if end > above && p.still(ctx) {
+		since = time.Time{} // as old as can be
+	}
+	for time.Since(since) >= settleAfter && above < min(end, most) && time.Since(began) < foreseesFor {
+		upto, open, err := p.open(ctx, above, end)
 		if err != nil {
 			return err
 		}
 		if open {
 			since = time.Now() // for the next attempt
-		} else {
-			p.cursor.AllCommitted(above, upto)
-			above = upto
+			break
 		}
+		p.cursor.AllCommitted(above, upto)
+		above = upto
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.end, p.endSince, p.foreseen = end, since, above
 	return nil
+}
+
+// still reports whether no transaction is open at this moment that has written to the journal, or has taken a number to:
+// whoever does has locked the table's definition before. So it is known at once what takes settleAfter otherwise. The
+// lock waits for nobody, and is given back at once.
+func (p *Feed) still(ctx context.Context) bool {
+	p.mu.Lock()
+	now := time.Now()
+	early := now.Before(p.nextStill)
+	if !early {
+		p.nextStill = now.Add(stillEvery)
+	}
+	p.mu.Unlock()
+	if early {
+		return false
+	}
+	conn, err := p.db.Conn(ctx)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	_, err = conn.ExecContext(ctx, fmt.Sprintf("LOCK TABLES %s.journal READ NOWAIT; UNLOCK TABLES", quoteName(p.db.capture)))
+	if err != nil && numberOf(err) != lockWait {
+		discard(conn) // it may have the lock; who has no right to it waits as before
+	}
+	return err == nil
 }
 
 // CommittedBy is by when a change was committed, if that was known before it was read.

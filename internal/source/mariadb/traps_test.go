@@ -420,10 +420,15 @@ func TestLateCommits(t *testing.T) {
 }
 
 // Where many changes wait, it is known that one was committed before it is read, but never while a transaction is open
-// whose row may come before it.
+// whose row may come before it: when its number is old, and at once when nobody writes.
 func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
 	defer func(d time.Duration) { settleAfter = d }(settleAfter)
-	settleAfter = 0
+	for _, settleAfter = range []time.Duration{0, time.Hour} {
+		t.Run(settleAfter.String(), committedBeforeItIsRead)
+	}
+}
+
+func committedBeforeItIsRead(t *testing.T) {
 	w := newWorld(t, emptyTables, trails)
 	w.exec("INSERT INTO marks SELECT seq, 'a' FROM seq_1_to_100")
 	late, err := w.db.Begin()
@@ -443,6 +448,7 @@ func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
 			if _, err := w.src.Changes(t.Context(), 2); err != nil {
 				t.Fatal(err)
 			}
+			time.Sleep(stillEvery / 4)
 		}
 	}
 	read()
