@@ -20,7 +20,7 @@ import (
 // longest folder that fits counts.
 var arrows = map[string][]string{
 	"internal/core":              {"internal/core"},
-	"internal/pgerror":           {},
+	"internal/pgerror":           {"internal/pgsession"},
 	"internal/pgsession":         {},
 	"internal/api":               {},
 	"internal/source":            {"internal/core"},

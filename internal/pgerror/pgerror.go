@@ -11,13 +11,22 @@ import (
 	"syscall"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"pingo/internal/pgsession"
 )
 
 // Explain puts a connection's or statement's failure into a sentence.
 func Explain(err error) error {
+	if errors.Is(err, pgsession.ErrPooler) {
+		return pgsession.ErrPooler
+	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		switch pg.Code {
+		case "08P01":
+			if strings.Contains(pg.Message, "startup parameter") { // poolers say so, and no server
+				return fmt.Errorf("%w (%s)", pgsession.ErrPooler, pg.Message)
+			}
 		case "28P01", "28000":
 			return fmt.Errorf(
 				"PostgreSQL refused the user or password (%w): look at the url's user and password",

@@ -3,9 +3,12 @@
 package pgsession
 
 import (
+	"context"
+	"errors"
 	"maps"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // settings are what else could be another by ALTER SYSTEM, ALTER DATABASE and ALTER ROLE.
@@ -30,8 +33,23 @@ var settings = map[string]string{
 	"default_transaction_isolation": "read committed",
 }
 
-// Configure has connections begin with these settings, and more of them.
+// ErrPooler is why there is no connection where settings would be lost on the way.
+var ErrPooler = errors.New(
+	"the url leads to a connection pooler, which does not pass on the settings that Pingo begins its sessions with: give Pingo the address of the server itself, or see \"Behind a pooler\" in docs/running.md",
+)
+
+// reported is one of the settings that a server reports by itself when a session begins.
+const reported = "IntervalStyle"
+
+// Configure has connections begin with these settings, and more of them. One that begins without them fails with
+// ErrPooler.
 func Configure(config *pgx.ConnConfig, more map[string]string) {
 	maps.Copy(config.RuntimeParams, settings)
 	maps.Copy(config.RuntimeParams, more)
+	config.AfterConnect = func(_ context.Context, conn *pgconn.PgConn) error {
+		if conn.ParameterStatus(reported) != settings[reported] {
+			return ErrPooler
+		}
+		return nil
+	}
 }
