@@ -546,6 +546,14 @@ func (e *Engine) stored(
 // scanPage is how many documents a page of a scan has.
 const scanPage = 5000
 
+// keptFor is how long the server is asked to wait for whoever asks for the next page; it may be told to wait for less.
+var keptFor = []string{"2m", "30s", "5s"}
+
+// waitsLess reports whether a scan failed since the server does not wait for so long.
+func waitsLess(err error) bool {
+	return err != nil && strings.Contains(err.Error(), "search.max_keep_alive")
+}
+
 // Scan walks all documents by a scroll, which it opens after a refresh. A scroll in the order
 // of the index lists every document once, on any number of shards, and takes no memory for
 // sorting; a point in time in that order does not list all, and one in the order of ids has all
@@ -555,10 +563,17 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 		return err
 	}
 	var page searchAnswer
-	err := e.ask(ctx, "/"+edition+"/_search", url.Values{"scroll": {"2m"}}, map[string]any{
-		"size": scanPage, "sort": []string{"_doc"}, "track_total_hits": true,
-		"_source": []string{definition.FingerprintField},
-	}, &page)
+	var keep string
+	var err error
+	for _, keep = range keptFor {
+		err = e.ask(ctx, "/"+edition+"/_search", url.Values{"scroll": {keep}}, map[string]any{
+			"size": scanPage, "sort": []string{"_doc"}, "track_total_hits": true,
+			"_source": []string{definition.FingerprintField},
+		}, &page)
+		if !waitsLess(err) {
+			break
+		}
+	}
 	if err != nil {
 		return err
 	}
@@ -596,7 +611,7 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 			return fmt.Errorf("%s lists the same documents of %s again and again", e.at, edition)
 		}
 		next := searchAnswer{}
-		if err := e.ask(ctx, "/_search/scroll", nil, map[string]any{"scroll": "2m", "scroll_id": page.ScrollID}, &next); err != nil {
+		if err := e.ask(ctx, "/_search/scroll", nil, map[string]any{"scroll": keep, "scroll_id": page.ScrollID}, &next); err != nil {
 			return err
 		}
 		page = next

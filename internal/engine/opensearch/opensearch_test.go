@@ -226,6 +226,46 @@ func TestSettingsThatAreNotKept(t *testing.T) {
 	}
 }
 
+// A server that waits for the next page for less than it is asked to is asked for less.
+func TestScansOfAServerThatWaitsForLess(t *testing.T) {
+	asked := []string{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		keep := r.URL.Query().Get("scroll")
+		if r.URL.Path == "/_search/scroll" && r.Method == http.MethodPost {
+			var body struct{ Scroll string }
+			if err := json.NewDecoder(r.Body).Decode(&body); err != nil {
+				t.Error(err)
+			}
+			keep = body.Scroll
+		}
+		if keep == "" {
+			io.WriteString(w, "{}")
+			return
+		}
+		if asked = append(asked, keep); keep != "5s" {
+			w.WriteHeader(http.StatusBadRequest)
+			fmt.Fprintf(w, `{"error":{"type":"illegal_argument_exception","reason":"Keep alive for request (%s) is too large. It must be less than (10s). This limit can be set by changing the [search.max_keep_alive] cluster level setting."},"status":400}`, keep)
+			return
+		}
+		hits := ""
+		if len(asked) == 3 {
+			hits = `{"_id":"7","_source":{"pingo_fingerprint":"f"}}`
+		}
+		fmt.Fprintf(w, `{"_scroll_id":"s","_shards":{"failed":0},"hits":{"total":{"value":1},"hits":[%s]}}`, hits)
+	}))
+	defer server.Close()
+	e, err := opensearch.Open(engine.Config{URL: server.URL})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var keys []string
+	err = e.Scan(t.Context(), "huts-e1", func(key, _ string) error { keys = append(keys, key); return nil })
+	if err != nil || len(keys) != 1 || strings.Join(asked, " ") != "2m 30s 5s 5s" {
+		t.Errorf("%v, %v after asking for %v", keys, err, asked)
+	}
+}
+
 // A listing that is not whole is an error, not an index with less in it.
 func TestListingsAreWholeOrFail(t *testing.T) {
 	for name, c := range map[string]struct{ page, want string }{

@@ -19,6 +19,24 @@ var shared struct {
 	err    error
 }
 
+// strict makes the server forbid what it can: nothing that is tested may need it.
+var strict = []string{
+	"action.auto_create_index=false",
+	"action.destructive_requires_name=true",
+	"action.search.shard_count.limit=20",
+	"cluster.max_shards_per_node=30",
+	"http.max_content_length=1mb",
+	"indices.id_field_data.enabled=false",
+	"indices.query.bool.max_clause_count=64",
+	"rest.action.multi.allow_explicit_index=false",
+	"search.allow_expensive_queries=false",
+	"search.default_allow_partial_results=false",
+	"search.default_search_timeout=2s",
+	"search.max_keep_alive=1m",
+	"search.default_keep_alive=30s",
+	"search.max_open_scroll_context=5",
+}
+
 // Server gives tests the one real server of their process, which ends with the process.
 // The test is skipped unless PINGO_TEST_ENGINES is set, as make test-engines does.
 func Server(t testing.TB) *osnode.Server {
@@ -26,7 +44,7 @@ func Server(t testing.TB) *osnode.Server {
 	Wanted(t)
 	shared.once.Do(func() {
 		if shared.dir, shared.err = os.MkdirTemp("", "pingo-engine-"); shared.err == nil {
-			shared.server, shared.err = osnode.Start(context.Background(), osnode.Options{Dir: shared.dir})
+			shared.server, shared.err = osnode.Start(context.Background(), osnode.Options{Dir: shared.dir, Settings: strict})
 		}
 	})
 	if shared.err != nil {
