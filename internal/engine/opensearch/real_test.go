@@ -43,7 +43,7 @@ func onBoth(t *testing.T, test func(t *testing.T, url string)) {
 		defer server.Close()
 		test(t, server.URL)
 	})
-	t.Run("real", func(t *testing.T) { test(t, ostest.Server(t).URL()) })
+	t.Run("real", func(t *testing.T) { test(t, ostest.Server(t, ostest.Strict...).URL()) })
 }
 
 // send asks a server something directly, which must not fail.
@@ -73,7 +73,7 @@ type object = map[string]any
 
 // The suite that every engine passes; a proxy makes the faults.
 func TestRealConformance(t *testing.T) {
-	target, err := url.Parse(ostest.Server(t).URL())
+	target, err := url.Parse(ostest.Server(t, ostest.Strict...).URL())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -407,7 +407,7 @@ func TestRealTroubleIsToldApart(t *testing.T) {
 // Templates of somebody else's add to an edition, and take nothing from it; and a server that
 // makes no index by itself is as good as one that does.
 func TestRealTemplatesAndNoAutomaticIndices(t *testing.T) {
-	server := ostest.Server(t)
+	server := ostest.Server(t, ostest.Strict...)
 	send(t, http.MethodPut, server.URL()+"/_index_template/everything", object{
 		"index_patterns": []string{"*"}, "priority": 1,
 		"template": object{"settings": object{"index": object{"gc_deletes": "1s", "number_of_shards": 2, "translog.durability": "async"}}},

@@ -19,8 +19,8 @@ var shared struct {
 	err    error
 }
 
-// strict makes the server forbid what it can: nothing that is tested may need it.
-var strict = []string{
+// Strict makes a server forbid what it can.
+var Strict = []string{
 	"action.auto_create_index=false",
 	"action.destructive_requires_name=true",
 	"action.search.shard_count.limit=20",
@@ -37,14 +37,14 @@ var strict = []string{
 	"search.max_open_scroll_context=5",
 }
 
-// Server gives tests the one real server of their process, which ends with the process.
+// Server gives tests the one real server of their process, with the settings of the first who asks; it ends with the process.
 // The test is skipped unless PINGO_TEST_ENGINES is set, as make test-engines does.
-func Server(t testing.TB) *osnode.Server {
+func Server(t testing.TB, settings ...string) *osnode.Server {
 	t.Helper()
 	Wanted(t)
 	shared.once.Do(func() {
 		if shared.dir, shared.err = os.MkdirTemp("", "pingo-engine-"); shared.err == nil {
-			shared.server, shared.err = osnode.Start(context.Background(), osnode.Options{Dir: shared.dir, Settings: strict})
+			shared.server, shared.err = osnode.Start(context.Background(), osnode.Options{Dir: shared.dir, Settings: settings})
 		}
 	})
 	if shared.err != nil {

@@ -189,7 +189,16 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		if name := journal.Altered(l.kinds, kindsOf(columns)); name != "" {
 			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
 				"the column %s of %s was added, dropped, renamed or given another type", name, c.Table)})
+			continue
 		}
+		if l.others == "" {
+			continue
+		}
+		if inherits, err := p.inherits(ctx, need); err != nil || !inherits {
+			return out, err
+		}
+		out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
+			"the triggers of %s ran with the rights of %s, and writes would fail when that user is dropped", c.Table, l.others)})
 	}
 	return out, nil
 }

@@ -202,17 +202,22 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	if err != nil {
 		return nil, err
 	}
+	inherits, err := p.inherits(ctx, need)
+	if err != nil {
+		return nil, err
+	}
 	var made []shape.Ref
 	wanted := map[string]bool{}
 	for _, c := range list {
-		whole := true
+		whole, same := true, true
 		for _, t := range p.db.triggersOf(c) {
 			name := t.table.Schema + "." + t.name
 			wanted[name] = true
-			if standing[name] {
+			has, stands := standing[name]
+			if stands && (has.ours || !inherits) {
 				continue
 			}
-			whole = false
+			whole, same = whole && stands, false
 			if err := p.patiently(ctx, t.sql); err != nil {
 				return made, wrap("installing triggers on "+t.table.String(), err)
 			}
@@ -232,6 +237,8 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 					return made, wrap("noting that all rows of "+c.Table.String()+" changed", err)
 				}
 			}
+		}
+		if !same {
 			made = append(made, c.Table)
 		}
 	}
@@ -246,7 +253,7 @@ func (p *Capture) earlier(ctx context.Context) (bool, error) {
 
 // dropOthers drops triggers that are used no more. Their layouts stay, since rows of theirs may
 // still wait in the journal.
-func (p *Capture) dropOthers(ctx context.Context, standing, wanted map[string]bool) error {
+func (p *Capture) dropOthers(ctx context.Context, standing map[string]standingTrigger, wanted map[string]bool) error {
 	for name := range standing {
 		if wanted[name] {
 			continue
@@ -324,18 +331,31 @@ func (p *Capture) claim(ctx context.Context, service string) error {
 	return nil
 }
 
+// standingTrigger is a trigger that stands: with whose rights it runs, and whether that is the user who is connected now.
+type standingTrigger struct {
+	definer string
+	ours    bool
+}
+
 // standing lists the triggers of ours that there are, as schema.name.
-func (p *Capture) standing(ctx context.Context) (map[string]bool, error) {
-	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME FROM information_schema.TRIGGERS
+func (p *Capture) standing(ctx context.Context) (map[string]standingTrigger, error) {
+	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME, DEFINER, DEFINER = current_user() FROM information_schema.TRIGGERS
 		WHERE TRIGGER_NAME LIKE 'pingo\\_%' AND instr(ACTION_STATEMENT, `+text(quoteName(p.db.capture)+".journal")+`) > 0`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}
-	out := map[string]bool{}
+	out := map[string]standingTrigger{}
 	for _, row := range rows {
-		out[row[0]+"."+row[1]] = true
+		out[row[0]+"."+row[1]] = standingTrigger{row[2], row[3] == "1"}
 	}
 	return out, nil
+}
+
+// inherits reports whether triggers that run with the rights of others are to be made anew by the user who is connected
+// now: when the others are dropped, every write to their tables fails.
+func (p *Capture) inherits(ctx context.Context, need []shape.Captured) (bool, error) {
+	missing, err := p.MissingRights(ctx, need)
+	return len(missing) == 0, err
 }
 
 // stores says of each table what its rows are kept in, and those of its partitions: it is another
@@ -467,8 +487,10 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 		}
 		any := false
 		for _, name := range names {
-			l.whole = l.whole && standing[name]
-			any = any || standing[name]
+			has, stands := standing[name]
+			if l.whole, any = l.whole && stands, any || stands; stands && !has.ours {
+				l.others = has.definer
+			}
 		}
 		if before, has := out[ref]; !has || any && !before.whole {
 			out[ref] = l
@@ -480,7 +502,8 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 type installedLayout struct {
 	id, cascades, made string
 	kinds              map[string]string
-	whole              bool // all triggers of it stand
+	whole              bool   // all triggers of it stand
+	others             string // with whose rights one of them runs, when it is not who is connected now
 }
 
 // Status reads which tables have triggers.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -549,5 +550,53 @@ func TestLooksOpenFewTables(t *testing.T) {
 				t.Errorf("all tables are opened by: %s", strings.Join(strings.Fields(statement[0]), " "))
 			}
 		}
+	}
+}
+
+// Triggers run with the rights of who made them, so who comes after that user makes them anew, before it is dropped;
+// nothing is missed, and no write fails.
+func TestAnotherUserTakesTheTriggersOver(t *testing.T) {
+	w := newWorld(t, emptyTables, trails)
+	need, capture := shape.Capture(w.shapes[0].Source, w.shapes), w.src.Feed.(*Feed).db.capture
+	u, err := url.Parse(mariatest.URL(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.Path = w.src.Feed.(*Feed).db.name
+	as := func(name string) *source.Source {
+		w.exec(fmt.Sprintf("CREATE USER %[1]s IDENTIFIED BY 'x'; GRANT SELECT, TRIGGER ON %[2]s.* TO %[1]s; GRANT SELECT, INSERT, UPDATE, DELETE ON %[3]s.* TO %[1]s; GRANT PROCESS ON *.* TO %[1]s",
+			name, u.Path, capture))
+		t.Cleanup(func() { w.db.Exec("DROP USER IF EXISTS " + name) })
+		u.User = url.UserPassword(name, "x")
+		return open(t, u.String())
+	}
+	gaps := func(src *source.Source) string {
+		t.Helper()
+		list, err := src.Capture.Gaps(t.Context(), need)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, g := range list {
+			if !g.Safe || g.Deliberate || !strings.Contains(g.Reason, "writes would fail when that user is dropped") {
+				t.Errorf("%+v", g)
+			}
+		}
+		return fmt.Sprint(len(list))
+	}
+	first, second := as("first_warden"), as("second_warden")
+	var seen []string
+	for _, src := range []*source.Source{first, second, second} {
+		seen = append(seen, gaps(src))
+		if _, err := src.Capture.Install(t.Context(), "one", need); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if all := fmt.Sprint(len(need)); strings.Join(seen, " ") != all+" "+all+" 0" {
+		t.Errorf("gaps as the first, the second and the second user again: %v, of %d tables", seen, len(need))
+	}
+	w.exec("DROP USER first_warden")
+	w.exec("INSERT INTO marks VALUES (5, 'five')")
+	if got := w.noticed(1); len(got) != 1 {
+		t.Error(got)
 	}
 }
