@@ -46,9 +46,14 @@ const reported = "IntervalStyle"
 func Configure(config *pgx.ConnConfig, more map[string]string) {
 	maps.Copy(config.RuntimeParams, settings)
 	maps.Copy(config.RuntimeParams, more)
-	config.AfterConnect = func(_ context.Context, conn *pgconn.PgConn) error {
+	config.AfterConnect = func(ctx context.Context, conn *pgconn.PgConn) error {
 		if conn.ParameterStatus(reported) != settings[reported] {
 			return ErrPooler
+		}
+		if conn.ParameterStatus("server_encoding") == "SQL_ASCII" {
+			// Nothing is converted there, and one text that is not UTF-8 would have every read refused that comes upon it.
+			_, err := conn.Exec(ctx, "SET client_encoding = SQL_ASCII").ReadAll()
+			return err
 		}
 		return nil
 	}

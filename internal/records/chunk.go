@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 )
 
@@ -35,7 +34,7 @@ func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, 
 	return r.mustChange(ctx, `
 		WITH planned AS (UPDATE edition SET planned_to = $8, planned_tree = $9, planned = $10 WHERE index_name = $3 AND number = $4 AND `+held+` RETURNING 1)
 		INSERT INTO chunk (index_name, number, chunk, tree, after, upto, offered) SELECT $3, $4, $5, $6, $7, $8, CASE WHEN $11 THEN $2 END FROM planned`,
-		e, c.Number, c.Tree, c.After, c.Upto, tree, all, offered)
+		e, c.Number, c.Tree, bound(c.After), bound(c.Upto), tree, all, offered)
 }
 
 // OpenChunks lists the chunks that are planned but not done.
@@ -67,17 +66,7 @@ func (c *Chunk) scan(scan func(into ...any) error, more ...any) error {
 	if err := scan(append([]any{&c.Number, &c.Tree, &after, &upto}, more...)...); err != nil {
 		return err
 	}
-	for _, side := range []struct {
-		raw  []byte
-		into *[]string
-	}{{after, &c.After}, {upto, &c.Upto}} {
-		if side.raw != nil {
-			if err := json.Unmarshal(side.raw, side.into); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return errors.Join(readBound(after, &c.After), readBound(upto, &c.Upto))
 }
 
 // ChunkDone records a chunk whose documents were all acknowledged.

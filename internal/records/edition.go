@@ -225,10 +225,8 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 		if err := json.Unmarshal(row.Gates, &e.Gates); err != nil {
 			return nil, fmt.Errorf("the stored gates of %s: %w", e.Name(), err)
 		}
-		if row.PlannedTo != nil {
-			if err := json.Unmarshal(row.PlannedTo, &e.PlannedTo); err != nil {
-				return nil, err
-			}
+		if err := readBound(row.PlannedTo, &e.PlannedTo); err != nil {
+			return nil, err
 		}
 		out[i] = e
 	}

@@ -186,7 +186,7 @@ func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 		list, err := r.Rebuilds(ctx, e)
 		say(err)
 		first := list[0]
-		first.Upto, first.Rows = []string{"k", `"`}, 7
+		first.Upto, first.Rows = []string{"k", "\"\x00\xe9"}, 7
 		say(r.RebuiltTo(ctx, e, first))
 		say(r.AddRebuild(ctx, e, 1, at)) // it begins anew, and has been asked for since earlier
 		pause(false)

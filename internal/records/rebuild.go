@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"time"
 )
 
@@ -40,10 +39,8 @@ func (r *Records) Rebuilds(ctx context.Context, e *Edition) ([]Rebuild, error) {
 		if err := rows.Scan(&b.Tree, &upto, &b.Rows, &b.Generation, &b.At, &b.Paused); err != nil {
 			return nil, err
 		}
-		if upto != nil {
-			if err := json.Unmarshal(upto, &b.Upto); err != nil {
-				return nil, err
-			}
+		if err := readBound(upto, &b.Upto); err != nil {
+			return nil, err
 		}
 		out = append(out, b)
 	}
@@ -68,7 +65,7 @@ func (r *Records) RebuiltTo(ctx context.Context, e *Edition, b Rebuild) error {
 	if b.Upto == nil {
 		n, err = r.fenced(ctx, `DELETE FROM rebuild WHERE `+of, e, b.Tree, b.Generation)
 	} else {
-		n, err = r.fenced(ctx, `UPDATE rebuild SET upto = $7, rows = $8 WHERE `+of, e, b.Tree, b.Generation, b.Upto, b.Rows)
+		n, err = r.fenced(ctx, `UPDATE rebuild SET upto = $7, rows = $8 WHERE `+of, e, b.Tree, b.Generation, bound(b.Upto), b.Rows)
 	}
 	if err == nil && n == 0 {
 		return r.stillHeld(ctx, e)

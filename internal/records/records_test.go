@@ -241,7 +241,8 @@ func TestEditionsAndChunks(t *testing.T) {
 	if err := r.SaveEdition(t.Context(), e); err != nil {
 		t.Fatal(err)
 	}
-	chunks := []Chunk{{0, 0, nil, []string{"x", `1,"~`}}, {1, 1, []string{"x", `1,"~`}, nil}}
+	odd := []string{"x", `1,"~`, "a\x00b", "caf\xe9", "\x01ff", ""}
+	chunks := []Chunk{{0, 0, nil, odd}, {1, 1, odd, nil}}
 	for i, c := range chunks {
 		if err := r.PlanChunk(t.Context(), e, c, 1, i == 1, false); err != nil {
 			t.Fatal(err)
@@ -264,13 +265,14 @@ func TestEditionsAndChunks(t *testing.T) {
 		all[0].Shape.Hash() != s.Hash() {
 		t.Errorf("%+v %v", all[0], err)
 	}
+	body := "{\"name\":\"\xe9\x00\"}"
 	for range 2 {
-		if err := r.SaveFailed(t.Context(), e, Failed{Key: "k", Kind: "x", Reason: "because"}); err != nil {
+		if err := r.SaveFailed(t.Context(), e, Failed{Key: "k", Kind: "x", Reason: "because of \xe9", Document: &body}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	failed, err := r.FailedDocuments(t.Context(), "huts", "", 5)
-	if err != nil || len(failed) != 1 || failed[0].Attempts != 2 {
+	if err != nil || len(failed) != 1 || failed[0].Attempts != 2 || failed[0].Reason != "because of \uFFFD" {
 		t.Errorf("%+v %v", failed, err)
 	}
 	if err := r.DeleteEdition(t.Context(), e); err != nil {

@@ -1,9 +1,11 @@
 package document
 
 import (
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -154,8 +156,9 @@ func (s *Set) AppendKey(dst []byte, row int) []byte {
 
 // Key is the text form of a key: the tree's name where an index has several, and
 // the values of the key's columns, joined by commas. A ~ in a value is written ~0, a
-// comma ~1, and an empty value ~2, so that the form can be read back and is never
-// empty.
+// comma ~1, an empty value ~2, and what no text may have, as the character 0 and bytes that
+// are not UTF-8, ~x and two hexadecimal digits for each byte: so that the form can be read
+// back, is never empty, and can be kept anywhere.
 func Key(t *shape.Tree, values ...string) string {
 	var dst []byte
 	if t.Name != "" {
@@ -174,20 +177,59 @@ func appendKeyPart(dst, v []byte) []byte {
 	if len(v) == 0 {
 		return append(dst, "~2"...)
 	}
-	for _, b := range v {
-		switch b {
-		case '~':
+	for i := 0; i < len(v); {
+		n := 1
+		switch b := v[i]; {
+		case b == '~':
 			dst = append(dst, "~0"...)
-		case ',':
+		case b == ',':
 			dst = append(dst, "~1"...)
-		default:
+		case b == 0:
+			dst = append(dst, "~x00"...)
+		case b < utf8.RuneSelf:
 			dst = append(dst, b)
+		default:
+			var r rune
+			if r, n = utf8.DecodeRune(v[i:]); r == utf8.RuneError && n == 1 {
+				dst = hex.AppendEncode(append(dst, "~x"...), v[i:i+1])
+			} else {
+				dst = append(dst, v[i:i+n]...)
+			}
 		}
+		i += n
 	}
 	return dst
 }
 
-var unescape = strings.NewReplacer("~2", "", "~1", ",", "~0", "~")
+// keyPart reads a value back. A ~ that nothing is known of stands for itself.
+func keyPart(text string) string {
+	if !strings.Contains(text, "~") {
+		return text
+	}
+	var dst []byte
+	for i := 0; i < len(text); i++ {
+		switch rest := text[i:]; {
+		case strings.HasPrefix(rest, "~0"):
+			dst = append(dst, '~')
+		case strings.HasPrefix(rest, "~1"):
+			dst = append(dst, ',')
+		case strings.HasPrefix(rest, "~2"):
+		case strings.HasPrefix(rest, "~x") && len(rest) > 3:
+			b, err := hex.DecodeString(rest[2:4])
+			if err != nil {
+				dst = append(dst, '~')
+				continue
+			}
+			dst = append(dst, b...)
+			i += 2
+		default:
+			dst = append(dst, text[i])
+			continue
+		}
+		i++
+	}
+	return string(dst)
+}
 
 // ParseKey reads the text form of a key: which tree of the shape it is of, and the
 // values of its columns.
@@ -217,7 +259,7 @@ func ParseKey(s *shape.Shape, key string) (tree int, values []string, err error)
 		)
 	}
 	for i, v := range values {
-		values[i] = unescape.Replace(v)
+		values[i] = keyPart(v)
 	}
 	return tree, values, nil
 }

@@ -151,7 +151,7 @@ func TestValuesBecomeJSON(t *testing.T) {
 
 func TestKeysCanBeReadBack(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
-	letters := []string{"~", ",", "a", "0", "1", "2", " ", "ü", "/"}
+	letters := []string{"~", ",", "a", "0", "1", "2", "x", " ", "ü", "/", "\x00", "\xe9", "\xc3", "\uFFFD"}
 	seen := map[string][]string{}
 	for range 5000 {
 		parts := make([]string, 1+r.IntN(3))
@@ -170,6 +170,9 @@ func TestKeysCanBeReadBack(t *testing.T) {
 		at, back, err := ParseKey(s, key)
 		if err == nil && s.Trees[at] != tree {
 			t.Fatalf("%q is of tree %d", key, at)
+		}
+		if !utf8.ValidString(key) || strings.Contains(key, "\x00") {
+			t.Fatalf("%q became %q, which is no text", parts, key)
 		}
 		if err != nil || !reflect.DeepEqual(back, parts) || key == "" {
 			t.Fatalf("%q became %q, then %q (%v)", parts, key, back, err)
@@ -351,6 +354,7 @@ func TestDifferencesOfDocuments(t *testing.T) {
 func FuzzKey(f *testing.F) {
 	f.Add("1", false)
 	f.Add("hut,~0~1,~2", true)
+	f.Add("~x00~xe9~xg~x", false)
 	tree := &shape.Tree{Nodes: []*shape.Node{{Key: []string{"id"}}}}
 	pair := &shape.Tree{Name: "hut", Nodes: []*shape.Node{{Key: []string{"a", "b"}}}}
 	f.Fuzz(func(t *testing.T, key string, named bool) {

@@ -7,6 +7,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // maxListDepth is how deep lists may be nested directly in each other.
@@ -266,7 +267,7 @@ func (c *checker) value(f *field, path, name, dynamic string) error {
 				return c.refuse(f, nil, nil) // an unescaped control character
 			}
 		}
-		if !escapesAreRight(v) {
+		if !escapesAreRight(v) || !utf8.Valid(v) {
 			return c.refuse(f, nil, nil)
 		}
 	}

@@ -104,7 +104,7 @@ func readCases(t *testing.T) []exchange {
 			}
 			return b.String()
 		})
-		c.body = strings.ReplaceAll(c.body, "«tab»", "\t")
+		c.body = strings.NewReplacer("«tab»", "\t", "«byte»", "\x80").Replace(c.body)
 		if c.method == "VALUES" { // of one field, each in a document of its own
 			field, values := c.path, c.body
 			c.method, c.path = "POST", "/same/_bulk"

@@ -750,3 +750,32 @@ func TestHiddenRowsAreNotTakenForDeleted(t *testing.T) {
 		t.Errorf("%d rows, %v", n, err)
 	}
 }
+
+// A database that knows no encoding may hold anything: a text that is not UTF-8 holds up no other row.
+func TestTextsOfNoEncoding(t *testing.T) {
+	url := pgtest.URL(t)
+	pgtest.Exec(t, pgtest.Connect(t, url), "CREATE DATABASE bytes ENCODING 'SQL_ASCII' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'")
+	u, err := neturl.Parse(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.Path = "bytes"
+	db, p := pgtest.Connect(t, u.String()), open(t, u.String())
+	pgtest.Exec(t, db, "CREATE TABLE huts (id text PRIMARY KEY, name text)")
+	if _, err := install(t, p, []shape.Captured{captured("huts", []string{"id"}, []string{"id", "name"}, nil)}); err != nil {
+		t.Fatal(err)
+	}
+	pgtest.Exec(t, db, `SET client_encoding = SQL_ASCII; INSERT INTO huts VALUES ('a', 'caf' || chr(233)), ('b' || chr(233), 'bad'), ('c', 'good')`)
+	changes, err := p.Changes(t.Context(), 10)
+	if err != nil || len(changes) != 3 {
+		t.Fatalf("%v, %v", changes, err)
+	}
+	shaped, _, findings := compile(t, p, "  huts: { engine: e, rows: s.huts, fields: [name] }")
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	set := document.NewSet(shaped.Trees[0])
+	if err := p.ReadRange(t.Context(), set, nil, nil); err != nil || set.Rows(0).Len() != 3 {
+		t.Errorf("%d rows, %v", set.Rows(0).Len(), err)
+	}
+}
