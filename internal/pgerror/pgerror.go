@@ -47,6 +47,11 @@ func Explain(err error) error {
 				)
 			}
 			return fmt.Errorf("PostgreSQL says %w: pingo capture show prints the grants that are needed", pg)
+		case "25006":
+			return fmt.Errorf(
+				"PostgreSQL takes no writes (%w): it is a standby, or default_transaction_read_only is on; give Pingo the address of the primary, or let it write",
+				said{pg},
+			)
 		case "53300":
 			return fmt.Errorf(
 				"PostgreSQL has no connection left (%w): raise max_connections or close others",

@@ -171,6 +171,8 @@ const (
 	tooManyConns    = 1040
 	noProcess       = 1227
 	noTriggerRights = 1419
+	serverReadsOnly = 1290
+	readsOnly       = 1792
 )
 
 func numberOf(err error) uint16 {
@@ -212,6 +214,11 @@ func explain(err error) error {
 		case tooManyConns:
 			out.Err = fmt.Errorf(
 				"MariaDB has no connection left (%s): raise max_connections or close others",
+				said.Message,
+			)
+		case serverReadsOnly, readsOnly:
+			out.Err = fmt.Errorf(
+				"MariaDB takes no writes (%s): it is a replica, or read_only or tx_read_only is on; give Pingo the address of the primary, or let it write",
 				said.Message,
 			)
 		case noTableSelect, noColumnSelect, noProcess, noTriggerRights:

@@ -751,6 +751,18 @@ func TestHiddenRowsAreNotTakenForDeleted(t *testing.T) {
 	}
 }
 
+// Where nothing can be written it is said what that means.
+func TestASourceThatTakesNoWrites(t *testing.T) {
+	url := pgtest.URL(t)
+	db := pgtest.Connect(t, url)
+	pgtest.Exec(t, db, "CREATE TABLE huts (id int PRIMARY KEY)")
+	pgtest.Exec(t, db, "DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET default_transaction_read_only = on', current_database()); END $$")
+	_, err := install(t, open(t, url), []shape.Captured{captured("huts", []string{"id"}, []string{"id"}, nil)})
+	if err == nil || !strings.Contains(err.Error(), "PostgreSQL takes no writes (cannot execute") {
+		t.Error(err)
+	}
+}
+
 // A database that knows no encoding may hold anything: a text that is not UTF-8 holds up no other row.
 func TestTextsOfNoEncoding(t *testing.T) {
 	url := pgtest.URL(t)
