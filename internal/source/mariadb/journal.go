@@ -295,7 +295,7 @@ func (p *Feed) foresee(ctx context.Context) error {
 		}
 		since = began
 	}
-	if end > above && p.still(ctx) {
+	if end > above && time.Since(since) < settleAfter && p.still(ctx) {
 		since = time.Time{} // as old as can be
 	}
 	for time.Since(since) >= settleAfter && above < min(end, most) && time.Since(began) < foreseesFor {
