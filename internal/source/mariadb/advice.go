@@ -114,6 +114,7 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 	if err != nil {
 		return nil, err
 	}
+	var foreign []source.Gap
 	for _, c := range need {
 		rows, err := p.db.texts(ctx, "SELECT coalesce("+madeAt(c.Table)+", '')")
 		if err != nil {
@@ -191,14 +192,19 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 				"the column %s of %s was added, dropped, renamed or given another type", name, c.Table)})
 			continue
 		}
-		if l.others == "" {
-			continue
+		if l.others != "" {
+			foreign = append(foreign, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
+				"the triggers of %s ran with the rights of %s, and writes would fail when that user is dropped", c.Table, l.others)})
 		}
-		if inherits, err := p.inherits(ctx, need); err != nil || !inherits {
-			return out, err
+	}
+	if len(foreign) > 0 {
+		inherits, err := p.inherits(ctx, need)
+		if err != nil {
+			return nil, err
 		}
-		out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
-			"the triggers of %s ran with the rights of %s, and writes would fail when that user is dropped", c.Table, l.others)})
+		if inherits {
+			out = append(out, foreign...)
+		}
 	}
 	return out, nil
 }
