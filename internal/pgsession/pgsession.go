@@ -27,6 +27,7 @@ var settings = map[string]string{
 	"statement_timeout":                   "0",
 	"lock_timeout":                        "2s",
 	"idle_in_transaction_session_timeout": "60s",
+	"idle_session_timeout":                "0", // a session may hold a lock while others are worked with
 	// Rows that a policy hides would be taken for gone: reading them fails instead.
 	"row_security": "off",
 	// What is read under SERIALIZABLE makes transactions of others fail.

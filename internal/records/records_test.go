@@ -623,3 +623,16 @@ func TestSamplesThinOutWithAge(t *testing.T) {
 		t.Errorf("%d points of an index that is gone (%v)", left, err)
 	}
 }
+
+// What is done exclusively is so for as long as it takes, though the server ends sessions that say nothing.
+func TestExclusivelyLastsAsLongAsItTakes(t *testing.T) {
+	url := pgtest.URL(t)
+	r, other := open(t, url), open(t, url)
+	err := r.Exclusively(t.Context(), func() error {
+		time.Sleep(pgtest.IdleSessions + pgtest.IdleSessions/4)
+		return other.TryExclusively(t.Context(), func() error { return errors.New("somebody else does something at the same time") })
+	})
+	if err != nil {
+		t.Error(err)
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -44,6 +45,9 @@ func Stop() (err error) {
 	return err
 }
 
+// IdleSessions is how long a session may say nothing that has not asked for more.
+const IdleSessions = time.Second
+
 // Settings make a server fast whose data nobody will miss, and strange where another server could be, too: nothing that
 // is tested may depend on that.
 var Settings = []string{
@@ -64,6 +68,7 @@ var Settings = []string{
 	"extra_float_digits=-5",
 	"xmlbinary=hex",
 	"check_function_bodies=off",
+	fmt.Sprint("idle_session_timeout=", IdleSessions.Milliseconds()),
 	"plpgsql.extra_errors=all",
 	"plpgsql.variable_conflict=use_variable",
 }
