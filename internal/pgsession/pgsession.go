@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// settings are what else could be another by ALTER SYSTEM, ALTER DATABASE and ALTER ROLE.
+// settings are what ALTER SYSTEM, ALTER DATABASE or ALTER ROLE may have set to something else.
 var settings = map[string]string{
 	"client_encoding":                     "UTF8",
 	"standard_conforming_strings":         "on",
