@@ -135,6 +135,10 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 				},
 			)
 			continue
+		case l.moved != "":
+			out = append(out, source.Gap{Table: c.Table, Reason: fmt.Sprintf(
+				"another table was put in the place of %s, whose triggers are on %s now, so changes went unnoticed", c.Table, l.moved)})
+			continue
 		case !l.whole && l.made != "" && l.made != made:
 			out = append(
 				out,

@@ -214,6 +214,12 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 			name := t.table.Schema + "." + t.name
 			wanted[name] = true
 			has, stands := standing[name]
+			if stands && !has.on(t.table) { // another table is in its place
+				if err := p.patiently(ctx, dropTrigger(name)); err != nil {
+					return made, wrap("dropping trigger "+name, err)
+				}
+				stands = false
+			}
 			if stands && (has.ours || !inherits) {
 				continue
 			}
@@ -331,22 +337,29 @@ func (p *Capture) claim(ctx context.Context, service string) error {
 	return nil
 }
 
-// standingTrigger is a trigger that stands: with whose rights it runs, and whether that is the user who is connected now.
+// standingTrigger is a trigger that stands: on which table, which may have been renamed with it, with whose rights it
+// runs, and whether that is the user who is connected now.
 type standingTrigger struct {
+	table   shape.Ref
 	definer string
 	ours    bool
 }
 
+// on reports whether it stands on a table. A server may tell a name in other letters than another time.
+func (s standingTrigger) on(table shape.Ref) bool {
+	return strings.EqualFold(s.table.Schema, table.Schema) && strings.EqualFold(s.table.Name, table.Name)
+}
+
 // standing lists the triggers of ours that there are, as schema.name.
 func (p *Capture) standing(ctx context.Context) (map[string]standingTrigger, error) {
-	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME, DEFINER, DEFINER = current_user() FROM information_schema.TRIGGERS
+	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME, DEFINER, DEFINER = current_user(), EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS
 		WHERE TRIGGER_NAME LIKE 'pingo\\_%' AND instr(ACTION_STATEMENT, `+text(quoteName(p.db.capture)+".journal")+`) > 0`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}
 	out := map[string]standingTrigger{}
 	for _, row := range rows {
-		out[row[0]+"."+row[1]] = standingTrigger{row[2], row[3] == "1"}
+		out[row[0]+"."+row[1]] = standingTrigger{shape.Ref{Schema: row[4], Name: row[5]}, row[2], row[3] == "1"}
 	}
 	return out, nil
 }
@@ -488,6 +501,9 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 		any := false
 		for _, name := range names {
 			has, stands := standing[name]
+			if stands && !has.on(ref) && onTable(name) {
+				l.moved, stands = has.table.String(), false
+			}
 			if l.whole, any = l.whole && stands, any || stands; stands && !has.ours {
 				l.others = has.definer
 			}
@@ -503,6 +519,7 @@ type installedLayout struct {
 	id, cascades, made string
 	kinds              map[string]string
 	whole              bool   // all triggers of it stand
+	moved              string // the table that its triggers stand on, when that is another one
 	others             string // with whose rights one of them runs, when it is not who is connected now
 }
 

@@ -600,3 +600,26 @@ func TestAnotherUserTakesTheTriggersOver(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// Where another table is put in the place of one, as tools do that change large tables while they are used, triggers go
+// with the table that was there.
+func TestAnotherTableInThePlaceOfOne(t *testing.T) {
+	w := newWorld(t, shop, shopIndexes)
+	need := shape.Capture(w.shapes[0].Source, w.shapes)
+	w.exec("CREATE TABLE regions_new LIKE regions; INSERT INTO regions_new SELECT * FROM regions; RENAME TABLE regions TO regions_old, regions_new TO regions")
+	gaps, err := w.src.Capture.Gaps(t.Context(), need)
+	if err != nil || len(gaps) != 1 || gaps[0].Table.Name != "regions" || gaps[0].Safe || gaps[0].Deliberate || !strings.Contains(gaps[0].Reason, "regions_old now") {
+		t.Errorf("%+v %v", gaps, err)
+	}
+	made, err := w.src.Capture.Install(t.Context(), "one", need)
+	if err != nil || len(made) != 1 || made[0].Name != "regions" {
+		t.Error(made, err)
+	}
+	if gaps, err := w.src.Capture.Gaps(t.Context(), need); len(gaps) > 0 || err != nil {
+		t.Errorf("%+v %v", gaps, err)
+	}
+	w.exec("INSERT INTO regions (id, name) VALUES (77, 'r'); INSERT INTO regions_old (id, name) VALUES (78, 'old')")
+	if got := w.noticed(2); len(got) != 1 || !strings.Contains(got[0], "insert regions 77") {
+		t.Error(got)
+	}
+}

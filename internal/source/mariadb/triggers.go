@@ -338,6 +338,12 @@ func inJSON(v any) string {
 	return text(string(b))
 }
 
+// onTable reports whether a trigger of that name belongs on the captured table itself, and not on one whose foreign
+// keys change its rows.
+func onTable(name string) bool {
+	return strings.HasSuffix(name, "_i") || strings.HasSuffix(name, "_u") || strings.HasSuffix(name, "_d")
+}
+
 // madeAt is the SQL that tells when a table was made.
 func madeAt(t shape.Ref) string {
 	return fmt.Sprintf(
