@@ -189,6 +189,10 @@ func (p *Capture) Advice(
 		UNION ALL
 		SELECT 'rule', r.ev_class::regclass::text, format('the rule %s rewrites statements; what it does to other tables is noticed only where they are captured', r.rulename), ''
 		FROM pg_rewrite r JOIN captured ON captured.oid = r.ev_class WHERE r.rulename <> '_RETURN'
+		UNION ALL
+		SELECT 'unlogged', c.oid::regclass::text, 'a crash of the server empties this unlogged table, which fires no trigger: its documents stay until all are compared',
+			format('ALTER TABLE %s SET LOGGED;', c.oid::regclass)
+		FROM pg_class c JOIN captured ON captured.oid = c.oid WHERE c.relpersistence = 'u'
 		ORDER BY 1, 2, 3`, tables)
 	if err != nil {
 		return nil, wrap("looking for cascades and triggers", err)

@@ -751,6 +751,18 @@ func TestHiddenRowsAreNotTakenForDeleted(t *testing.T) {
 	}
 }
 
+// What a crash empties without a trigger is told beforehand.
+func TestUnloggedTablesAreTold(t *testing.T) {
+	url := pgtest.URL(t)
+	pgtest.Exec(t, pgtest.Connect(t, url), `CREATE TABLE huts (id int PRIMARY KEY); CREATE UNLOGGED TABLE "Loose ends" (id int PRIMARY KEY)`)
+	advice, err := open(t, url).Capture.Advice(t.Context(), []shape.Captured{
+		captured("huts", []string{"id"}, []string{"id"}, nil), captured("Loose ends", []string{"id"}, []string{"id"}, nil),
+	}, nil)
+	if err != nil || len(advice) != 1 || advice[0].Kind != "unlogged" || advice[0].Statement != `ALTER TABLE "Loose ends" SET LOGGED;` {
+		t.Errorf("%+v %v", advice, err)
+	}
+}
+
 // Where nothing can be written it is said what that means.
 func TestASourceThatTakesNoWrites(t *testing.T) {
 	url := pgtest.URL(t)
