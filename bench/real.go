@@ -30,8 +30,8 @@ func (b *bench) real(ctx context.Context, _ *pgx.Conn) error {
 // engineCore is the core that the engine has for itself in the part apart.
 const engineCore = 0
 
-// apart is real with an engine that has a core for itself, as it has a machine for itself elsewhere. All else keeps away
-// from that core when the bench is started so.
+// apart is real with an engine that has a core for itself, as it has a machine for itself elsewhere. All else
+// keeps away from that core when the bench is started so.
 func (b *bench) apart(ctx context.Context, _ *pgx.Conn) error {
 	var ours unix.CPUSet
 	if err := unix.SchedGetaffinity(0, &ours); err != nil {

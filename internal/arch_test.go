@@ -32,7 +32,7 @@ var arrows = map[string][]string{
 	"internal/source/webfeed":    {"internal/core", "internal/source", "internal/source/intake"},
 	"internal/source/poll":       {"internal/core", "internal/source", "internal/source/dialect", "internal/source/intake"},
 	"internal/source/outbox":     {"internal/core", "internal/source", "internal/source/journal", "internal/source/dialect", "internal/source/intake"},
-	"internal/source/intake":     {"internal/core", "internal/source", "internal/source/postgres", "internal/pgerror"},
+	"internal/source/intake":     {"internal/core", "internal/source", "internal/source/postgres", "internal/pgerror", "internal/pgsession"},
 	"internal/source/webhook":    {"internal/core", "internal/source", "internal/source/intake"},
 	"internal/engine":            {"internal/core"},
 	"internal/engine/opensearch": {"internal/core", "internal/engine"},

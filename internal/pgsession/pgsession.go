@@ -1,11 +1,12 @@
-// Package pgsession makes what PostgreSQL answers independent of how a server, a database and a role are set up. A
-// source, an engine and the records are each in a PostgreSQL that others look after.
+// Package pgsession makes what PostgreSQL answers independent of how a server, a database and a role are set up, and
+// texts such that it can keep them. A source, an engine and the records are each in a PostgreSQL that others look after.
 package pgsession
 
 import (
 	"context"
 	"errors"
 	"maps"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -58,4 +59,10 @@ func Configure(config *pgx.ConnConfig, more map[string]string) {
 		}
 		return nil
 	}
+}
+
+// Text makes a text such that PostgreSQL can keep it, which takes neither the character 0 nor what is not UTF-8: what is
+// lost of it is marked.
+func Text(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
 }

@@ -7,8 +7,7 @@ import (
 	"unicode/utf8"
 )
 
-// PostgreSQL's texts cannot have the character 0, nor what is not UTF-8. Keys of other databases can, and so can what
-// engines and sources say of them.
+// PostgreSQL's texts cannot have the character 0, nor what is not UTF-8. Keys of other databases can.
 
 // asBytes is what a value of a key begins with that is kept as its bytes in hexadecimal digits.
 const asBytes = "\x01"
@@ -45,9 +44,4 @@ func readBound(kept []byte, into *[]string) error {
 	}
 	*into = key
 	return nil
-}
-
-// words makes a text such that it can be kept; what is lost of it is marked.
-func words(text string) string {
-	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
 }

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"time"
+
+	"pingo/internal/pgsession"
 )
 
 // Failed is a document that an engine refused. It waits until its row changes, or a
@@ -39,14 +41,14 @@ const wanted = `(index_name, number) NOT IN (SELECT index_name, number FROM edit
 // SaveFailed records a refused document of an edition, or counts one more attempt.
 func (r *Records) SaveFailed(ctx context.Context, e *Edition, f Failed) error {
 	if f.Document != nil {
-		text := words(*f.Document)
+		text := pgsession.Text(*f.Document)
 		f.Document = &text
 	}
 	return r.mustChange(ctx, `
 		INSERT INTO failed_document (index_name, number, key, kind, reason, cause, document)
 		SELECT $3::text, $4::int, $5::text, $6::text, $7::text, $8::text, $9::text WHERE `+held+`
 		ON CONFLICT (index_name, number, key) DO UPDATE SET kind = excluded.kind, reason = excluded.reason, cause = excluded.cause, document = excluded.document,
-			attempts = failed_document.attempts + 1, last_at = now()`, e, f.Key, f.Kind, words(f.Reason), f.Cause, f.Document)
+			attempts = failed_document.attempts + 1, last_at = now()`, e, f.Key, f.Kind, pgsession.Text(f.Reason), f.Cause, f.Document)
 }
 
 // ResolveFailed forgets a failed document that was accepted since.

@@ -630,7 +630,9 @@ func TestExclusivelyLastsAsLongAsItTakes(t *testing.T) {
 	r, other := open(t, url), open(t, url)
 	err := r.Exclusively(t.Context(), func() error {
 		time.Sleep(pgtest.IdleSessions + pgtest.IdleSessions/4)
-		return other.TryExclusively(t.Context(), func() error { return errors.New("somebody else does something at the same time") })
+		return other.TryExclusively(t.Context(), func() error {
+			return errors.New("somebody else does something at the same time")
+		})
 	})
 	if err != nil {
 		t.Error(err)

@@ -611,7 +611,8 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 			return fmt.Errorf("%s lists the same documents of %s again and again", e.at, edition)
 		}
 		next := searchAnswer{}
-		if err := e.ask(ctx, "/_search/scroll", nil, map[string]any{"scroll": keep, "scroll_id": page.ScrollID}, &next); err != nil {
+		from := map[string]any{"scroll": keep, "scroll_id": page.ScrollID}
+		if err := e.ask(ctx, "/_search/scroll", nil, from, &next); err != nil {
 			return err
 		}
 		page = next

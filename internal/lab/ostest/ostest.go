@@ -37,7 +37,8 @@ var Strict = []string{
 	"search.max_open_scroll_context=5",
 }
 
-// Server gives tests the one real server of their process, with the settings of the first who asks; it ends with the process.
+// Server gives tests the one real server of their process, with the settings of the first who asks; it ends with the
+// process.
 // The test is skipped unless PINGO_TEST_ENGINES is set, as make test-engines does.
 func Server(t testing.TB, settings ...string) *osnode.Server {
 	t.Helper()

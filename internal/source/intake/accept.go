@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/pgerror"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 )
 
@@ -359,7 +360,7 @@ func columnsOf(receipts []source.Receipt) []any {
 // cut bounds what a sender can make Pingo keep of a text.
 func cut(text string) string {
 	const most = 500
-	text = strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
+	text = pgsession.Text(text)
 	if len(text) > most {
 		text = strings.ToValidUTF8(text[:most], "") + " …"
 	}

@@ -202,9 +202,15 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	if err != nil {
 		return nil, err
 	}
-	inherits, err := p.inherits(ctx, need)
-	if err != nil {
-		return nil, err
+	inherits := false
+	for _, t := range standing {
+		if t.ours {
+			continue
+		}
+		if inherits, err = p.inherits(ctx, need); err != nil {
+			return nil, err
+		}
+		break
 	}
 	var made []shape.Ref
 	wanted := map[string]bool{}

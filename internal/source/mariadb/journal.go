@@ -249,8 +249,8 @@ func (p *Feed) settle(ctx context.Context) error {
 	return nil
 }
 
-// open reports whether a row above a number and up to another one is locked, as those are that are not committed, and up
-// to which number it has looked.
+// open reports whether a row above a number and up to another one is locked, as those are that are not committed,
+// and up to which number it has looked.
 func (p *Feed) open(ctx context.Context, above, upto int64) (looked int64, open bool, err error) {
 	var rows int
 	err = p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(max(seq), 0) FROM (
@@ -316,9 +316,9 @@ func (p *Feed) foresee(ctx context.Context) error {
 	return nil
 }
 
-// still reports whether no transaction is open at this moment that has written to the journal, or has taken a number to:
-// whoever does has locked the table's definition before. So it is known at once what takes settleAfter otherwise. The
-// lock waits for nobody, and is given back at once.
+// still reports whether no transaction is open at this moment that has written to the journal, or has taken a number
+// to: whoever does has locked the table's definition before. So it is known at once what takes settleAfter
+// otherwise. The lock waits for nobody, and is given back at once.
 func (p *Feed) still(ctx context.Context) bool {
 	p.mu.Lock()
 	now := time.Now()
@@ -335,7 +335,10 @@ func (p *Feed) still(ctx context.Context) bool {
 		return false
 	}
 	defer conn.Close()
-	_, err = conn.ExecContext(ctx, fmt.Sprintf("LOCK TABLES %s.journal READ NOWAIT; UNLOCK TABLES", quoteName(p.db.capture)))
+	_, err = conn.ExecContext(
+		ctx,
+		fmt.Sprintf("LOCK TABLES %s.journal READ NOWAIT; UNLOCK TABLES", quoteName(p.db.capture)),
+	)
 	if err != nil && numberOf(err) != lockWait {
 		discard(conn) // it may have the lock; who has no right to it waits as before
 	}
