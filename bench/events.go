@@ -137,7 +137,7 @@ func (b *bench) events(ctx context.Context, _ *pgx.Conn) error {
 				texts[i] = "[" + strings.Join(list, ",") + "]"
 			}
 		}
-		if _, err := pool.Exec(ctx, "TRUNCATE raw, intake_conditions.bulletins, intake_receipt"); err != nil {
+		if _, err := pool.Exec(ctx, "TRUNCATE raw, intake_conditions.bulletins, pingo_records.intake_receipt"); err != nil {
 			return err
 		}
 		raw, err := together(way.workers, insert(way.rows))

@@ -117,7 +117,7 @@ func (a *App) showPlan(p *api.Plan) {
 				if i == 0 {
 					fmt.Fprintln(
 						a.Out,
-						"  Pingo lacks rights there. Run these, or what pingo capture show FILE prints, as the tables' owner:",
+						"  Pingo lacks rights there. Run this as an administrator of the database:",
 					)
 				}
 				fmt.Fprintln(a.Out, "    "+sql)

@@ -12,8 +12,22 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
+// Path is the search path of Pingo's sessions. Functions and operators that Pingo does not qualify are those of the
+// server itself: nobody else can create in pg_catalog, and pg_temp, which comes last, is never searched for them.
+const Path = "pg_catalog, pg_temp"
+
+// Records is the schema of Pingo's own tables, and RecordsPath the search path of sessions that name them without it:
+// the functions and operators of the server come first there, too.
+const (
+	Records     = "pingo_records"
+	RecordsPath = Records + ", pg_temp"
+)
+
 // settings are what ALTER SYSTEM, ALTER DATABASE or ALTER ROLE may have set to something else.
 var settings = map[string]string{
+	"search_path":                         Path,
+	"check_function_bodies":               "on",
+	"xmloption":                           "content",
 	"client_encoding":                     "UTF8",
 	"standard_conforming_strings":         "on",
 	"quote_all_identifiers":               "off",

@@ -57,7 +57,7 @@ func take(t *testing.T, r *Records, source, process string) *Lease {
 }
 
 func TestLeasesAndFencing(t *testing.T) {
-	url := pgtest.URL(t)
+	url := pgtest.Hostile(t)
 	ctx := t.Context()
 	a, b := open(t, url), open(t, url) // the second finds the tables made
 	id, err := a.ServiceID(ctx)
@@ -211,7 +211,7 @@ func TestLeasesAndFencing(t *testing.T) {
 }
 
 func TestEditionsAndChunks(t *testing.T) {
-	r := open(t, pgtest.URL(t))
+	r := open(t, pgtest.Hostile(t))
 	files := []definition.File{{Name: "pingo.yaml", Text: "url: ${SECRET}"}}
 	if none, err := r.Definition(t.Context()); none != nil || err != nil {
 		t.Error(none, err)
@@ -434,7 +434,7 @@ func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 
 // A backlog that was worked off gives its room back, but not while something is in it, or somebody writes to it.
 func TestAnEmptiedBacklogGivesItsRoomBack(t *testing.T) {
-	r, ctx := open(t, pgtest.URL(t)), t.Context()
+	r, ctx := open(t, pgtest.Hostile(t)), t.Context()
 	version, err := r.Apply(ctx, nil, nil, "me")
 	if err != nil {
 		t.Fatal(err)

@@ -106,7 +106,7 @@ func TestSessionsEnd(t *testing.T) {
 		"expiry":    func(*http.Cookie) { change("UPDATE token SET expires_at = now() WHERE name = 'second'") },
 		"an admin": func(*http.Cookie) {
 			var id int64
-			if err := db.QueryRow(t.Context(), "SELECT max(id) FROM session").Scan(&id); err != nil {
+			if err := db.QueryRow(t.Context(), "SELECT max(id) FROM pingo_records.session").Scan(&id); err != nil {
 				t.Fatal(err)
 			}
 			if got := ask(h, token, "DELETE", fmt.Sprint("/api/sessions/", id), "").StatusCode; got != 204 {
@@ -127,7 +127,7 @@ func TestSessionsEnd(t *testing.T) {
 			t.Errorf("a session is taken for a token, or a token for a session")
 		}
 		var stored int
-		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM session WHERE position($1::bytea in hash) > 0 OR session::text LIKE '%' || $2 || '%'",
+		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM pingo_records.session WHERE position($1::bytea in hash) > 0 OR session::text LIKE '%' || $2 || '%'",
 			[]byte(cookie.Value), cookie.Value).Scan(&stored); err != nil ||
 			stored != 0 {
 			t.Errorf("the secret is in the records: %d, %v", stored, err)

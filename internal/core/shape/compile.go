@@ -36,6 +36,8 @@ type Shift struct {
 	Function string
 	// Why is a sentence without a full stop.
 	Why string
+	// Never: a definition cannot allow it, since it has effects or reads what is not in the row.
+	Never bool
 }
 
 // TableColumn is one column, or what an expression yields.
@@ -634,7 +636,10 @@ func (c *compiler) told(node *Node, table string, e definition.Expression, role 
 // shifting finds functions whose changes would go unnoticed, unless they are meant.
 func (c *compiler) shifting(p definition.Pos, list []Shift) {
 	for _, s := range list {
-		if !slices.Contains(c.allowed, s.Function) {
+		switch {
+		case s.Never:
+			c.find(p, "take it out: functions_allowed cannot allow this function", "%s", s.Why)
+		case !slices.Contains(c.allowed, s.Function):
 			c.find(
 				p,
 				fmt.Sprintf(

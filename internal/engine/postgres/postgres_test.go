@@ -69,7 +69,7 @@ func (c *cutting) pass(client net.Conn) {
 }
 
 func TestConformance(t *testing.T) {
-	direct := pgtest.URL(t)
+	direct := pgtest.Hostile(t)
 	conn := pgtest.Connect(t, direct)
 	through, err := url.Parse(direct)
 	if err != nil {

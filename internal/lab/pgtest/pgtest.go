@@ -67,6 +67,8 @@ var Settings = []string{
 	"bytea_output=escape",
 	"extra_float_digits=-5",
 	"xmlbinary=hex",
+	"xmloption=document",
+	"search_path=public",
 	"check_function_bodies=off",
 	fmt.Sprint("idle_session_timeout=", IdleSessions.Milliseconds()),
 	"plpgsql.extra_errors=all",
@@ -119,7 +121,9 @@ func Connect(t testing.TB, url string) *pgx.Conn {
 	if err != nil {
 		t.Fatal(err)
 	}
-	pgsession.Configure(config, map[string]string{"lock_timeout": "0", "idle_in_transaction_session_timeout": "0"})
+	pgsession.Configure(config, map[string]string{
+		"search_path": `"$user", public, ` + pgsession.Records, "lock_timeout": "0", "idle_in_transaction_session_timeout": "0",
+	})
 	conn, err := pgx.ConnectConfig(t.Context(), config)
 	if err != nil {
 		t.Fatal(err)
@@ -132,6 +136,6 @@ func Connect(t testing.TB, url string) *pgx.Conn {
 func Exec(t testing.TB, conn *pgx.Conn, sql string, args ...any) {
 	t.Helper()
 	if _, err := conn.Exec(t.Context(), sql, args...); err != nil {
-		t.Fatalf("%s: %v", sql, err)
+		t.Fatalf("%.500s: %v", sql, err)
 	}
 }

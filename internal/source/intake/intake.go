@@ -24,6 +24,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
 	"pingo/internal/pgerror"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 	"pingo/internal/source/postgres"
 )
@@ -54,7 +55,7 @@ func Open(url, sourceName string, records []Record, timeout time.Duration) (*Sto
 	if url == "" {
 		return nil, errors.New("there is no database of Pingo's own to keep what is sent")
 	}
-	pool, err := postgres.Connect(source.Config{URL: url, ConnectTimeout: timeout})
+	pool, err := postgres.ConnectWithin(source.Config{URL: url, ConnectTimeout: timeout}, pgsession.RecordsPath)
 	if err != nil {
 		return nil, err
 	}
@@ -116,6 +117,16 @@ func (s *Store) ensure(ctx context.Context) error {
 		literal(s.schema),
 		quote(s.schema),
 	)
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, b.String()); err != nil {
+			return err
+		}
+		return pgsession.Own(ctx, tx, s.schema)
+	})
+	if err != nil {
+		return explain("making the schema of what is sent", err)
+	}
+	b.Reset()
 	for _, r := range s.records {
 		fmt.Fprintf(&b, `CREATE TABLE IF NOT EXISTS %s (
 	key text COLLATE "C" PRIMARY KEY, body jsonb, version numeric, event text NOT NULL, at timestamptz NOT NULL DEFAULT clock_timestamp());

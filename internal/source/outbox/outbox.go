@@ -118,11 +118,8 @@ type table struct {
 }
 
 func (t *table) name() string {
-	schema, name, qualified := strings.Cut(t.Options.Table, ".")
-	if !qualified {
-		return t.Quote(schema)
-	}
-	return t.Quote(schema) + "." + t.Quote(name)
+	ref := t.Database.Table(t.url, t.Options.Table)
+	return t.Quote(ref.Schema) + "." + t.Quote(ref.Name)
 }
 
 // waiting is the condition of rows that are not done.
@@ -148,7 +145,13 @@ func (t *table) read(ctx context.Context, r journal.Read) ([]row, error) {
 		}
 		return t.Text(t.Quote(name))
 	}
-	rows, err := t.db.QueryContext(
+	// The table is the application's, and so is what runs when it is a view: read only, and rolled back.
+	tx, err := t.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return nil, fmt.Errorf("reading the outbox: %w", t.Explain(err))
+	}
+	defer tx.Rollback()
+	rows, err := tx.QueryContext(
 		ctx,
 		fmt.Sprintf("SELECT %s, %s, %s, %s, %s, %s FROM %s WHERE %s > %d AND %s ORDER BY %s LIMIT %d",
 			t.Quote(t.ID), column(t.Record), column(t.Key), column(t.Operation), column(t.Body), column(t.At),
@@ -219,7 +222,12 @@ func (t *table) depth(ctx context.Context) (d source.Depth, err error) {
 		at = t.Text("min(" + t.Quote(t.At) + ")")
 	}
 	var oldest *string
-	err = t.db.QueryRowContext(ctx, fmt.Sprintf("SELECT count(*), coalesce(min(%[1]s), 0), coalesce(max(%[1]s), 0), %[2]s FROM (SELECT * FROM %[3]s WHERE %[4]s ORDER BY %[1]s LIMIT %[5]d) first_ones",
+	tx, err := t.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return d, fmt.Errorf("counting the outbox: %w", t.Explain(err))
+	}
+	defer tx.Rollback()
+	err = tx.QueryRowContext(ctx, fmt.Sprintf("SELECT count(*), coalesce(min(%[1]s), 0), coalesce(max(%[1]s), 0), %[2]s FROM (SELECT * FROM %[3]s WHERE %[4]s ORDER BY %[1]s LIMIT %[5]d) first_ones",
 		t.Quote(t.ID), at, t.name(), t.waiting(), countedRows)).
 		Scan(&d.Changes, &d.First, &d.Last, &oldest)
 	if err != nil {

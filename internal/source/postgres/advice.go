@@ -2,18 +2,33 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/core/shape"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 )
 
-// MissingRights lists the statements that let Pingo install and read capture. Making and
-// dropping triggers takes the rights of a table's owner.
+// byAdministrator is what a role does that may not install capture itself. It needs none of the rights for that.
+const byAdministrator = "-- As an administrator, run what pingo capture show FILE prints. It installs "
+
+// MissingRights lists the statements that let Pingo read capture, and what an administrator has to install, since
+// Pingo's role owns neither the tables nor the database. Objects in Pingo's schema that belong to others come first.
 func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
+	var intruded *pgsession.ErrIntruded
+	if err := p.own(ctx, p.pool); errors.As(err, &intruded) {
+		var out []string
+		for _, i := range intruded.List {
+			out = append(out, strings.TrimSpace(fmt.Sprintf("%s -- %s: %s", i.Statement, intruded.Schema, i.What)))
+		}
+		return out, nil
+	} else if err != nil {
+		return nil, err
+	}
 	standing, installed, err := p.standing(ctx)
 	if err != nil {
 		return nil, err
@@ -36,13 +51,11 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		return nil
 	}
 	if installed == none {
-		err = ask(
-			"SELECT format('GRANT CREATE ON DATABASE %I TO %I;', current_database(), current_user) WHERE NOT has_database_privilege(current_database(), 'CREATE')",
-		)
+		err = ask("SELECT $1 || 'the schema pingo_capture.' WHERE NOT has_database_privilege(current_database(), 'CREATE')", byAdministrator)
 	} else {
 		err = ask(`SELECT format('GRANT %s ON %s pingo_capture.%I TO %I;', privilege, kind, name, current_user)
-			FROM (VALUES ('TABLE', 'owner', 'SELECT'), ('TABLE', 'owner', 'INSERT'), ('TABLE', 'layouts', 'SELECT'), ('TABLE', 'journal', 'SELECT'), ('TABLE', 'journal', 'INSERT'),
-				('TABLE', 'journal', 'DELETE'), ('TABLE', 'refreshed', 'SELECT'), ('TABLE', 'refreshed', 'UPDATE')) AS r(kind, name, privilege)
+			FROM (VALUES ('TABLE', 'owner', 'SELECT'), ('TABLE', 'owner', 'INSERT'), ('TABLE', 'owner', 'UPDATE'), ('TABLE', 'layouts', 'SELECT'), ('TABLE', 'journal', 'SELECT'),
+				('TABLE', 'journal', 'INSERT'), ('TABLE', 'journal', 'DELETE'), ('TABLE', 'refreshed', 'SELECT'), ('TABLE', 'refreshed', 'UPDATE')) AS r(kind, name, privilege)
 			WHERE NOT has_table_privilege('pingo_capture.' || name, privilege)
 			UNION ALL SELECT format('GRANT SELECT, USAGE ON SEQUENCE pingo_capture.journal_seq TO %I;', current_user)
 			WHERE NOT (has_sequence_privilege('pingo_capture.journal_seq', 'SELECT') AND has_sequence_privilege('pingo_capture.journal_seq', 'USAGE'))`)
@@ -54,15 +67,50 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		if has := standing[c.Table]; c.Refreshed || has != nil && has.ID == layoutID(c) {
 			continue
 		}
-		err := ask(
-			`SELECT format('GRANT %I TO %I;', pg_get_userbyid(relowner), current_user) FROM pg_class WHERE oid = to_regclass($1) AND NOT pg_has_role(relowner, 'USAGE')`,
-			quote(c.Table),
-		)
+		err := ask("SELECT $2 || format('triggers on %s.', c.oid::regclass) FROM pg_class c WHERE c.oid = to_regclass($1) AND NOT pg_has_role(relowner, 'USAGE')",
+			quote(c.Table), byAdministrator)
 		if err != nil {
 			return nil, err
 		}
 	}
 	return distinct(missing), nil
+}
+
+// rights says what Pingo's role may do that it does not need. Code of others that Pingo's role runs, such as functions
+// in views, may do it as well.
+func (p *Capture) rights(ctx context.Context, tables []string) ([]source.Advice, error) {
+	rows, err := p.pool.Query(ctx, `
+		WITH me AS (SELECT * FROM pg_roles WHERE rolname = current_user),
+		     captured AS (SELECT to_regclass(t)::oid AS oid FROM unnest($1::text[]) t)
+		SELECT 'rights', rolname::text, 'Pingo connects as a superuser. Code in views, types and expressions of this database would run with all rights of the server',
+			format('CREATE ROLE pingo_reader LOGIN PASSWORD ''…''; -- then use it in the url, and run what pingo capture show FILE prints') FROM me WHERE rolsuper
+		UNION ALL
+		SELECT 'rights', rolname::text, format('the role of Pingo may %s, which it does not need', what), format('ALTER ROLE %I %s;', rolname, less)
+		FROM me CROSS JOIN LATERAL (VALUES (rolcreaterole, 'create roles', 'NOCREATEROLE'), (rolcreatedb, 'create databases', 'NOCREATEDB'), (rolreplication, 'start replication', 'NOREPLICATION')) may(has, what, less)
+		WHERE has AND NOT rolsuper
+		UNION ALL
+		SELECT 'rights', me.rolname::text, format('the role of Pingo is a member of %I, which it does not need', g.rolname), format('REVOKE %I FROM %I;', g.rolname, me.rolname)
+		FROM me JOIN pg_roles g ON NOT me.rolsuper AND g.oid <> me.oid AND pg_has_role(me.oid, g.oid, 'MEMBER') AND
+			(g.rolsuper OR g.rolname IN ('pg_read_server_files', 'pg_write_server_files', 'pg_execute_server_program', 'pg_write_all_data', 'pg_signal_backend', 'pg_maintain')
+			 OR EXISTS (SELECT FROM captured JOIN pg_class c ON c.oid = captured.oid WHERE c.relowner = g.oid))
+		UNION ALL
+		SELECT 'rights', c.oid::regclass::text, 'the role of Pingo owns this table, but needs to read it only',
+			format('ALTER TABLE %s OWNER TO …; -- then run what pingo capture show FILE prints', c.oid::regclass)
+		FROM me JOIN pg_class c ON c.relowner = me.oid AND NOT me.rolsuper JOIN captured ON captured.oid = c.oid
+		UNION ALL
+		SELECT 'rights', c.oid::regclass::text, 'the role of Pingo may write to this table, but needs to read it only',
+			format('REVOKE INSERT, UPDATE, DELETE, TRUNCATE ON %s FROM %I;', c.oid::regclass, me.rolname)
+		FROM me JOIN pg_class c ON NOT me.rolsuper AND NOT pg_has_role(me.oid, c.relowner, 'USAGE') JOIN captured ON captured.oid = c.oid
+		WHERE has_table_privilege(c.oid, 'INSERT, UPDATE, DELETE, TRUNCATE')
+		ORDER BY 2, 3`, tables)
+	if err != nil {
+		return nil, wrap("reading what Pingo's role may do", err)
+	}
+	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[source.Advice])
+	if err != nil {
+		return nil, wrap("reading what Pingo's role may do", err)
+	}
+	return found, nil
 }
 
 func distinct(list []string) []string {
@@ -115,6 +163,9 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case strings.HasPrefix(has.altered(), viewForm):
 			gap.Deliberate = true
 			gap.Reason = fmt.Sprintf("the %s was defined anew or dropped, so changes may be followed to the wrong rows", has.altered())
+		case has.Strong:
+			gap.Safe = true
+			gap.Reason = fmt.Sprintf("triggers of Pingo on %s run with the rights of a superuser", c.Table)
 		case has.Rewritten:
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("a column of %s was given other values by ALTER TABLE, so all its documents are built anew", c.Table)
@@ -177,6 +228,13 @@ func (p *Capture) Advice(
 	tables := make([]string, len(need))
 	for i, c := range need {
 		tables[i] = quote(c.Table)
+	}
+	if !p.byStatement {
+		more, err := p.rights(ctx, tables)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, more...)
 	}
 	rows, err := p.pool.Query(ctx, `
 		WITH captured AS (SELECT to_regclass(t)::oid AS oid FROM unnest($1::text[]) t)

@@ -15,6 +15,8 @@ import (
 
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
+	"pingo/internal/pgerror"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 	"pingo/internal/source/journal"
 )
@@ -63,10 +65,17 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 			return nil, wrap("reading the columns of "+c.Table.String(), err)
 		}
 		for _, col := range types {
-			if as := treatments[col.Form].keyAs; as != "" &&
-				(slices.Contains(c.Key, col.Name) || slices.Contains(c.Links, col.Name)) {
-				n.texts[col.Name] = as
+			if !slices.Contains(c.Key, col.Name) && !slices.Contains(c.Links, col.Name) {
+				continue
 			}
+			if as := treatments[col.Form].keyAs; as != "" {
+				n.texts[col.Name] = as
+			} else if col.Form == "" {
+				n.texts[col.Name] = asOutput
+			}
+		}
+		if err := tx.QueryRow(ctx, sessionText, *oid, slices.Concat(c.Key, c.Links)).Scan(&n.bySession); err != nil {
+			return nil, wrap("reading the types of "+c.Table.String(), err)
 		}
 		rows, err := tx.Query(
 			ctx,
@@ -101,37 +110,29 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 	return out, nil
 }
 
-// Script is all that Install runs, with the least grants that Pingo
-// needs when another user runs it.
+// Script is all that Install runs, for an administrator: Pingo's role then owns the journal and nothing else.
 func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, error) {
 	list, err := p.needs(ctx, need)
 	if err != nil {
+		return "", err
+	}
+	if err := p.own(ctx, p.pool); err != nil {
 		return "", err
 	}
 	var user string
 	if err := p.pool.QueryRow(ctx, "SELECT current_user").Scan(&user); err != nil {
 		return "", explain(err)
 	}
-	var b strings.Builder
-	b.WriteString(
-		"-- What Pingo installs to notice changes. Run it as the owner of the tables;\n-- creating a trigger waits for writers, so set a short lock_timeout and try again.\nSET lock_timeout = '2s';\n\n",
-	)
-	b.WriteString(journalSQL)
-	for _, c := range list {
-		fmt.Fprintf(&b, "\n-- %s\n%s", c.Table, tableSQL(c))
-	}
 	role := quoteName(user)
-	fmt.Fprintf(
-		&b,
-		"\n-- The least that Pingo needs to read, as %s.\nGRANT USAGE ON SCHEMA pingo_capture TO %s;\nGRANT SELECT, INSERT, UPDATE ON pingo_capture.owner TO %s;\nGRANT SELECT ON pingo_capture.layouts, pingo_capture.journal_seq TO %s;\nGRANT SELECT, INSERT, DELETE ON pingo_capture.journal TO %s;\nGRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO %s;\nGRANT SELECT, UPDATE ON pingo_capture.refreshed TO %s;\n",
-		user,
-		role,
-		role,
-		role,
-		role,
-		role,
-		role,
-	)
+	var b strings.Builder
+	guard := fmt.Sprintf(scriptGuard, literal(user))
+	fmt.Fprintf(&b, scriptHead, oneLine(role), role, scriptSettings)
+	b.WriteString(p.pool.named(guard + "SET ROLE " + role + ";\n" + journalSQL + "RESET ROLE;\n" + journalRights + "COMMIT;\n"))
+	for i := range list {
+		list[i].definer = pgsession.Functions
+		fmt.Fprintf(&b, "\n-- %s\nBEGIN;\n%sCOMMIT;\n", oneLine(list[i].Table.String()), scriptSettings+p.pool.named(guard+tableSQL(list[i])))
+	}
+	fmt.Fprintf(&b, "\n-- What Pingo reads, as %s.\n", oneLine(role))
 	var grants []string
 	for _, c := range need {
 		for _, table := range append([]shape.Ref{c.Table}, c.Views...) {
@@ -146,6 +147,133 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	return b.String(), nil
 }
 
+// scriptHead begins the script. A schema that another role made before Pingo stops it.
+const scriptHead = `-- What Pingo installs to notice changes, with the least rights that the role %[1]s needs.
+-- Run it as a superuser, or as a role that owns the tables, may create roles, and is a member of %[1]s.
+-- Creating a trigger waits for writers: when a statement runs into the lock timeout, run the script again.
+
+DO $pingo$ BEGIN
+    IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'pingo_journal') THEN
+        CREATE ROLE pingo_journal NOLOGIN NOINHERIT;
+    END IF;
+END $pingo$;
+BEGIN;
+%[3]sCREATE SCHEMA IF NOT EXISTS pingo_capture AUTHORIZATION %[2]s;
+`
+
+// scriptSettings make what a transaction of the script does independent of the session that runs it.
+const scriptSettings = `SET LOCAL lock_timeout = '2s';
+SET LOCAL search_path = pg_catalog, pg_temp;
+SET LOCAL standard_conforming_strings = on;
+SET LOCAL check_function_bodies = on;
+`
+
+// scriptGuard ends a transaction of the script where another role could decide what its statements run.
+const scriptGuard = `DO $pingo$ BEGIN
+    IF EXISTS (SELECT FROM pg_namespace n JOIN pg_roles r ON r.oid = n.nspowner OR r.oid IN (SELECT relowner FROM pg_class WHERE relnamespace = n.oid)
+        WHERE n.nspname = 'pingo_capture' AND r.rolname <> %[1]s AND NOT r.rolsuper) THEN
+        RAISE EXCEPTION 'the schema pingo_capture, or a table in it, belongs to another role: check who made it';
+    END IF;
+END $pingo$;
+`
+
+// journalRights let the owner of the trigger functions write the journal, and do nothing else.
+const journalRights = `GRANT USAGE ON SCHEMA pingo_capture TO pingo_journal;
+GRANT INSERT ON pingo_capture.journal TO pingo_journal;
+GRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO pingo_journal;
+`
+
+// oneLine keeps a name from ending the comment that it stands in.
+func oneLine(name string) string { return strings.NewReplacer("\n", " ", "\r", " ").Replace(name) }
+
+// makeJournal creates the journal in a schema that is Pingo's alone.
+func (p *Capture) makeJournal(ctx context.Context, tx pgx.Tx) error {
+	_, err := tx.Exec(ctx, p.pool.named(`DO $pingo$ BEGIN
+		IF to_regnamespace('pingo_capture') IS NULL THEN CREATE SCHEMA pingo_capture; END IF;
+	END $pingo$`))
+	if err != nil {
+		return err
+	}
+	if err := p.own(ctx, tx); err != nil { // before anything there is used
+		return err
+	}
+	if _, err := tx.Exec(ctx, p.pool.named(journalSQL)); err != nil {
+		return err
+	}
+	return nil
+}
+
+// own refuses a schema of the journal in which others decide what runs.
+func (p *Capture) own(ctx context.Context, db pgsession.Querier) error {
+	return ownSchema(ctx, db, p.pool.capture)
+}
+
+func ownSchema(ctx context.Context, db pgsession.Querier, schema string) error {
+	err := pgsession.Own(ctx, db, schema)
+	var intruded *pgsession.ErrIntruded
+	if errors.As(err, &intruded) {
+		return &source.Error{Fault: source.SchemaChanged, Err: err}
+	}
+	return err
+}
+
+// definer is the role that trigger functions belong to, and run with the rights of: one that may write the journal and
+// nothing else. It is made where that is possible. Where it is not, they belong to Pingo's own role, which is then no
+// superuser. It is not needed where Pingo alone writes to the tables.
+func (p *Capture) definer(ctx context.Context, tx pgx.Tx) (string, error) {
+	if p.byStatement {
+		return "", nil
+	}
+	var super, creates, there, member, harmless bool
+	look := func() error {
+		return tx.QueryRow(ctx, `SELECT me.rolsuper, me.rolcreaterole, j.oid IS NOT NULL, coalesce(pg_has_role(me.oid, j.oid, 'MEMBER'), false),
+			coalesce(NOT j.rolsuper AND NOT j.rolcanlogin AND NOT j.rolcreaterole AND NOT j.rolcreatedb AND NOT j.rolreplication AND NOT j.rolbypassrls
+				AND NOT EXISTS (SELECT FROM pg_auth_members m WHERE m.member = j.oid), true)
+			FROM pg_roles me LEFT JOIN pg_roles j ON j.rolname = $1 WHERE me.rolname = current_user`, pgsession.Functions).
+			Scan(&super, &creates, &there, &member, &harmless)
+	}
+	if err := look(); err != nil {
+		return "", wrap("looking for the role "+pgsession.Functions, err)
+	}
+	if !there && (super || creates) {
+		err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error { // another process may make it at this moment
+			_, err := tx.Exec(ctx, "CREATE ROLE "+pgsession.Functions+" NOLOGIN NOINHERIT")
+			if err == nil && !super {
+				_, err = tx.Exec(ctx, "GRANT "+pgsession.Functions+" TO CURRENT_USER")
+			}
+			return err
+		})
+		if code := pgerror.Code(err); err != nil && code != "42710" && code != "23505" {
+			return "", wrap("creating the role "+pgsession.Functions, err)
+		}
+		if err := look(); err != nil {
+			return "", wrap("looking for the role "+pgsession.Functions, err)
+		}
+	}
+	switch {
+	case !harmless:
+		return "", &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf(
+			"the role %[1]s, with whose rights triggers run, may do more than write the journal: run ALTER ROLE %[1]s NOSUPERUSER NOLOGIN NOCREATEROLE NOCREATEDB NOREPLICATION NOBYPASSRLS and revoke its memberships",
+			pgsession.Functions)}
+	case there && (super || member):
+		return pgsession.Functions, nil
+	case super:
+		return "", &source.Error{Fault: source.SchemaChanged, Err: errors.New(
+			"the role " + pgsession.Functions + " is missing, and triggers do not run with the rights of a superuser")}
+	}
+	return "", nil
+}
+
+// sessionText asks whether some columns of a table have values whose text depends on settings of the session that writes
+// it: ranges of other types than integers, and names of objects.
+const sessionText = `SELECT EXISTS (
+	WITH RECURSIVE under(oid) AS (
+		SELECT atttypid FROM pg_attribute WHERE attrelid = $1 AND attname = ANY($2) AND NOT attisdropped
+		UNION SELECT t.typbasetype FROM under u JOIN pg_type t ON t.oid = u.oid WHERE t.typtype = 'd'
+	) SELECT FROM under u JOIN pg_type t ON t.oid = u.oid
+	WHERE t.typtype IN ('r', 'm') AND t.typname NOT IN ('int4range', 'int8range', 'int4multirange', 'int8multirange')
+	   OR t.typnamespace = 'pg_catalog'::regnamespace AND t.typname LIKE 'reg%')`
+
 // Install installs what is missing or different, a table at a time, each in
 // a transaction of its own. It claims the journal for one service: two that read
 // it would each take changes away from the other.
@@ -155,9 +283,11 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 		return nil, err
 	}
 	if installed != current {
-		if _, err := p.pool.Exec(ctx, journalSQL); err != nil {
+		if err := pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error { return p.makeJournal(ctx, tx) }); err != nil {
 			return nil, wrap("creating the journal", err)
 		}
+	} else if err := p.own(ctx, p.pool); err != nil {
+		return nil, err
 	}
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err
@@ -170,6 +300,16 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	if err != nil {
 		return nil, err
 	}
+	var definer string
+	err = pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) (err error) {
+		if definer, err = p.definer(ctx, tx); err == nil && definer != "" {
+			_, err = tx.Exec(ctx, journalRights)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, wrap("giving triggers the rights to write the journal", err)
+	}
 	var made []shape.Ref
 	wanted := map[shape.Ref]bool{}
 	for _, c := range list {
@@ -178,6 +318,7 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 		if known && has.ID == layoutID(c) && has.whole() {
 			continue
 		}
+		c.definer = definer
 		c.restated = known && (has.Recreated || journal.Restates(ofColumns(has.Forms), ofColumns(c.forms)))
 		if err := p.locked(ctx, tableSQL(c)); err != nil {
 			return made, wrap("installing triggers on "+c.Table.String(), err)
@@ -264,7 +405,7 @@ func (p *Capture) claim(ctx context.Context, service string) error {
 
 // formsOf says what each column of the table c is in the catalogue: its number, its type, and the words of
 // this, of which later ones stand behind earlier ones.
-const formsOf = `(SELECT coalesce(jsonb_object_agg(a.attname, a.attnum || ' ' || format_type(a.atttypid, a.atttypmod)
+const formsOf = `(SELECT coalesce(jsonb_object_agg(a.attname, a.attnum || ' ' || ` + nativeType + `
 		|| coalesce(' of ' || (SELECT string_agg(quote_literal(e.enumlabel), ',' ORDER BY e.oid) FROM pg_enum e WHERE e.enumtypid = a.atttypid), '')), '{}')
 	FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)`
 
@@ -282,13 +423,15 @@ type standing struct {
 	// Triggers are those of the layout on the table: how many there are, fire whatever the session says, and
 	// are switched off.
 	Triggers, Fire, Off int
+	// Strong: a trigger runs with a superuser's rights, and Pingo may change that.
+	Strong bool
 	// Partitions and Children are those below the table that lack triggers.
 	Partitions, Children int
 }
 
 // whole reports whether every change is noted, and as the layout says.
 func (s *standing) whole() bool {
-	return s.Refreshed || s.Fire == len(triggers) && s.Partitions+s.Children == 0 && !s.Recreated && !s.Rewritten && s.altered() == ""
+	return s.Refreshed || s.Fire == len(triggers) && !s.Strong && s.Partitions+s.Children == 0 && !s.Recreated && !s.Rewritten && s.altered() == ""
 }
 
 // altered names a column that is no longer what it was; empty when all are.
@@ -308,16 +451,18 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 			SELECT l.*, c.oid, c.relkind = 'm' AS refreshed FROM pingo_capture.layouts l
 			JOIN pg_class c ON c.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
 		), ours AS (
-			SELECT t.tgrelid, t.tgenabled, split_part(f.proname, '_', 2)::int AS layout, split_part(f.proname, '_', 3) AS event
+			SELECT t.tgrelid, t.tgenabled, f.proowner, split_part(f.proname, '_', 2)::int AS layout, split_part(f.proname, '_', 3) AS event
 			FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid WHERE f.pronamespace = 'pingo_capture'::regnamespace AND t.tgparentid = 0
 		), counted AS (
 			SELECT l.*, n.* FROM layouts l CROSS JOIN LATERAL (
-				SELECT count(*) AS triggers, count(*) FILTER (WHERE tgenabled = 'A') AS fire, count(*) FILTER (WHERE tgenabled = 'D') AS off
-				FROM ours WHERE ours.tgrelid = l.oid AND ours.layout = l.id) n
+				SELECT count(*) AS triggers, count(*) FILTER (WHERE tgenabled = 'A') AS fire, count(*) FILTER (WHERE tgenabled = 'D') AS off,
+					coalesce(bool_or(definer.rolsuper AND me.rolsuper), false) AS strong
+				FROM ours JOIN pg_roles definer ON definer.oid = ours.proowner JOIN pg_roles me ON me.rolname = current_user
+				WHERE ours.tgrelid = l.oid AND ours.layout = l.id) n
 			WHERE NOT l.refreshed OR EXISTS (SELECT FROM pingo_capture.refreshed r WHERE r.layout = l.id)
 		)
 		SELECT DISTINCT ON (l.schema_name, l.table_name) l.schema_name, l.table_name, l.id, l.forms::jsonb, `+formsOf+`,
-			coalesce(l.relation <> c.oid, false), `+rewritten+`, l.refreshed, l.triggers, l.fire, l.off,
+			coalesce(l.relation <> c.oid, false), `+rewritten+`, l.refreshed, l.triggers, l.fire, l.off, l.strong,
 			(SELECT count(*) FROM pg_partition_tree(c.oid) part JOIN pg_class pc ON pc.oid = part.relid AND pc.relkind IN ('r', 'p')
 			 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM ours WHERE ours.tgrelid = part.relid AND ours.layout = l.id AND ours.tgenabled = 'A')),
 			(`+below("c.oid")+`SELECT count(*) FROM below JOIN pg_class child ON child.oid = below.oid AND NOT child.relispartition AND child.relkind = 'r'
@@ -329,11 +474,12 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 	}
 	for rows.Next() {
 		var s standing
-		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Rewritten, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off,
+		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Rewritten, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off, &s.Strong,
 			&s.Partitions, &s.Children)
 		if err != nil {
 			return nil, installed, err
 		}
+		s.Strong = s.Strong && !p.byStatement // there, Pingo alone writes
 		out[s.Table] = &s
 	}
 	if err := rows.Err(); err != nil {

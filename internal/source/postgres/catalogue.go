@@ -33,6 +33,9 @@ func (p *Reader) Facts(
 		return facts, explain(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
+	if err := p.pool.asReader(ctx, tx); err != nil {
+		return facts, wrap("becoming the reader "+p.pool.reader, err)
+	}
 	oids := map[string]uint32{}
 	if err := list(ctx, tx, &facts, tables, oids); err != nil {
 		return facts, wrap("reading the catalogue", err)
@@ -78,18 +81,18 @@ func (p *Reader) Facts(
 	return facts, nil
 }
 
-// list fills in the tables that were named, and the names of all there are. A name
-// without a schema means the one that the search path finds, or the only one.
+// list fills in the tables that were named, and the names of all there are. A name without a schema means the table in
+// the schema that is named like Pingo's role, else the one in public, else the only one of that name.
 func list(ctx context.Context, tx pgx.Tx, facts *shape.Facts, named []string, oids map[string]uint32) error {
 	rows, err := tx.Query(ctx, `
-		SELECT c.oid, n.nspname, c.relname, c.relkind::text, pg_table_is_visible(c.oid),
+		SELECT c.oid, n.nspname, c.relname, c.relkind::text, n.nspname IN ('public', current_user),
 			CASE WHEN c.relrowsecurity AND row_security_active(c.oid)
 				THEN format('row-level security hides rows of it: ALTER ROLE %I BYPASSRLS;', current_user) ELSE '' END
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
 		  AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pingo_capture') AND n.nspname NOT LIKE 'pg\_t%'
 		  AND has_any_column_privilege(c.oid, 'SELECT')
-		ORDER BY pg_table_is_visible(c.oid), n.nspname, c.relname`)
+		ORDER BY n.nspname = current_user, n.nspname = 'public', n.nspname, c.relname`)
 	if err != nil {
 		return err
 	}
@@ -166,8 +169,9 @@ func deniedColumns(ctx context.Context, tx pgx.Tx, table shape.Ref, oid uint32) 
 
 func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape.TableColumn, error) {
 	rows, err := tx.Query(ctx, `
-		SELECT a.attname, format_type(a.atttypid, a.atttypmod), base.typname, base.typtype::text, base.typcategory::text,
-		       elem.typname, elem.typtype::text, coalesce(NOT c.collisdeterministic, false) OR base.typname = 'citext'
+		SELECT a.attname, `+nativeType+`, base.typname, base.typtype::text, base.typcategory::text,
+		       elem.typname, elem.typtype::text, coalesce(NOT c.collisdeterministic, false) OR base.typname = 'citext',
+		       base.typnamespace <> 'pg_catalog'::regnamespace
 		FROM pg_attribute a LEFT JOIN pg_collation c ON c.oid = a.attcollation
 		CROSS JOIN LATERAL (
 			WITH RECURSIVE under(oid, typtype) AS (
@@ -188,7 +192,8 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 		var c shape.TableColumn
 		var base, typtype, category string
 		var elem, elemtype *string
-		err := row.Scan(&c.Name, &c.Native, &base, &typtype, &category, &elem, &elemtype, &c.Loose)
+		var foreign bool
+		err := row.Scan(&c.Name, &c.Native, &base, &typtype, &category, &elem, &elemtype, &c.Loose, &foreign)
 		if category == "A" && elem != nil {
 			base, typtype, c.Array = *elem, *elemtype, true
 		}
@@ -197,6 +202,8 @@ func columns(ctx context.Context, tx pgx.Tx, oid uint32, readable bool) ([]shape
 			!of.sameInKeys
 		if typtype != "b" {
 			c.Form = "" // its name may be that of a built-in type
+		} else if foreign && c.Unlinkable == "" {
+			c.Unlinkable = "the type comes with an extension, whose operators Pingo does not use to compare keys"
 		}
 		c.Bytewise = c.Form == "uuid" || c.Form == "bool"
 		if c.Form == "numeric" && !strings.Contains(c.Native, "(") {
@@ -265,7 +272,16 @@ const (
 	asUTCText  = "(pg_catalog.to_jsonb(%s AT TIME ZONE 'UTC') OPERATOR(pg_catalog.#>>) '{}')"
 
 	manyTexts = "equal values may be written differently"
+
+	// firstOther is the smallest number of a type that the server did not bring itself.
+	firstOther = "16384"
+	// asOutput writes a value by its type's output function, which only superusers can make. A cast of a type to text may
+	// be a function of the type's owner, and would run with the rights of whoever casts.
+	asOutput = "CASE WHEN %s IS NULL THEN NULL ELSE pg_catalog.concat(%s) END"
 )
+
+// nativeType is the SQL that names the type of a column a as people know it: types in public stand without their schema.
+const nativeType = `pg_catalog.regexp_replace(pg_catalog.format_type(a.atttypid, a.atttypmod), '^public\.', '')`
 
 var treatments = map[string]treatment{
 	"text": {becomes: shape.Text}, "varchar": {becomes: shape.Text},
@@ -299,6 +315,7 @@ var treatments = map[string]treatment{
 		refused:    "index the text that it was made from",
 		unlinkable: manyTexts,
 	}, "tsquery": {refused: "leave it out", unlinkable: manyTexts},
+	"numrange": {becomes: shape.Keyword, unlinkable: manyTexts}, "nummultirange": {becomes: shape.Keyword, unlinkable: manyTexts},
 	"xml": refusedShape, "line": refusedShape, "lseg": refusedShape, "box": refusedShape, "path": refusedShape, "polygon": refusedShape, "circle": refusedShape,
 }
 
@@ -428,8 +445,11 @@ func probe(
 			return answer, err
 		}
 		answer.Problem = strings.TrimSuffix(pg.Message, ".")
-		if pg.Code == "42703" { // no such column
+		switch pg.Code {
+		case "42703": // no such column
 			answer.Suggestion = quotedColumn(expression.Text, table.Columns)
+		case "42883", "42704", "42P01": // no such function or operator, type, table
+			answer.Suggestion = "only names of the database itself may stand without a schema: write public.unaccent(name), facts OPERATOR(public.->) 'key', kind::public.kind"
 		}
 		return answer, nil
 	}
@@ -480,7 +500,12 @@ func probe(
 		}
 	}
 	slices.Sort(answer.Columns)
-	answer.Shifting, err = shifting(ctx, nested, probed)
+	if answer.Shifting, err = shifting(ctx, nested, probed); err != nil {
+		return answer, err
+	}
+	if answer.Problem == "" {
+		answer.Problem, err = ambiguous(ctx, nested, view, probed, oid, answer.Columns)
+	}
 	return answer, err
 }
 
@@ -515,36 +540,6 @@ func wholeRows(ctx context.Context, tx pgx.Tx, view uint32) (is bool, err error)
 	err = tx.QueryRow(ctx, under+` SELECT EXISTS (SELECT FROM under JOIN pg_rewrite r ON r.ev_class = under.oid
 		WHERE r.ev_action::text ~ ':varattno (0|-[0-9]+) ')`, view).Scan(&is)
 	return is, err
-}
-
-// shifting lists the functions that a view, or one that it reads, calls and whose value may
-// change although no row does that it is given: the volatile ones, those that tell the time or
-// who asks, and those of the application's own that are not immutable, since they may read
-// tables. The built-in ones that are merely stable depend on settings, which Pingo fixes.
-func shifting(ctx context.Context, tx pgx.Tx, view uint32) ([]shape.Shift, error) {
-	rows, err := tx.Query(ctx, under+`, tree AS (
-			SELECT r.ev_action::text AS text FROM under JOIN pg_rewrite r ON r.ev_class = under.oid
-		), called AS (
-			SELECT DISTINCT m[1]::oid AS oid FROM tree, regexp_matches(tree.text, ':(?:funcid|opfuncid|aggfnoid|winfnoid) (\d+)', 'g') m
-		)
-		SELECT p.proname, CASE
-			WHEN p.pronamespace <> 'pg_catalog'::regnamespace AND p.provolatile <> 'v'
-				THEN format('the function %s is not declared immutable, so it may read tables whose changes it does not show', p.proname)
-			WHEN p.provolatile = 'v' THEN format('the value of %s() is another one at each call', p.proname)
-			ELSE format('the value of %s() changes with the time', p.proname) END
-		FROM called JOIN pg_proc p ON p.oid = called.oid
-		WHERE p.provolatile = 'v' OR p.provolatile = 's' AND (p.pronamespace <> 'pg_catalog'::regnamespace
-			OR p.proname IN ('now', 'transaction_timestamp', 'statement_timestamp') OR p.proname = 'age' AND p.pronargs = 1
-			OR p.proname IN ('current_user', 'session_user', 'current_setting', 'txid_current', 'pg_current_xact_id', 'inet_client_addr'))
-		UNION
-		SELECT CASE WHEN m[1]::int < 10 THEN 'now' ELSE 'current_user' END,
-			CASE WHEN m[1]::int < 10 THEN 'the value of now() changes with the time' ELSE 'the value of current_user depends on who asks' END
-		FROM tree, regexp_matches(tree.text, 'SQLVALUEFUNCTION :op (\d+)', 'g') m
-		ORDER BY 1, 2`, view)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[shape.Shift])
 }
 
 // quotedColumn suggests quotes for a column whose name SQL folds to lower case without

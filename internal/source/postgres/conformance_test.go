@@ -15,7 +15,7 @@ import (
 type harness struct{ url string }
 
 func TestConformance(t *testing.T) {
-	h := &harness{pgtest.URL(t)}
+	h := &harness{pgtest.Hostile(t)}
 	pgtest.Exec(t, pgtest.Connect(t, h.url), `
 		CREATE TABLE regions (id int PRIMARY KEY, name text);
 		CREATE TABLE huts (id int PRIMARY KEY, name text, region_id int, beds int, open boolean, since date);

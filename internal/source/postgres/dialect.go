@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
 
 	"pingo/internal/core/shape"
@@ -24,21 +25,28 @@ var Dialect dialect.Database = words{}
 type words struct{}
 
 func (words) Open(c source.Config) (*source.Source, *sql.DB, error) {
-	if o, err := readOptions(c); err != nil {
+	o, err := readOptions(c)
+	if err != nil {
 		return nil, nil, err
-	} else if o.Replica != "" {
+	}
+	if o.Replica != "" {
 		return nil, nil, fmt.Errorf("source %s: a replica is read with capture: triggers only: take replica out", c.Name)
 	}
 	pool, err := Connect(c)
 	if err != nil {
 		return nil, nil, err
 	}
-	return &source.Source{Reader: Within(pool, captureSchema).Reader}, stdlib.OpenDBFromPool(pool), nil
+	return &source.Source{Reader: &Reader{pool: &database{pool, captureSchema, o.Reader}}}, stdlib.OpenDBFromPool(pool), nil
 }
 
 func (words) Quote(name string) string { return quoteName(name) }
-func (words) Text(sql string) string   { return "(" + sql + ")::text" }
 func (words) Explain(err error) error  { return explain(err) }
+
+// Text leaves out the casts that the owners of types may have made.
+func (words) Text(sql string) string {
+	return "CASE WHEN pg_catalog.pg_typeof(" + sql + ")::pg_catalog.oid < " + firstOther + " THEN (" + sql + ")::pg_catalog.text ELSE " +
+		strings.ReplaceAll(asOutput, "%s", "("+sql+")") + " END"
+}
 
 func (words) Table(_, name string) shape.Ref {
 	if schema, table, qualified := strings.Cut(name, "."); qualified {
@@ -78,7 +86,7 @@ func (w words) CreateOutbox(o dialect.Outbox) string {
 func (words) table(name string) string {
 	schema, table, qualified := strings.Cut(name, ".")
 	if !qualified {
-		return quoteName(name)
+		schema, table = "public", name
 	}
 	return quoteName(schema) + "." + quoteName(table)
 }
@@ -112,11 +120,14 @@ func (words) Newer(
 	each func(key []string, value string) error,
 ) (highest, clock string, err error) {
 	p := r.(*Reader)
-	tx, err := p.pool.Begin(ctx)
+	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
 	if err != nil {
 		return "", "", explain(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
+	if err := p.pool.asReader(ctx, tx); err != nil {
+		return "", "", explain(err)
+	}
 	var oid uint32
 	if err := tx.QueryRow(ctx, "SELECT $1::regclass::oid", quote(table)).Scan(&oid); err != nil {
 		return "", "", wrap("looking for "+table.String(), err)
@@ -159,7 +170,7 @@ func (words) Newer(
 	if err != nil {
 		return "", "", wrap("looking how far "+table.String()+" is", err)
 	}
-	if err := tx.Commit(ctx); err != nil {
+	if err := tx.Rollback(ctx); err != nil {
 		return "", "", explain(err)
 	}
 	if each == nil {

@@ -102,6 +102,9 @@ func (p *Feed) oneClaim(ctx context.Context, statement string, args ...any) (cha
 
 // Claim claims the journal, if its claim is still as it was found.
 func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
+	if err := ownSchema(ctx, p.pool, p.pool.capture); err != nil {
+		return err
+	}
 	now, err := p.oneClaim(ctx, `UPDATE pingo_capture.owner SET holder = $2, epoch = $3, mark = $4
 		WHERE service = $1 AND coalesce(holder, '') = $5 AND coalesce(epoch, 0) = $6 AND mark = $7 AND `+history+` = $8 RETURNING `+claimed,
 		c.Service, c.Holder, c.Epoch, c.Mark, found.Holder, found.Epoch, found.Mark, found.History)
@@ -411,8 +414,10 @@ func (p *Feed) partsMatter(ctx context.Context, was, now string) bool {
 			return true
 		}
 		var filled bool
-		if err := p.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+*name+")").Scan(&filled); err != nil ||
-			filled {
+		err := p.pool.reading(ctx, func(tx pgx.Tx) error {
+			return tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+*name+")").Scan(&filled)
+		})
+		if err != nil || filled {
 			return true
 		}
 	}

@@ -49,11 +49,14 @@ func (p *Reader) lockOf(t *shape.Tree, level []coalesce.Query) string {
 	}
 	sql := ""
 	if len(tables) > 0 {
-		sql = "LOCK TABLE " + strings.Join(tables, ", ") + " IN ACCESS SHARE MODE"
+		sql = lockTable + strings.Join(tables, ", ") + " IN ACCESS SHARE MODE"
 	}
 	p.locks.Store(first, locks{sql, time.Now()})
 	return sql
 }
+
+// lockTable begins the statement of lockOf.
+const lockTable = "LOCK TABLE "
 
 // locks is the statement that locks the tables of a tree, and since when.
 type locks struct {

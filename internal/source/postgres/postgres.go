@@ -39,6 +39,8 @@ var Kind = source.Kind{
 type database struct {
 	*pgxpool.Pool
 	capture string
+	// reader is the role whose rights rows are read with; empty: Pingo's own.
+	reader string
 }
 
 const captureSchema = "pingo_capture"
@@ -84,25 +86,34 @@ const poolSize = 10
 
 // Open prepares connections; they are made when they are first used.
 func Open(c source.Config) (*source.Source, error) {
+	o, err := readOptions(c)
+	if err != nil {
+		return nil, err
+	}
 	pool, err := Connect(c)
 	if err != nil {
 		return nil, err
 	}
-	return withReplica(c, within(pool, captureSchema, false), &database{pool, captureSchema})
+	db := &database{pool, captureSchema, o.Reader}
+	return withReplica(c, o, sourceOf(db, false), db)
 }
 
 // Within is a source on connections as Connect makes them, with its journal in a schema of
 // some name, which needs no quotes. Its tables have no partitions, and their rows keep their keys and
 // are written many at a time.
-func Within(pool *pgxpool.Pool, capture string) *source.Source { return within(pool, capture, true) }
+func Within(pool *pgxpool.Pool, capture string) *source.Source {
+	return sourceOf(&database{pool, capture, ""}, true)
+}
 
-func within(pool *pgxpool.Pool, capture string, byStatement bool) *source.Source {
-	db := &database{pool, capture}
+func sourceOf(db *database, byStatement bool) *source.Source {
 	return &source.Source{Reader: &Reader{pool: db}, Feed: &Feed{pool: db}, Capture: &Capture{db, byStatement}}
 }
 
 // Connect prepares connections whose answers do not depend on how the server is set up.
-func Connect(c source.Config) (*pgxpool.Pool, error) {
+func Connect(c source.Config) (*pgxpool.Pool, error) { return ConnectWithin(c, pgsession.Path) }
+
+// ConnectWithin is Connect with another search path.
+func ConnectWithin(c source.Config, path string) (*pgxpool.Pool, error) {
 	config, err := pgxpool.ParseConfig(c.URL)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be read: %w", pgerror.InURL(err))
@@ -113,7 +124,7 @@ func Connect(c source.Config) (*pgxpool.Pool, error) {
 	// A server that vanished without a word must not be waited for until evening.
 	config.ConnConfig.DialFunc = (&net.Dialer{KeepAlive: 10 * time.Second}).DialContext
 	pgsession.Configure(config.ConnConfig, map[string]string{
-		"application_name": "pingo", "jit": "off", "max_parallel_workers_per_gather": "0",
+		"application_name": "pingo", "jit": "off", "max_parallel_workers_per_gather": "0", "search_path": path,
 	})
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {

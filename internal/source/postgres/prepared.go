@@ -76,7 +76,7 @@ func few(columns, types []string, lists [][]string) (condition string, params []
 		for j := range marks {
 			params = append(params, []byte(lists[i][min(j, n-1)]))
 			if marks[j] = fmt.Sprintf("$%d", len(params)); i < len(types) {
-				marks[j] += "::" + types[i]
+				marks[j] += "::" + typeName(types[i])
 			}
 		}
 		if conditions[i] = quoteName(column) + " = " + marks[0]; places > 1 {

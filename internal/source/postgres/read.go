@@ -140,7 +140,7 @@ func tieBreak(n *shape.Node) string {
 	}
 	var ordered []string
 	for _, c := range n.Columns[len(n.Link.Theirs):] {
-		ordered = append(ordered, readColumn(c)+"::text")
+		ordered = append(ordered, asText(readColumn(c), strings.TrimSuffix(c.Form, "[]") != ""))
 	}
 	return strings.Join(append(ordered, "1"), ", ")
 }
@@ -234,7 +234,7 @@ func among(columns, types []string, lists [][]string) (string, [][]byte) {
 		params[i] = textArray(lists[i])
 		arrays[i] = fmt.Sprintf("$%d", i+1)
 		if i < len(types) {
-			arrays[i] += "::" + types[i] + "[]"
+			arrays[i] += "::" + typeName(types[i]) + "[]"
 		}
 	}
 	if len(columns) == 1 {
@@ -267,7 +267,7 @@ func between(columns, types []string, after, upto []string) (string, [][]byte) {
 			params = append(params, []byte(v))
 			marks[i] = fmt.Sprintf("$%d", len(params))
 			if types != nil {
-				marks[i] += "::" + types[i]
+				marks[i] += "::" + typeName(types[i])
 			}
 		}
 		if len(marks) == 1 {
@@ -294,7 +294,8 @@ func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 	}
 	defer conn.Release()
 	raw := conn.Conn().PgConn()
-	begin := []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"}
+	begin := p.pool.begin("ISOLATION LEVEL REPEATABLE READ")
+	opening := len(begin)
 	for _, part := range parts {
 		if lock := p.lockOf(part.Set.Tree(), part.Level); lock != "" && !slices.Contains(begin, lock) {
 			begin = append(begin, lock)
@@ -311,7 +312,7 @@ func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 			}
 			rolled := pgerror.Code(err) != "" && !outdated(err)
 			if rolled {
-				_, failed := raw.Exec(ctx, "ROLLBACK").ReadAll()
+				_, failed := raw.Exec(ctx, rollback).ReadAll()
 				rolled = failed == nil
 			}
 			if !rolled {
@@ -319,14 +320,14 @@ func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 			}
 			tree := parts[0].Set.Tree()
 			if rolled && len(parts) == 1 && p.cannotLock(tree, parts[0].Level, err) {
-				begin, last = begin[:1], false
+				begin, last = begin[:opening], false
 				continue
 			}
 			return fmt.Errorf("reading rows for index %s: %w", tree.Index, explain(err))
 		}
 		done := coalesce.Descend(parts, below, p.linked)
 		if begin = nil; done && !last { // no row below is meant
-			if _, err := raw.Exec(ctx, "COMMIT").ReadAll(); err != nil {
+			if _, err := raw.Exec(ctx, rollback).ReadAll(); err != nil {
 				return wrap("ending a read", err)
 			}
 			return nil
@@ -370,7 +371,7 @@ func readLevel(
 		pipeline.SendQueryPrepared(s.name, q.Params, nil, nil)
 	}
 	if last {
-		pipeline.SendQueryParams("COMMIT", nil, nil, nil, nil)
+		pipeline.SendQueryParams(rollback, nil, nil, nil, nil)
 	}
 	if err := pipeline.Sync(); err != nil {
 		return errors.Join(err, pipeline.Close())
@@ -378,7 +379,7 @@ func readLevel(
 	for i := range begin {
 		if err := result(pipeline, nil); err != nil {
 			err = errors.Join(err, pipeline.Close())
-			if i > 0 {
+			if strings.HasPrefix(begin[i], lockTable) {
 				err = &lockError{err}
 			}
 			return err
@@ -411,8 +412,18 @@ func readLevel(
 	return pipeline.Close()
 }
 
-// result takes what the next statement gave.
+// result gives the rows of the next statement to those that take them; of is nil for a statement without rows.
 func result(pipeline *pgconn.Pipeline, of *coalesce.Statement) error {
+	return eachOf(pipeline, func(row [][]byte) error {
+		if !of.Add(row) {
+			return source.ErrTooLarge
+		}
+		return nil
+	})
+}
+
+// eachOf calls each with every row of the next statement.
+func eachOf(pipeline *pgconn.Pipeline, each func(row [][]byte) error) error {
 	answer, err := pipeline.GetResults()
 	if err != nil {
 		return err
@@ -422,8 +433,8 @@ func result(pipeline *pgconn.Pipeline, of *coalesce.Statement) error {
 		return fmt.Errorf("unexpected answer %T from PostgreSQL", answer)
 	}
 	for reader.NextRow() {
-		if !of.Add(reader.Values()) {
-			return source.ErrTooLarge
+		if err := each(reader.Values()); err != nil {
+			return err
 		}
 	}
 	_, err = reader.Close()
@@ -504,32 +515,55 @@ func (p *Reader) stream(
 		return explain(err)
 	}
 	defer conn.Release()
-	reader := conn.Conn().PgConn().ExecParams(ctx, sql, params, nil, nil, nil)
-	var row []string
-	var stopped error
-rows:
-	for stopped == nil && reader.NextRow() {
-		row = row[:0]
-		for i, v := range reader.Values() {
-			if v == nil {
-				continue rows
-			}
-			if writers[i] != nil {
-				v = writers[i](nil, v)
-			}
-			row = append(row, string(v))
+	pipeline := conn.Conn().PgConn().StartPipeline(ctx)
+	begin := p.pool.begin("")
+	for _, statement := range begin {
+		pipeline.SendQueryParams(statement, nil, nil, nil, nil)
+	}
+	pipeline.SendQueryParams(sql, params, nil, nil, nil)
+	pipeline.SendQueryParams(rollback, nil, nil, nil, nil)
+	err = pipeline.Sync()
+	for range begin {
+		if err == nil {
+			err = result(pipeline, nil)
 		}
-		stopped = each(row)
 	}
-	if stopped != nil {
+	var row []string
+	if err == nil {
+		err = eachOf(pipeline, func(values [][]byte) error {
+			row = row[:0]
+			for i, v := range values {
+				if v == nil {
+					return nil
+				}
+				if writers[i] != nil {
+					v = writers[i](nil, v)
+				}
+				row = append(row, string(v))
+			}
+			if err := each(row); err != nil {
+				return &stopped{err}
+			}
+			return nil
+		})
+	}
+	if err == nil {
+		err = result(pipeline, nil)
+	}
+	var stop *stopped
+	if errors.As(err, &stop) {
 		conn.Conn().Close(context.WithoutCancel(ctx)) // rather than read the rest
-		return stopped
+		return stop.error
 	}
-	if _, err := reader.Close(); err != nil {
+	if err = errors.Join(err, pipeline.Close()); err != nil {
+		conn.Conn().Close(context.WithoutCancel(ctx)) // the transaction may still be open
 		return explain(err)
 	}
 	return nil
 }
+
+// stopped is the error of the caller for whom rows are read.
+type stopped struct{ error }
 
 // Count counts the rows that have documents.
 func (p *Reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
@@ -538,8 +572,8 @@ func (p *Reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 	if root.Where != "" {
 		sql += " AND (" + root.Where + "\n)"
 	}
-	var n int64
-	if err := p.pool.QueryRow(ctx, sql).Scan(&n); err != nil {
+	n, err := p.number(ctx, sql)
+	if err != nil {
 		return 0, wrap("counting rows of "+root.Table.String(), err)
 	}
 	return n, nil
@@ -578,12 +612,25 @@ func (p *Reader) DuplicateKeys(ctx context.Context, t *shape.Tree) (int64, error
 	if root.Where != "" {
 		where += " AND (" + root.Where + "\n)"
 	}
-	var n int64
-	err := p.pool.QueryRow(ctx, fmt.Sprintf("SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM %s WHERE true%s GROUP BY %s HAVING count(*) > 1) shared",
-		quote(root.Table), where, quoteNames(root.Key, ""))).
-		Scan(&n)
+	n, err := p.number(ctx, fmt.Sprintf(
+		"SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM %s WHERE true%s GROUP BY %s HAVING count(*) > 1) shared",
+		quote(root.Table), where, quoteNames(root.Key, "")))
 	if err != nil {
 		return 0, wrap("looking for rows of "+root.Table.String()+" with the same key", err)
 	}
 	return n, nil
+}
+
+// number reads one number of rows.
+func (p *Reader) number(ctx context.Context, sql string) (n int64, err error) {
+	err = p.pool.reading(ctx, func(tx pgx.Tx) error { return tx.QueryRow(ctx, sql).Scan(&n) })
+	return n, err
+}
+
+// asText is SQL that gives a value as text, without a cast that the owner of its type could have made.
+func asText(sql string, builtIn bool) string {
+	if builtIn {
+		return sql + "::pg_catalog.text"
+	}
+	return strings.ReplaceAll(asOutput, "%s", sql)
 }

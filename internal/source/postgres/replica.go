@@ -20,12 +20,18 @@ import (
 type options struct {
 	// Replica is the URL of a server that editions are filled from.
 	Replica string `json:"replica"`
+	// Reader is the role whose rights rows are read with.
+	Reader string `json:"reader"`
 }
 
 const keys = `{
 	"replica": {
 		"type": "string", "format": "url",
 		"description": "The URL of a streaming replica of this database. Editions are filled from it, each chunk once it has all that the database had when the chunk began; changes are read where they are made."
+	},
+	"reader": {
+		"type": "string",
+		"description": "The role whose rights rows are read with, instead of those of the url's user. Pingo changes to it at the start of each transaction that reads rows."
 	}
 }`
 
@@ -37,17 +43,16 @@ func readOptions(c source.Config) (o options, err error) {
 }
 
 // withReplica reads what fills an edition from a replica, where the options name one.
-func withReplica(c source.Config, src *source.Source, primary *database) (*source.Source, error) {
-	o, err := readOptions(c)
-	if err != nil || o.Replica == "" {
-		return src, err
+func withReplica(c source.Config, o options, src *source.Source, primary *database) (*source.Source, error) {
+	if o.Replica == "" {
+		return src, nil
 	}
 	c.URL = o.Replica
 	pool, err := Connect(c)
 	if err != nil {
 		return nil, fmt.Errorf("replica: %w", err)
 	}
-	r := &replica{Reader: &Reader{pool: &database{pool, captureSchema}}, primary: primary}
+	r := &replica{Reader: &Reader{pool: &database{pool, captureSchema, o.Reader}}, primary: primary}
 	src.Reader, src.Bulk = &withBulk{src.Reader, r}, r
 	return src, nil
 }

@@ -9,15 +9,14 @@ import (
 	"github.com/cespare/xxhash/v2"
 
 	"pingo/internal/core/shape"
+	"pingo/internal/pgsession"
 )
 
 // The journal: a row for each changed row. layout says which table it was, and
 // which columns key, was, before and after hold: one column's value as text, or those of
 // several as the text of an array; and which columns a bit of changed stands for. Keep it lean:
 // every write of the application pays for it.
-const journalSQL = `CREATE SCHEMA IF NOT EXISTS pingo_capture;
-
--- A removal that did not end.
+const journalSQL = `-- A removal that did not end.
 DROP TABLE IF EXISTS pingo_capture.being_removed;
 
 -- One row: who reads the journal. mark moves on while somebody does, so that an older copy
@@ -106,13 +105,22 @@ type needed struct {
 	told bool
 	// restated: all rows are noted as changed, since their values changed without a trigger.
 	restated bool
+	// bySession: the text of a key or link depends on settings of the session that writes, so the trigger functions fix
+	// them.
+	bySession bool
+	// definer is the role, as SQL, that owns the trigger functions; empty: the role that makes them.
+	definer string
 }
 
 // layoutID names a layout by its content, so that the same need always makes the
 // same SQL.
 func layoutID(c needed) int32 {
-	return int32(xxhash.Sum64String(fmt.Sprintf("3 %q %q %q %q %q %q %q %v %v",
-		c.Table, c.Key, c.Watch, c.Links, c.Groups, c.texts, c.forms, c.byStatement, c.told)) & 0x7fffffff)
+	content := fmt.Sprintf("3 %q %q %q %q %q %q %q %v %v",
+		c.Table, c.Key, c.Watch, c.Links, c.Groups, c.texts, c.forms, c.byStatement, c.told)
+	if c.bySession {
+		content += " by session"
+	}
+	return int32(xxhash.Sum64String(content) & 0x7fffffff)
 }
 
 // triggers lists a table's triggers; each has a function of its own, since a
@@ -153,18 +161,30 @@ func tableSQL(c needed) string {
 			id, t, c.event(t, quote(table)), quote(table))
 	}
 	b.WriteString(withoutTriggers(c.Table))
+	if c.definer != "" { // whoever gets a function must have the right to create it
+		fmt.Fprintf(&b, "GRANT CREATE ON SCHEMA pingo_capture TO %s;\n", c.definer)
+	}
 	for _, t := range triggers {
 		plan := ""
 		if c.byStatement && t == "update" {
 			plan = " SET enable_nestloop = off" // it is planned by the first statement, which may have one row
 		}
-		fmt.Fprintf(&b, "CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER%s AS $pingo$\n%s$pingo$;\n",
-			id, t, plan, bodies[t])
+		if c.bySession {
+			plan += " SET datestyle = 'ISO' SET timezone = 'UTC' SET quote_all_identifiers = off SET search_path = " + pgsession.Path
+		}
+		fmt.Fprintf(&b, "CREATE OR REPLACE FUNCTION pingo_capture.note_%d_%s() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER%s AS %s;\n",
+			id, t, plan, dollarQuoted("\n"+bodies[t]))
+		if c.definer != "" {
+			fmt.Fprintf(&b, "ALTER FUNCTION pingo_capture.note_%d_%s() OWNER TO %s;\n", id, t, c.definer)
+		}
 		stand(c.Table, t)
 		for _, child := range c.children {
 			fmt.Fprintf(&b, "DROP TRIGGER IF EXISTS pingo_%d_%s ON %s;\n", id, t, quote(child))
 			stand(child, t)
 		}
+	}
+	if c.definer != "" {
+		fmt.Fprintf(&b, "REVOKE CREATE ON SCHEMA pingo_capture FROM %s;\n", c.definer)
 	}
 	b.WriteString(mark)
 	if c.restated || len(c.children) > 0 { // what was written to children before went unnoticed
@@ -206,6 +226,15 @@ const (
 	rewritten = "coalesce(l.files <> " + filesOf + " AND l.written <> " + writtenOf + ", false)"
 )
 
+// dollarQuoted quotes a text by a tag that does not occur in it, so that no name in the text can end it.
+func dollarQuoted(text string) string {
+	tag := "$pingo$"
+	for n := 1; strings.Contains(text+"$", tag); n++ {
+		tag = fmt.Sprintf("$pingo%d$", n)
+	}
+	return tag + text + tag
+}
+
 func inJSON(v any) string {
 	b, err := json.Marshal(v)
 	if err != nil {
@@ -225,10 +254,9 @@ func names(columns []string) string {
 // withoutTriggers takes the triggers of ours from a table, those of any layout, and those of its layouts from
 // the tables below it.
 func withoutTriggers(t shape.Ref) string {
-	return fmt.Sprintf(`DO $pingo$ DECLARE drop_it text; BEGIN
+	return fmt.Sprintf("DO %s;\n", dollarQuoted(fmt.Sprintf(` DECLARE drop_it text; BEGIN
     FOR drop_it IN %s LOOP EXECUTE drop_it; END LOOP;
-END $pingo$;
-`, strings.ReplaceAll(ownTriggers, "$1", literal(quote(t))))
+END `, strings.ReplaceAll(ownTriggers, "$1", literal(quote(t))))))
 }
 
 // ownTriggers lists the statements that drop the triggers of ours that stand on the table named $1, but those
