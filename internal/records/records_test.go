@@ -638,3 +638,34 @@ func TestExclusivelyLastsAsLongAsItTakes(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// What an earlier version kept in public moves into the schema of the records, once.
+func TestRecordsMoveIntoTheirSchema(t *testing.T) {
+	url, ctx := pgtest.URL(t), t.Context()
+	before := open(t, url)
+	id, err := before.ServiceID(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	conn := pgtest.Connect(t, url)
+	pgtest.Exec(t, conn, `DO $$ DECLARE one record; BEGIN
+		FOR one IN SELECT relname, relkind FROM pg_class c WHERE relnamespace = 'pingo_records'::regnamespace AND (relkind = 'r' OR relkind = 'S' AND NOT EXISTS (
+			SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i') AND d.refclassid = 'pg_class'::regclass)) LOOP
+			EXECUTE format('ALTER %s pingo_records.%I SET SCHEMA public', CASE one.relkind WHEN 'r' THEN 'TABLE' ELSE 'SEQUENCE' END, one.relname);
+		END LOOP; END $$;
+		ALTER FUNCTION pingo_records.intake_merge(jsonb, jsonb) SET SCHEMA public; DROP SCHEMA pingo_records`)
+	for range 2 {
+		if same, err := open(t, url).ServiceID(ctx); err != nil || same != id {
+			t.Errorf("%q became %q: %v", id, same, err)
+		}
+	}
+	var left int
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_class WHERE relnamespace = 'public'::regnamespace").Scan(&left); err != nil || left > 0 {
+		t.Errorf("%d are left in public: %v", left, err)
+	}
+	pgtest.Exec(t, conn, "CREATE ROLE mallory6; GRANT CREATE ON SCHEMA pingo_records TO mallory6")
+	defer pgtest.Exec(t, conn, "DROP OWNED BY mallory6; DROP ROLE mallory6")
+	if _, err := Open(ctx, url); err == nil || !strings.Contains(err.Error(), "REVOKE CREATE ON SCHEMA pingo_records FROM mallory6;") {
+		t.Errorf("a schema in which another role may create: %v", err)
+	}
+}

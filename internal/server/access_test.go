@@ -27,8 +27,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"pingo/internal/api"
 	"pingo/internal/lab/pgtest"
 )
@@ -78,11 +76,7 @@ func signIn(t *testing.T, h http.Handler, token string, headers ...string) *http
 func TestSessionsEnd(t *testing.T) {
 	s, token := newServerWith(t, Options{})
 	h := s.http.Handler
-	db, err := pgx.Connect(t.Context(), s.records.URL())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close(t.Context())
+	db := pgtest.Connect(t, s.records.URL())
 	in := func(c *http.Cookie) bool {
 		s.access.forget() // as if five seconds had passed
 		return visit{target: "/api/status", cookie: c}.to(h).StatusCode == 200

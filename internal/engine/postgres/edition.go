@@ -45,11 +45,17 @@ func create(ctx context.Context, tx pgx.Tx, edition string, s *shape.Shape) erro
 	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtext('pingo_search'))"); err != nil {
 		return err
 	}
+	if _, err := tx.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS pingo_search"); err != nil {
+		return err
+	}
+	if err := own(ctx, tx); err != nil { // before anything there is used
+		return err
+	}
 	if _, err := tx.Exec(ctx, schemaSQL); err != nil {
 		return err
 	}
 	if l.uses(shape.Infix) {
-		if _, err := tx.Exec(ctx, "CREATE EXTENSION IF NOT EXISTS pg_trgm"); err != nil {
+		if _, err := tx.Exec(ctx, "CREATE EXTENSION IF NOT EXISTS pg_trgm SCHEMA public"); err != nil {
 			return fmt.Errorf("match: infix needs the extension pg_trgm, and creating it failed: %w", err)
 		}
 	}

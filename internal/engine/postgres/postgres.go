@@ -36,7 +36,6 @@ type Engine struct {
 const schema = "pingo_search"
 
 const schemaSQL = `
-CREATE SCHEMA IF NOT EXISTS pingo_search;
 CREATE TABLE IF NOT EXISTS pingo_search.pingo_editions (name text PRIMARY KEY, shape jsonb NOT NULL);
 CREATE TABLE IF NOT EXISTS pingo_search.pingo_synonyms (edition text NOT NULL, said tsquery NOT NULL, means tsquery NOT NULL);
 `
@@ -154,6 +153,9 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", explain(err)
 	}
+	if err := own(ctx, e.pool); err != nil {
+		return "", err
+	}
 	if !may {
 		return "", &engine.Failure{
 			Outcome: retry.Blocked,
@@ -169,6 +171,19 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 	}
 	version, _, _ = strings.Cut(version, " ")
 	return fmt.Sprintf("PostgreSQL %s, database %s, as %s", version, database, user), nil
+}
+
+// own refuses a schema in which others decide what runs.
+func own(ctx context.Context, db pgsession.Querier) error {
+	err := pgsession.Own(ctx, db, schema)
+	var intruded *pgsession.ErrIntruded
+	if errors.As(err, &intruded) {
+		return &engine.Failure{Outcome: retry.Blocked, Message: err.Error()}
+	}
+	if err != nil {
+		return explain(err)
+	}
+	return nil
 }
 
 func name(n string) string      { return pgx.Identifier{n}.Sanitize() }

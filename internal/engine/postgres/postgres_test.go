@@ -214,3 +214,30 @@ func TestLimitsAndFailuresAreSaid(t *testing.T) {
 		}
 	}
 }
+
+// A schema that another role made, or may create in, is refused before anything in it is used.
+func TestObjectsOfOthersAreRefused(t *testing.T) {
+	address := pgtest.URL(t)
+	conn := pgtest.Connect(t, address)
+	pgtest.Exec(t, conn, `CREATE ROLE mallory; CREATE TABLE taken (by text); GRANT ALL ON taken TO mallory; CREATE SCHEMA pingo_search AUTHORIZATION mallory; SET ROLE mallory;
+		CREATE TABLE pingo_search.pingo_editions (name text PRIMARY KEY, shape jsonb NOT NULL);
+		CREATE FUNCTION pingo_search.take() RETURNS trigger LANGUAGE plpgsql AS $$BEGIN INSERT INTO public.taken VALUES (current_user); RETURN NEW; END$$;
+		CREATE TRIGGER take BEFORE INSERT ON pingo_search.pingo_editions FOR EACH ROW EXECUTE FUNCTION pingo_search.take(); RESET ROLE`)
+	defer pgtest.Exec(t, conn, "DROP OWNED BY mallory; DROP ROLE mallory")
+	e, err := postgres.Open(engine.Config{URL: address})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer e.Close()
+	s := simple("huts", text("name", 1, false))
+	_, described := e.Describe(t.Context())
+	for what, err := range map[string]error{"describe": described, "prepare": e.Prepare(t.Context(), "huts-e1", s)} {
+		if err == nil || engine.FailureOf(err).Outcome != retry.Blocked || !strings.Contains(err.Error(), "ALTER SCHEMA pingo_search OWNER TO pingo;") {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	var taken int
+	if err := conn.QueryRow(t.Context(), "SELECT count(*) FROM taken").Scan(&taken); err != nil || taken > 0 {
+		t.Errorf("a trigger of another role ran: %d %v", taken, err)
+	}
+}

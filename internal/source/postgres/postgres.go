@@ -167,8 +167,16 @@ func explain(err error) error {
 
 func quote(r shape.Ref) string        { return pgx.Identifier{r.Schema, r.Name}.Sanitize() }
 func quoteName(name string) string    { return pgx.Identifier{name}.Sanitize() }
-func literal(text string) string      { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
 func wrap(what string, e error) error { return fmt.Errorf("%s: %w", what, explain(e)) }
+
+// literal writes a text as SQL, whatever the session that reads it takes a backslash for.
+func literal(text string) string {
+	quoted := "'" + strings.ReplaceAll(text, "'", "''") + "'"
+	if strings.Contains(text, `\`) {
+		return "E" + strings.ReplaceAll(quoted, `\`, `\\`)
+	}
+	return quoted
+}
 
 func quoteNames(names []string, prefix string) string {
 	return strings.Join(quoted(names, prefix, ""), ", ")
