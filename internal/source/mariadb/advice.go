@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +14,12 @@ import (
 
 // MissingRights lists the statements that let Pingo install and read capture.
 func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]string, error) {
+	var foreign *source.Error
+	if err := p.db.own(ctx); errors.As(err, &foreign) && foreign.Fault == source.SchemaChanged {
+		return []string{"-- " + err.Error()}, nil
+	} else if err != nil {
+		return nil, err
+	}
 	user, err := p.user(ctx)
 	if err != nil {
 		return nil, err
@@ -196,7 +203,10 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 				"the column %s of %s was added, dropped, renamed or given another type", name, c.Table)})
 			continue
 		}
-		if l.others != "" {
+		if l.earlier {
+			foreign = append(foreign, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
+				"the triggers of %s were made by an earlier version, and take numbers and times from the session that writes", c.Table)})
+		} else if l.others != "" {
 			foreign = append(foreign, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
 				"the triggers of %s ran with the rights of %s, and writes would fail when that user is dropped", c.Table, l.others)})
 		}
@@ -270,12 +280,60 @@ func (p *Capture) Advice(
 			),
 		})
 	}
+	more, err := p.rights(ctx, need)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, more...)
 	for _, c := range need {
 		found, err := p.tableAdvice(ctx, c)
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, found...)
+	}
+	return out, nil
+}
+
+// rights says what Pingo's user may do that it does not need. Triggers run with its rights.
+func (p *Capture) rights(ctx context.Context, need []shape.Captured) ([]source.Advice, error) {
+	user, err := p.user(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tables := make([]string, len(need))
+	for i, c := range need {
+		tables[i] = fmt.Sprintf("TABLE_SCHEMA = %s AND TABLE_NAME = %s", text(c.Table.Schema), text(c.Table.Name))
+	}
+	rows, err := p.db.texts(ctx, fmt.Sprintf(`SELECT '*.*', PRIVILEGE_TYPE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE = %[1]s AND PRIVILEGE_TYPE NOT IN ('USAGE', 'PROCESS')
+		UNION ALL SELECT concat('`+"`', TABLE_SCHEMA, '`"+`.*'), PRIVILEGE_TYPE FROM information_schema.SCHEMA_PRIVILEGES
+			WHERE GRANTEE = %[1]s AND NOT %[2]s LIKE TABLE_SCHEMA AND PRIVILEGE_TYPE NOT IN ('SELECT', 'TRIGGER')
+		UNION ALL SELECT concat('`+"`', TABLE_SCHEMA, '`.`', TABLE_NAME, '`"+`'), PRIVILEGE_TYPE FROM information_schema.TABLE_PRIVILEGES
+			WHERE GRANTEE = %[1]s AND NOT TABLE_SCHEMA = %[2]s AND PRIVILEGE_TYPE NOT IN ('SELECT', 'TRIGGER') AND (%[3]s)
+		ORDER BY 1, 2`, text(user), text(p.db.capture), strings.Join(append(tables, "false"), " OR ")))
+	if err != nil {
+		return nil, wrap("reading what Pingo's user may do", err)
+	}
+	privileges := map[string][]string{}
+	var on []string
+	for _, row := range rows {
+		if privileges[row[0]] == nil {
+			on = append(on, row[0])
+		}
+		privileges[row[0]] = append(privileges[row[0]], row[1])
+	}
+	var out []source.Advice
+	for _, where := range on {
+		list, most := privileges[where], 4
+		named := strings.Join(list[:min(most, len(list))], ", ")
+		if len(list) > most {
+			named += fmt.Sprintf(" and %d more", len(list)-most)
+		}
+		out = append(out, source.Advice{
+			Kind: "rights", Table: user,
+			Message:   fmt.Sprintf("the user of Pingo has %s on %s, which it does not need; its triggers run with these rights", named, where),
+			Statement: fmt.Sprintf("REVOKE %s ON %s FROM %s; -- then run what pingo capture show FILE prints", strings.Join(list, ", "), where, user),
+		})
 	}
 	return out, nil
 }

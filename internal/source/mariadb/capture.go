@@ -106,6 +106,9 @@ func (p *Capture) cascades(ctx context.Context, t shape.Ref, below []string) ([]
 // Script is all that Install runs, with the least grants that Pingo needs when another user runs
 // it.
 func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, error) {
+	if err := p.db.own(ctx); err != nil {
+		return "", err
+	}
 	list, err := p.needs(ctx, need)
 	if err != nil {
 		return "", err
@@ -116,7 +119,8 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	}
 	var b strings.Builder
 	b.WriteString(
-		"-- What Pingo installs to notice changes. Creating a trigger waits for transactions that use\n-- the table, and writers wait behind it: so it does not wait. Run the script again where it stops.\nSET lock_wait_timeout = 0;\n\n",
+		"-- What Pingo installs to notice changes. Creating a trigger waits for transactions that use\n-- the table, and writers wait behind it: so it does not wait. Run the script again where it stops.\n" +
+			"SET NAMES utf8mb4 COLLATE utf8mb4_general_ci;\nSET sql_mode = " + settings["sql_mode"] + ";\nSET lock_wait_timeout = 0;\n\n",
 	)
 	for _, sql := range p.db.journalSQL() {
 		b.WriteString(sql + ";\n\n")
@@ -124,16 +128,16 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	b.WriteString(p.db.begins() + ";\n")
 	b.WriteString("\nDELIMITER //\n")
 	for _, c := range list {
-		fmt.Fprintf(&b, "\n-- %s\n", c.Table)
+		fmt.Fprintf(&b, "\n-- %s\n", strings.NewReplacer("\n", " ", "\r", " ").Replace(c.Table.String()))
 		for _, t := range p.db.triggersOf(c) {
-			b.WriteString(t.sql + "//\n")
+			b.WriteString(strings.Replace(t.sql, createTrigger, "CREATE OR REPLACE DEFINER = "+user+" TRIGGER ", 1) + "//\n")
 		}
 		b.WriteString(p.db.layoutSQL(c, "NULL") + "//\n")
 	}
 	b.WriteString("\nDELIMITER ;\n")
 	fmt.Fprintf(
 		&b,
-		"\n-- The least that Pingo needs, as %s. Triggers run with the rights of who makes them.\n",
+		"\n-- The least that Pingo needs, as %s. Triggers run with its rights.\n",
 		user,
 	)
 	fmt.Fprintf(
@@ -146,6 +150,30 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 		fmt.Fprintf(&b, "GRANT SELECT, TRIGGER ON %s TO %s;\n", quote(c.Table), user)
 	}
 	return b.String(), nil
+}
+
+// own refuses a database of the journal in which something is that Pingo does not make: a view in the place of a table, a
+// trigger, or a foreign key, by which statements of Pingo would do what another user wants.
+func (db *database) own(ctx context.Context) error {
+	rows, err := db.texts(ctx, fmt.Sprintf(`SELECT concat('the ', lower(if(TABLE_TYPE = 'BASE TABLE', concat(coalesce(ENGINE, 'broken'), ' table'), TABLE_TYPE)), ' ', TABLE_NAME) FROM information_schema.TABLES
+			WHERE TABLE_SCHEMA = %[1]s AND NOT (TABLE_TYPE = 'BASE TABLE' AND coalesce(ENGINE, '') = 'InnoDB' AND TABLE_NAME IN ('owner', 'layouts', 'journal', 'being_removed'))
+		UNION ALL SELECT concat('the trigger ', TRIGGER_NAME, ' of ', DEFINER) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = %[1]s
+		UNION ALL SELECT concat('the foreign key ', CONSTRAINT_NAME) FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = %[1]s OR UNIQUE_CONSTRAINT_SCHEMA = %[1]s
+		UNION ALL SELECT concat('the generated column ', TABLE_NAME, '.', COLUMN_NAME) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = %[1]s AND coalesce(GENERATION_EXPRESSION, '') <> ''
+		ORDER BY 1`, text(db.capture)))
+	if err != nil {
+		return wrap("reading what is in "+db.capture, err)
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	var found []string
+	for _, row := range rows[:min(3, len(rows))] {
+		found = append(found, row[0])
+	}
+	return &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf(
+		"Pingo does not use the database %s, since it holds what Pingo did not make: %s. Check who made it, then drop it",
+		db.capture, strings.Join(found, ", "))}
 }
 
 // user is who Pingo is to the server, as a grant names it.
@@ -161,6 +189,9 @@ func (p *Capture) user(ctx context.Context) (string, error) {
 // Install installs what is missing or different, a table at a time. It claims the journal for
 // one service: two that read it would each take changes away from the other.
 func (p *Capture) Install(ctx context.Context, service string, need []shape.Captured) ([]shape.Ref, error) {
+	if err := p.db.own(ctx); err != nil {
+		return nil, err
+	}
 	there, err := p.there(ctx)
 	if err != nil {
 		return nil, err
@@ -170,6 +201,9 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 			if _, err := p.db.ExecContext(ctx, sql); err != nil {
 				return nil, wrap("creating the journal", err)
 			}
+		}
+		if err := p.db.own(ctx); err != nil { // another user may have been faster
+			return nil, err
 		}
 	}
 	lacks, err := p.earlier(ctx)
@@ -349,6 +383,8 @@ type standingTrigger struct {
 	table   shape.Ref
 	definer string
 	ours    bool
+	// earlier: a version of Pingo made it that took what a session may set for numbers and times.
+	earlier bool
 }
 
 // on reports whether it stands on a table. A server may tell a name in other letters than another time.
@@ -358,14 +394,14 @@ func (s standingTrigger) on(table shape.Ref) bool {
 
 // standing lists the triggers of ours that there are, as schema.name.
 func (p *Capture) standing(ctx context.Context) (map[string]standingTrigger, error) {
-	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME, DEFINER, DEFINER = current_user(), EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS
+	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME, DEFINER, DEFINER = current_user(), EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, instr(ACTION_STATEMENT, `+text(ownNumbers)+`) > 0 FROM information_schema.TRIGGERS
 		WHERE TRIGGER_NAME LIKE 'pingo\\_%' AND instr(ACTION_STATEMENT, `+text(quoteName(p.db.capture)+".journal")+`) > 0`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}
 	out := map[string]standingTrigger{}
 	for _, row := range rows {
-		out[row[0]+"."+row[1]] = standingTrigger{shape.Ref{Schema: row[4], Name: row[5]}, row[2], row[3] == "1"}
+		out[row[0]+"."+row[1]] = standingTrigger{shape.Ref{Schema: row[4], Name: row[5]}, row[2], row[3] == "1", row[6] != "1"}
 	}
 	return out, nil
 }
@@ -513,6 +549,7 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 			if l.whole, any = l.whole && stands, any || stands; stands && !has.ours {
 				l.others = has.definer
 			}
+			l.earlier = l.earlier || stands && has.earlier
 		}
 		if before, has := out[ref]; !has || any && !before.whole {
 			out[ref] = l
@@ -526,6 +563,7 @@ type installedLayout struct {
 	kinds              map[string]string
 	whole              bool   // all triggers of it stand
 	moved              string // the table that its triggers stand on, when that is another one
+	earlier            bool   // a trigger of it was made by an earlier version
 	others             string // with whose rights one of them runs, when it is not who is connected now
 }
 

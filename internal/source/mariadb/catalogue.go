@@ -266,19 +266,16 @@ func (db *database) primaryKey(ctx context.Context, t shape.Ref) ([]string, erro
 	return key, err
 }
 
-// storedFunctions are the application's own functions whose value may depend on more than what
-// they are given.
-func (p *Reader) storedFunctions(ctx context.Context) (map[string]bool, error) {
+// storedFunctions are the application's own functions. One that several databases have is what the worst of them is.
+func (p *Reader) storedFunctions(ctx context.Context) (map[string]own, error) {
 	rows, err := p.db.texts(
 		ctx,
-		`SELECT lower(ROUTINE_NAME), IS_DETERMINISTIC = 'YES' AND SQL_DATA_ACCESS IN ('NO SQL', 'CONTAINS SQL')
-		FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_SCHEMA NOT IN ('sys', 'mysql')`,
+		`SELECT lower(ROUTINE_NAME), min(IS_DETERMINISTIC = 'YES' AND SQL_DATA_ACCESS IN ('NO SQL', 'CONTAINS SQL')), max(SECURITY_TYPE = 'INVOKER')
+		FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_SCHEMA NOT IN ('sys', 'mysql') GROUP BY 1`,
 	)
-	out := map[string]bool{}
+	out := map[string]own{}
 	for _, row := range rows {
-		if row[1] != "1" {
-			out[row[0]] = true
-		}
+		out[row[0]] = own{pure: row[1] == "1", invoker: row[2] == "1"}
 	}
 	return out, err
 }
@@ -288,7 +285,7 @@ func (p *Reader) probe(
 	ctx context.Context,
 	expression shape.Expression,
 	table *shape.Table,
-	stored map[string]bool,
+	stored map[string]own,
 ) (shape.ExpressionFacts, error) {
 	var answer shape.ExpressionFacts
 	list, complaint := words(expression.Text)
@@ -301,18 +298,29 @@ func (p *Reader) probe(
 		shape.Condition: "SELECT 1 AS value FROM %[2]s WHERE (%[1]s\n) LIMIT 0",
 		shape.Ordering:  "SELECT 1 AS value FROM %[2]s ORDER BY %[1]s\n LIMIT 0",
 	}[expression.Role]
-	statement, err := p.db.PrepareContext(ctx, fmt.Sprintf(query, expression.Text, quote(table.Ref)))
-	if err == nil {
-		defer statement.Close()
-		var rows *sql.Rows
-		if rows, err = statement.QueryContext(ctx); err == nil {
-			defer rows.Close()
-			var types []*sql.ColumnType
-			if types, err = rows.ColumnTypes(); err == nil {
-				answer.TableColumn = yields(types[0])
-			}
-		}
+	if answer.Columns, answer.Shifting = reads(list, table, stored); slices.ContainsFunc(answer.Shifting, func(s shape.Shift) bool { return s.Never }) {
+		return answer, nil // not even prepared
 	}
+	err := p.db.reading(ctx, func(tx *sql.Tx) error {
+		statement, err := tx.PrepareContext(ctx, fmt.Sprintf(query, expression.Text, tableOnly(table.Ref)))
+		if err != nil {
+			return err
+		}
+		defer statement.Close()
+		if expression.Role != shape.Value {
+			return nil // to carry it out would evaluate what is the same for all rows
+		}
+		rows, err := statement.QueryContext(ctx) // it ends at its limit before anything is evaluated
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		types, err := rows.ColumnTypes()
+		if err == nil {
+			answer.TableColumn = yields(types[0])
+		}
+		return err
+	})
 	var said *mysql.MySQLError
 	if errors.As(err, &said) {
 		answer.Problem = strings.TrimSuffix(said.Message, ".")
@@ -321,7 +329,6 @@ func (p *Reader) probe(
 	if err != nil {
 		return answer, err
 	}
-	answer.Columns, answer.Shifting = reads(list, table, stored)
 	return answer, nil
 }
 

@@ -137,8 +137,10 @@ func (sqlWords) Newer(
 			),
 		}
 	}
-	err = p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(CAST(max(%s) AS CHAR), ''), %s FROM %s", name, now, quote(table))).
-		Scan(&highest, &clock)
+	err = p.db.reading(ctx, func(tx *sql.Tx) error {
+		return tx.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(CAST(max(%s) AS CHAR), ''), %s FROM %s", name, now, tableOnly(table))).
+			Scan(&highest, &clock)
+	})
 	if err != nil {
 		return "", "", wrap("looking how far "+table.String()+" is", err)
 	}
@@ -161,7 +163,7 @@ func (sqlWords) Newer(
 	err = p.stream(
 		ctx,
 		read,
-		fmt.Sprintf("FROM %s WHERE %s ORDER BY %s", quote(table), condition, name),
+		fmt.Sprintf("FROM %s WHERE %s ORDER BY %s", tableOnly(table), condition, name),
 		func(row []string) error {
 			return each(row[:len(key)], row[len(key)])
 		},

@@ -102,6 +102,9 @@ func (p *Feed) Claimed(ctx context.Context) (change.Claim, error) {
 
 // Claim claims the journal, if its claim is still as it was found.
 func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
+	if err := p.db.own(ctx); err != nil {
+		return err
+	}
 	return p.move(ctx, found, c, fmt.Sprintf("service = %s AND ", text(c.Service)))
 }
 

@@ -54,7 +54,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	table := quote(n.Table)
 	if n.Link == nil {
 		s.links, s.forms = quoted(n.Key, table+".", ""), formsOf(n.Columns[:len(n.Key)])
-		s.from, s.tail = table, where
+		s.from, s.tail = tableOnly(n.Table), where
 		return s
 	}
 	theirs := n.Columns[:len(n.Link.Theirs)]
@@ -68,7 +68,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	if n.Order != "" {
 		order = n.Order + "\n, " + order
 	}
-	from := table
+	from := tableOnly(n.Table)
 	if j := n.Link.Join; j != nil {
 		// The join table shows its columns under names of ours, so that they cannot be
 		// mistaken for the related table's.
@@ -89,7 +89,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 			counts = " WHERE (" + j.Where + "\n)"
 		}
 		from = fmt.Sprintf("(SELECT %s FROM %s%s) pingo_join JOIN %s ON %s",
-			strings.Join(inner, ", "), quote(j.Table), counts, table, strings.Join(on, " AND "))
+			strings.Join(inner, ", "), tableOnly(j.Table), counts, tableOnly(n.Table), strings.Join(on, " AND "))
 	}
 	by := s.links
 	if s.loose {
@@ -436,7 +436,7 @@ func (p *Reader) walk(
 ) error {
 	for some := range slices.Chunk(tuples, walkAtOnce) {
 		condition := among(quoted(step.Match, "", ""), step.Types, some)
-		err := p.stream(ctx, step.Yield, fmt.Sprintf("FROM %s WHERE %s", quote(step.Table), condition), each)
+		err := p.stream(ctx, step.Yield, fmt.Sprintf("FROM %s WHERE %s", tableOnly(step.Table), condition), each)
 		if err != nil {
 			return fmt.Errorf("looking in %s for the documents that a change touches: %w", step.Table, err)
 		}
@@ -456,7 +456,7 @@ func (p *Reader) Keys(
 ) error {
 	root := t.Root()
 	condition := between(quoted(root.Key, "", ""), root.KeyTypes, after, upto)
-	return p.stream(ctx, keyColumns(root), fmt.Sprintf("FROM %s WHERE %s", quote(root.Table), condition), each)
+	return p.stream(ctx, keyColumns(root), fmt.Sprintf("FROM %s WHERE %s", tableOnly(root.Table), condition), each)
 }
 
 // stream reads rows of some columns without holding them; rows with a NULL are left out.
@@ -470,8 +470,14 @@ func (p *Reader) stream(
 	for i, c := range columns {
 		selected[i], writers[i] = readColumn(c), writerOf(c)
 	}
-	rows, err := p.db.QueryContext(ctx, "SELECT "+strings.Join(selected, ", ")+" "+from)
+	conn, err := p.db.Conn(ctx)
 	if err != nil {
+		return explain(err)
+	}
+	defer conn.Close()
+	rows, err := conn.QueryContext(ctx, "START TRANSACTION READ ONLY; SELECT "+strings.Join(selected, ", ")+" "+from+"; COMMIT")
+	if err != nil {
+		discard(conn) // the transaction may be open
 		return explain(err)
 	}
 	var stopped error
@@ -491,6 +497,9 @@ func (p *Reader) stream(
 		stopped = each(row)
 		return stopped
 	})
+	if err != nil {
+		discard(conn)
+	}
 	if stopped != nil {
 		return stopped
 	}
@@ -500,12 +509,12 @@ func (p *Reader) stream(
 // Count counts the rows that have documents.
 func (p *Reader) Count(ctx context.Context, t *shape.Tree) (int64, error) {
 	root := t.Root()
-	sql := "SELECT count(*) FROM " + quote(root.Table)
+	query := "SELECT count(*) FROM " + tableOnly(root.Table)
 	if root.Where != "" {
-		sql += " WHERE (" + root.Where + "\n)"
+		query += " WHERE (" + root.Where + "\n)"
 	}
 	var n int64
-	if err := p.db.QueryRowContext(ctx, sql).Scan(&n); err != nil {
+	if err := p.db.reading(ctx, func(tx *sql.Tx) error { return tx.QueryRowContext(ctx, query).Scan(&n) }); err != nil {
 		return 0, wrap("counting rows of "+root.Table.String(), err)
 	}
 	return n, nil
@@ -516,7 +525,7 @@ func (p *Reader) ChunkEnd(ctx context.Context, t *shape.Tree, after []string, ro
 	root := t.Root()
 	key := quoted(root.Key, "", "")
 	from := fmt.Sprintf("FROM %s WHERE %s ORDER BY %s LIMIT 1 OFFSET %d",
-		quote(root.Table), between(key, root.KeyTypes, after, nil), strings.Join(key, ", "), rows-1)
+		tableOnly(root.Table), between(key, root.KeyTypes, after, nil), strings.Join(key, ", "), rows-1)
 	var end []string
 	err := p.stream(ctx, keyColumns(root), from, func(row []string) error {
 		end = append(end, row...)

@@ -106,10 +106,15 @@ type needed struct {
 func layoutID(c needed) int32 {
 	return int32(
 		xxhash.Sum64String(
-			fmt.Sprintf("3 %q %q %q %q %q %q %q %v %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades, c.told),
+			fmt.Sprintf("4 %q %q %q %q %q %q %q %v %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades, c.told),
 		) & 0x7fffffff,
 	)
 }
+
+// ownNumbers is the statement that makes the journal give its rows numbers of its own.
+const ownNumbers = "SET insert_id = 0;"
+
+const createTrigger = "CREATE OR REPLACE TRIGGER "
 
 // trigger is one trigger: its name, the table it stands on, and the whole statement.
 type trigger struct {
@@ -121,22 +126,25 @@ type trigger struct {
 // triggersOf lists what notes the changes of a table. A trigger of the application that fails
 // would make its write fail, so ours do not: where a column is gone that one of them names, all
 // rows of the table are noted as changed, and where the journal itself is gone, nothing.
+//
+// What a session may set for the statement that fires a trigger is not taken: the number of the row to be inserted next
+// (insert_id), which could be the last one there is, and the time (timestamp).
 func (db *database) triggersOf(c needed) []trigger {
 	id := layoutID(c)
 	journal := quoteName(db.capture) + ".journal"
 	guarded := func(body string) string {
 		return fmt.Sprintf("BEGIN\n"+
-			"    DECLARE EXIT HANDLER FOR %d, %d, %d, %d, %d, %d BEGIN\n"+
-			"        DECLARE CONTINUE HANDLER FOR %[2]d, %[3]d, %[4]d, %[5]d, %[6]d BEGIN END;\n"+
-			"        INSERT INTO %[7]s (layout, op) VALUES (%[8]d, 't');\n"+
-			"    END;\n    %[9]s\nEND",
-			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, journal, id, body)
+			"    DECLARE EXIT HANDLER FOR %d, %d, %d, %d, %d, %d, %d BEGIN\n"+
+			"        DECLARE CONTINUE HANDLER FOR %[2]d, %[3]d, %[4]d, %[5]d, %[6]d, %[7]d BEGIN END;\n"+
+			"        INSERT INTO %[8]s (at, layout, op) VALUES (sysdate(6), %[9]d, 't');\n"+
+			"    END;\n    %[10]s\n    %[11]s\nEND",
+			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, noKey, journal, id, ownNumbers, body)
 	}
 	note := func(op, changed, key, was, before, after string) string {
 		if !c.told {
-			return fmt.Sprintf("INSERT INTO %s (layout, op) VALUES (%d, 't');", journal, id)
+			return fmt.Sprintf("INSERT INTO %s (at, layout, op) VALUES (sysdate(6), %d, 't');", journal, id)
 		}
-		return fmt.Sprintf("INSERT INTO %s (layout, op, changed, `key`, was, `before`, `after`) VALUES (%d, '%s', %s, %s, %s, %s, %s);",
+		return fmt.Sprintf("INSERT INTO %s (at, layout, op, changed, `key`, was, `before`, `after`) VALUES (sysdate(6), %d, '%s', %s, %s, %s, %s, %s);",
 			journal, id, op, changed, key, was, before, after)
 	}
 	oldKey, newKey := c.asText(c.Key, "OLD", nil), c.asText(c.Key, "NEW", nil)
@@ -152,7 +160,7 @@ func (db *database) triggersOf(c needed) []trigger {
 		name := fmt.Sprintf("pingo_%d_%s", id, kind)
 		out = append(
 			out,
-			trigger{name, on, fmt.Sprintf("CREATE OR REPLACE TRIGGER %s.%s %s ON %s FOR EACH ROW %s",
+			trigger{name, on, fmt.Sprintf(createTrigger+"%s.%s %s ON %s FOR EACH ROW %s",
 				quoteName(on.Schema), quoteName(name), event, quote(on), guarded(body))},
 		)
 	}
@@ -206,10 +214,10 @@ func (c needed) children(id int32, journal string, path []cascade, becomes []str
 	with, from, condition := reached(c.Table, path)
 	insert := func(op, key, before, after string) string {
 		if !c.told {
-			return fmt.Sprintf("INSERT INTO %s (layout, op) VALUES (%d, 't');", journal, id)
+			return fmt.Sprintf("INSERT INTO %s (at, layout, op) VALUES (sysdate(6), %d, 't');", journal, id)
 		}
 		return fmt.Sprintf(
-			"INSERT INTO %s (layout, op, `key`, `before`, `after`) %sSELECT %d, '%s', %s, %s, %s FROM %s WHERE %s;",
+			"INSERT INTO %s (at, layout, op, `key`, `before`, `after`) %sSELECT sysdate(6), %d, '%s', %s, %s, %s FROM %s WHERE %s;",
 			journal,
 			with,
 			id,
@@ -250,11 +258,11 @@ func reached(table shape.Ref, path []cascade) (with, from, condition string) {
 		return strings.Join(on, " AND ")
 	}
 	last := len(path) - 1
-	from = quote(table) + " pingo_0"
+	from = quote(table) + " pingo_0 " + onlyTables
 	if !slices.ContainsFunc(path, func(f cascade) bool { return f.Itself }) {
 		for i := 1; i <= last; i++ {
 			alias := fmt.Sprintf("pingo_%d", i)
-			from += fmt.Sprintf(" JOIN %s %s ON %s", quote(path[i-1].Parent), alias,
+			from += fmt.Sprintf(" JOIN %s %s %s ON %s", quote(path[i-1].Parent), alias, onlyTables,
 				match(path[i-1].From, fmt.Sprintf("pingo_%d", i-1), path[i-1].To, alias))
 		}
 		return "", from, match(path[last].From, fmt.Sprintf("pingo_%d", last), path[last].To, "OLD")
@@ -267,12 +275,12 @@ func reached(table shape.Ref, path []cascade) (with, from, condition string) {
 		rows := "SELECT " + strings.Join(quoted(path[i].To, "OLD.", ""), ", ")
 		if i < last {
 			above := fmt.Sprintf("parents_%d", i+1)
-			rows = fmt.Sprintf("SELECT %s FROM %s p JOIN %s ON %s", strings.Join(quoted(path[i].To, "p.", ""), ", "),
-				quote(path[i].Parent), above, match(path[i+1].From, "p", path[i+1].To, above))
+			rows = fmt.Sprintf("SELECT %s FROM %s p %s JOIN %s ON %s", strings.Join(quoted(path[i].To, "p.", ""), ", "),
+				quote(path[i].Parent), onlyTables, above, match(path[i+1].From, "p", path[i+1].To, above))
 		}
 		if path[i].Itself {
-			rows += fmt.Sprintf(" UNION SELECT %s FROM %s r JOIN %s ON %s", strings.Join(quoted(path[i].To, "r.", ""), ", "),
-				quote(path[i].Parent), name, match(path[i].From, "r", path[i].To, name))
+			rows += fmt.Sprintf(" UNION SELECT %s FROM %s r %s JOIN %s ON %s", strings.Join(quoted(path[i].To, "r.", ""), ", "),
+				quote(path[i].Parent), onlyTables, name, match(path[i].From, "r", path[i].To, name))
 		}
 		parts = append(parts, fmt.Sprintf("%s (%s) AS (%s)", name, strings.Join(columns, ", "), rows))
 	}
