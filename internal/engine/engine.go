@@ -11,6 +11,7 @@ import (
 	"pingo/internal/core/query"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
+	"pingo/internal/outgoing"
 )
 
 // Engine is a search server that holds editions. All methods may be used at the same
@@ -100,6 +101,10 @@ type Config struct {
 	// Options is a JSON object of the kind's own keys, as the definition has them, with secrets
 	// in clear; empty for none.
 	Options json.RawMessage
+	// Dial connects to the engine; net.Dialer when nil.
+	Dial outgoing.Dialer
+	// Files gives the path of a file that the URL may name; nil allows none.
+	Files func(name string) (path string, err error)
 }
 
 // Kind is what there is to know of a kind of engine without one at hand.

@@ -206,7 +206,7 @@ func (h *holder) run(ctx context.Context) {
 		})
 		h.work.Go(func() { h.read(ctx, x) })
 		h.work.Go(func() {
-			alarm.Run(ctx, func() []api.IndexStatus { return h.currentStatus(x).Indexes }, h.connections.Alerts, h.log)
+			alarm.Run(ctx, func() []api.IndexStatus { return h.currentStatus(x).Indexes }, h.connections.Alerts, h.connections.Secrets.Addresses.DialPublic, h.log)
 		})
 	}
 	for {

@@ -60,7 +60,7 @@ const reported = "IntervalStyle"
 // Configure has connections begin with these settings, and more of them. One that begins without them fails with
 // ErrPooler.
 func Configure(config *pgx.ConnConfig, more map[string]string) {
-	maps.Copy(config.RuntimeParams, settings)
+	config.RuntimeParams = maps.Clone(settings) // and nothing of what variables such as PGOPTIONS added
 	maps.Copy(config.RuntimeParams, more)
 	config.AfterConnect = func(ctx context.Context, conn *pgconn.PgConn) error {
 		if conn.ParameterStatus(reported) != settings[reported] {

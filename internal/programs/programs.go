@@ -28,6 +28,7 @@ import (
 	"pingo/internal/kinds"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/standin"
+	"pingo/internal/outgoing"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
 	"pingo/internal/server"
@@ -211,16 +212,22 @@ func serve(a *cli.App) *cobra.Command {
 	var at reached
 	var where kept
 	var secrets server.Secrets
+	var addresses []string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cli.Exactly(0, "no arguments"),
 		Long: `Runs the service: it keeps its records in a PostgreSQL database, and answers on
 loopback unless told otherwise. On its first start it prints an admin token, once.
 
 Definitions refer to secrets as ${NAME} and ${file:path}. They get those variables and files
-that --secrets-env and --secrets-dir give them, and no others.`,
+that --secrets-env and --secrets-dir give them, and no others.
+
+Definitions name the addresses that Pingo connects to. Without --allow-address, sources and
+engines may be anywhere, and feeds, fetched records and receivers of alerts at public
+addresses. With it, Pingo connects to the given addresses and no others.`,
 		Example: `  pingo serve --records-dir ./records
   PINGO_RECORDS_URL=postgres://… pingo serve --secrets-env 'LODGE_*,SEARCH_URL'
   pingo serve --records-dir ./records --secrets-dir /run/secrets --log-format json
+  pingo serve --records-dir ./records --allow-address '*.db.firnline.example,10.20.0.0/16'
   pingo serve --records-dir ./records --listen 0.0.0.0:7464 --tls-cert cert.pem --tls-key key.pem
   pingo serve --records-dir ./records --trusted-proxy 10.0.0.2 --public-name pingo.firnline.example`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -233,6 +240,9 @@ that --secrets-env and --secrets-dir give them, and no others.`,
 			}
 			if err := secrets.Check(); err != nil {
 				return cli.UsageError{Err: err}
+			}
+			if secrets.Addresses, err = outgoing.Parse(addresses); err != nil {
+				return cli.UsageError{Err: fmt.Errorf("--allow-address: %w", err)}
 			}
 			o := server.Options{Console: console.Files(), Version: cli.Version, Log: log, Secrets: secrets}
 			if err := at.options(&o); err != nil {
@@ -314,6 +324,12 @@ that --secrets-env and --secrets-dir give them, and no others.`,
 		"secrets-dir",
 		list("PINGO_SECRETS_DIR"),
 		"folder whose files definitions may refer to (PINGO_SECRETS_DIR)",
+	)
+	flags.StringSliceVar(
+		&addresses,
+		"allow-address",
+		list("PINGO_ALLOW_ADDRESS"),
+		"the only addresses to connect to for definitions: host names, patterns such as *.firnline.example, and networks such as 10.0.0.0/8 (PINGO_ALLOW_ADDRESS)",
 	)
 	flags.StringVar(&logFormat, "log-format", "text", "text or json")
 	flags.StringVar(

@@ -14,6 +14,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/outgoing"
 )
 
 // Source is a reader of rows, a feed of changes and, where something is installed for
@@ -353,6 +354,10 @@ type Config struct {
 	Options json.RawMessage
 	// Records is the URL of Pingo's own database, where the intake is.
 	Records string
+	// Dial connects to the source, and DialPublic to what it fetches from; net.Dialer when nil.
+	Dial, DialPublic outgoing.Dialer
+	// Files gives the path of a file that the URL may name; nil allows none.
+	Files func(name string) (path string, err error)
 	// ConnectTimeout bounds how long the source may take to answer at all.
 	ConnectTimeout time.Duration
 	// MaxConnections bounds how many there are at once; as many as the kind finds right for 0.

@@ -85,6 +85,9 @@ func Open(c engine.Config) (*Engine, error) {
 			WriteBufferSize:     64 << 10,
 		},
 	}
+	if c.Dial != nil {
+		e.client.Transport.(*http.Transport).DialContext = c.Dial
+	}
 	e.bodies.New = func() any { return new(bytes.Buffer) }
 	return e, nil
 }

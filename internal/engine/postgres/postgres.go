@@ -82,13 +82,20 @@ func (*Engine) Explain(kind, reason string) retry.Cause {
 
 // Open prepares a pool; it connects when it is first used.
 func Open(c engine.Config) (*Engine, error) {
-	config, err := pgxpool.ParseConfig(c.URL)
+	address, err := pgsession.URL(c.URL, c.Files)
+	if err != nil {
+		return nil, fmt.Errorf("the url of the engine cannot be used: %w", err)
+	}
+	config, err := pgxpool.ParseConfig(address)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the engine cannot be read: %w", pgerror.InURL(err))
 	}
 	config.MaxConns = 12
 	config.MaxConnIdleTime = time.Minute
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	if c.Dial != nil {
+		config.ConnConfig.DialFunc = pgconn.DialFunc(c.Dial)
+	}
 	pgsession.Configure(config.ConnConfig, map[string]string{"application_name": "pingo"})
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 	"pingo/internal/core/alert"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/stats"
+	"pingo/internal/outgoing"
 )
 
 // Target is where events are sent.
@@ -40,8 +41,9 @@ const (
 	answerWithin = 10 * time.Second
 )
 
-// Run watches indexes until the context ends.
-func Run(ctx context.Context, indexes func() []api.IndexStatus, target func() (Target, error), log *slog.Logger) {
+// Run watches indexes until the context ends. Events are sent by connections that dial makes.
+func Run(ctx context.Context, indexes func() []api.IndexStatus, target func() (Target, error), dial outgoing.Dialer, log *slog.Logger) {
+	client := outgoing.Client(dial, answerWithin, false) // a signed event is for the address that the definition has
 	var watch alert.Watch
 	waiting := make(chan alert.Event, mostWaiting)
 	sent := make(chan struct{})
@@ -52,7 +54,7 @@ func Run(ctx context.Context, indexes func() []api.IndexStatus, target func() (T
 			case <-ctx.Done():
 				return
 			case e := <-waiting:
-				send(ctx, e, target, log)
+				send(ctx, client, e, target, log)
 			}
 		}
 	}()
@@ -129,7 +131,7 @@ func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 }
 
 // send sends one event, and tries again for a while.
-func send(ctx context.Context, e alert.Event, target func() (Target, error), log *slog.Logger) {
+func send(ctx context.Context, client *http.Client, e alert.Event, target func() (Target, error), log *slog.Logger) {
 	event := cloudevents.NewEvent()
 	event.SetID(uuid.NewString())
 	event.SetSource("pingo")
@@ -157,7 +159,7 @@ func send(ctx context.Context, e alert.Event, target func() (Target, error), log
 		if err != nil || to.URL == "" {
 			return err
 		}
-		return post(within, to, event.ID(), body)
+		return post(within, client, to, event.ID(), body)
 	}, func(err error, failures int) {
 		if failures == 2 {
 			log.Warn("alert not sent yet", "index", e.Index, "about", e.What, "reason", err)
@@ -168,13 +170,7 @@ func send(ctx context.Context, e alert.Event, target func() (Target, error), log
 	}
 }
 
-// client follows no redirects: a signed event is for the address that the definition has.
-var client = &http.Client{
-	Timeout:       answerWithin,
-	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-}
-
-func post(ctx context.Context, to Target, id string, body []byte) error {
+func post(ctx context.Context, client *http.Client, to Target, id string, body []byte) error {
 	signer, err := standardwebhooks.NewWebhook(to.Secret)
 	if err != nil {
 		return fmt.Errorf("the secret of the alerts is none of Standard Webhooks (whsec_ and base64): %w", err)

@@ -17,6 +17,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/core/alert"
+	"pingo/internal/outgoing"
 )
 
 // An event arrives once a receiver takes it, signed as others verify it; no log has the address.
@@ -55,7 +56,7 @@ func TestEventsAreSignedAndSentAgain(t *testing.T) {
 	defer receiver.Close()
 	var log bytes.Buffer
 	to := Target{URL: receiver.URL + "/secret-path", Secret: secret}
-	send(t.Context(), alert.Event{
+	send(t.Context(), outgoing.Client(nil, answerWithin, false), alert.Event{
 		Reading: alert.Reading{
 			Index:    "huts",
 			What:     alert.Differing,
@@ -71,12 +72,12 @@ func TestEventsAreSignedAndSentAgain(t *testing.T) {
 		t.Error(log.String())
 	}
 	to.Secret = "no base64!"
-	if err := post(t.Context(), to, "1", nil); err == nil ||
+	if err := post(t.Context(), outgoing.Client(nil, answerWithin, false), to, "1", nil); err == nil ||
 		!strings.Contains(err.Error(), "none of Standard Webhooks") {
 		t.Error(err)
 	}
 	to.Secret, to.URL = secret, "http://127.0.0.1:1/secret-path"
-	if err := post(t.Context(), to, "1", nil); err == nil || strings.Contains(err.Error(), "secret") {
+	if err := post(t.Context(), outgoing.Client(nil, answerWithin, false), to, "1", nil); err == nil || strings.Contains(err.Error(), "secret") {
 		t.Error(err)
 	}
 }

@@ -228,6 +228,7 @@ func (c *Connections) openSource(src *definition.Source, connections int) (*sour
 	}
 	opened, err := c.Kinds.OpenSource(src.Kind, source.Config{
 		Name: src.Name, URL: url, Capture: src.Capture, Options: options, Records: c.Records, ConnectTimeout: Timeout,
+		Dial: c.Secrets.Addresses.Dial, DialPublic: c.Secrets.Addresses.DialPublic, Files: c.Secrets.Path,
 		MaxConnections: connections,
 	})
 	if err != nil {
@@ -267,7 +268,7 @@ func (c *Connections) engineConfig(eng *definition.Engine) (engine.Config, error
 	if err != nil {
 		return engine.Config{}, fmt.Errorf("engine %s: %w", eng.Name, err)
 	}
-	return engine.Config{URL: url, Options: options}, nil
+	return engine.Config{URL: url, Options: options, Dial: c.Secrets.Addresses.Dial, Files: c.Secrets.Path}, nil
 }
 
 // SourcesLeft lists the open sources that the definition has no longer.

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"pingo/internal/outgoing"
 )
 
 // Secrets are what definitions may have of the machine that the service runs on. Whoever writes a definition says
@@ -18,10 +20,12 @@ type Secrets struct {
 	Variables []string
 	// Dirs are folders whose files are secrets, one each.
 	Dirs []string
+	// Addresses are those that Pingo connects to for definitions.
+	Addresses outgoing.Addresses
 }
 
-// Everything gives all variables and no files: for what runs beside its own definitions.
-var Everything = Secrets{Variables: []string{"*"}}
+// Everything gives all variables, no files, and all addresses: for what runs next to its own definitions.
+var Everything = Secrets{Variables: []string{"*"}, Addresses: outgoing.Anywhere}
 
 // Check reports what is wrong with patterns and folders.
 func (s Secrets) Check() error {
@@ -74,6 +78,23 @@ func (s Secrets) Lookup(reference string) (string, error) {
 		return "", fmt.Errorf("the environment variable %s is not set where pingo serve runs", reference)
 	}
 	return v, nil
+}
+
+// Path is where a file is that a URL may name, such as a certificate: one in the folders.
+func (s Secrets) Path(name string) (string, error) {
+	if _, err := s.file(name); err != nil {
+		return "", err
+	}
+	for _, dir := range s.Dirs {
+		full := name
+		if !filepath.IsAbs(name) {
+			full = filepath.Join(dir, name)
+		}
+		if _, err := os.Stat(full); err == nil {
+			return full, nil
+		}
+	}
+	return "", fmt.Errorf("the file %s is not given to definitions", name)
 }
 
 // A secret is a URL, a key or a certificate.

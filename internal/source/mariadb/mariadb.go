@@ -110,8 +110,12 @@ func Open(c source.Config) (*source.Source, error) {
 	}
 	config.Logger = &mysql.NopLogger{} // failures come back as errors
 	config.ServerPubKey = nobodysKey()
-	if config.TLSConfig == "" {
-		config.DialFunc = dialBounded
+	config.DialFunc = (&net.Dialer{}).DialContext
+	if c.Dial != nil {
+		config.DialFunc = c.Dial
+	}
+	if config.TLSConfig == "" { // else packets cannot be told apart
+		config.DialFunc = boundedDial(config.DialFunc)
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {

@@ -13,6 +13,8 @@ import (
 	"sync"
 
 	"github.com/go-sql-driver/mysql"
+
+	"pingo/internal/outgoing"
 )
 
 // nobodysKey names a public key whose private key nobody has. Servers may ask for the password encrypted with a key that
@@ -79,12 +81,15 @@ const (
 	fullPackets = 4
 )
 
-func dialBounded(ctx context.Context, network, address string) (net.Conn, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
-	if err != nil {
-		return nil, err
+// boundedDial is dial for connections that end when a value has too many bytes.
+func boundedDial(dial outgoing.Dialer) outgoing.Dialer {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return &bounded{Conn: conn}, nil
 	}
-	return &bounded{Conn: conn}, nil
 }
 
 // bounded is a connection that ends when a value has too many bytes. It follows the packets of the protocol: each has a

@@ -114,7 +114,11 @@ func Connect(c source.Config) (*pgxpool.Pool, error) { return ConnectWithin(c, p
 
 // ConnectWithin is Connect with another search path.
 func ConnectWithin(c source.Config, path string) (*pgxpool.Pool, error) {
-	config, err := pgxpool.ParseConfig(c.URL)
+	address, err := pgsession.URL(c.URL, c.Files)
+	if err != nil {
+		return nil, fmt.Errorf("the url of the source cannot be used: %w", err)
+	}
+	config, err := pgxpool.ParseConfig(address)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be read: %w", pgerror.InURL(err))
 	}
@@ -123,6 +127,9 @@ func ConnectWithin(c source.Config, path string) (*pgxpool.Pool, error) {
 	config.ConnConfig.ConnectTimeout = c.ConnectTimeout
 	// A server that vanished without a word must not be waited for until evening.
 	config.ConnConfig.DialFunc = (&net.Dialer{KeepAlive: 10 * time.Second}).DialContext
+	if c.Dial != nil {
+		config.ConnConfig.DialFunc = pgconn.DialFunc(c.Dial)
+	}
 	pgsession.Configure(config.ConnConfig, map[string]string{
 		"application_name": "pingo", "jit": "off", "max_parallel_workers_per_gather": "0", "search_path": path,
 	})

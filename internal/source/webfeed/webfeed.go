@@ -18,6 +18,7 @@ import (
 	"github.com/mmcdole/gofeed"
 
 	"pingo/internal/core/change"
+	"pingo/internal/outgoing"
 	"pingo/internal/source"
 	"pingo/internal/source/intake"
 )
@@ -67,11 +68,8 @@ func open(c source.Config) (*source.Source, error) {
 		url:     c.URL,
 		options: o,
 		every:   standardEvery,
-		client:  &http.Client{Timeout: timeout},
+		client:  outgoing.Client(c.DialPublic, timeout, len(o.Headers) == 0), // secrets in headers are for the address that the definition has
 		known:   map[string]uint64{},
-	}
-	if len(o.Headers) > 0 { // their secrets are for the address that the definition has
-		p.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	}
 	if o.Every != "" {
 		var err error

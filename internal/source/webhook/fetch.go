@@ -15,6 +15,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"pingo/internal/core/change"
+	"pingo/internal/outgoing"
 	"pingo/internal/source"
 	"pingo/internal/source/intake"
 )
@@ -61,14 +62,10 @@ type fetcher struct {
 }
 
 // newFetcher is nil where no record is fetched.
-func newFetcher(h *Hook) *fetcher {
+func newFetcher(h *Hook, dial outgoing.Dialer) *fetcher {
 	f := &fetcher{
-		hook: h,
-		client: &http.Client{
-			Timeout: fetchTimeout,
-			// Headers with secrets are for the address that the definition has.
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		},
+		hook:   h,
+		client: outgoing.Client(dial, fetchTimeout, false), // headers with secrets are for the address that the definition has
 		rates:  map[string]*rate.Limiter{},
 		listed: map[string]time.Time{},
 	}
@@ -169,7 +166,12 @@ func (f *fetcher) note(ctx context.Context, r source.Receipt) {
 
 // one reads a record. Where that fails, it is tried again, later each time.
 func (f *fetcher) one(ctx context.Context, r *record, o intake.Owed) {
-	body, there, err := f.get(ctx, r, strings.ReplaceAll(r.Fetch.URL, "{key}", url.PathEscape(o.Key)))
+	var body json.RawMessage
+	var there bool
+	target, err := withKey(r.Fetch.URL, o.Key)
+	if err == nil {
+		body, there, err = f.get(ctx, r, target)
+	}
 	if err == nil {
 		e := intake.Event{Record: o.Record, Key: o.Key, Version: o.Version, Op: intake.Deleted}
 		if there {
@@ -201,6 +203,19 @@ func (f *fetcher) one(ctx context.Context, r *record, o intake.Owed) {
 		)
 	}
 	_ = f.hook.Postpone(ctx, o, min(longestWait, time.Second<<min(o.Attempts, 10))) // else it is due still
+}
+
+// withKey puts a key into a URL, such that it is one part of the path or one value of the query, whatever it is.
+func withKey(template, key string) (string, error) {
+	if key == "." || key == ".." {
+		return "", fmt.Errorf("the key %q is no part of a path", key)
+	}
+	path, query, asks := strings.Cut(template, "?")
+	out := strings.ReplaceAll(path, "{key}", url.PathEscape(key))
+	if asks {
+		out += "?" + strings.ReplaceAll(query, "{key}", url.QueryEscape(key))
+	}
+	return out, nil
 }
 
 // get reads an answer in JSON; there is false when there is nothing at the URL.

@@ -104,3 +104,20 @@ func TestRecordsAreFetched(t *testing.T) {
 	w.install(shapes)
 	until(`map[7:{"title":"listed"} 8:{"title":"listed"} 9:{"title":"listed"}]`)
 }
+
+// A key is one part of a path or one value of a query, whatever an event says it is.
+func TestKeysAreNoParametersOfURLs(t *testing.T) {
+	for key, want := range map[string]string{
+		"7": "https://h/b/7/x?id=7&k=1", "a&admin=1": "https://h/b/a&admin=1/x?id=a%26admin%3D1&k=1", "a/../b?c#d": "https://h/b/a%2F..%2Fb%3Fc%23d/x?id=a%2F..%2Fb%3Fc%23d&k=1",
+		"ü +%": "https://h/b/%C3%BC%20+%25/x?id=%C3%BC+%2B%25&k=1", "{key}": "https://h/b/%7Bkey%7D/x?id=%7Bkey%7D&k=1",
+	} {
+		if got, err := withKey("https://h/b/{key}/x?id={key}&k=1", key); err != nil || got != want {
+			t.Errorf("%q: %s %v, want %s", key, got, err, want)
+		}
+	}
+	for _, key := range []string{".", ".."} {
+		if got, err := withKey("https://h/b/{key}", key); err == nil {
+			t.Errorf("%q: %s", key, got)
+		}
+	}
+}

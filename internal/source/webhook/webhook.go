@@ -120,7 +120,7 @@ func open(c source.Config) (*source.Source, error) {
 	}
 	src := h.Store.Source()
 	src.Intake = h
-	if f := newFetcher(h); f != nil {
+	if f := newFetcher(h, c.DialPublic); f != nil {
 		src.Feed = &fetching{src.Feed, f}
 	}
 	src.Capture = &advised{src.Capture, h}
