@@ -48,7 +48,7 @@ func split(r *source.Request) (events []json.RawMessage, cloud bool, reason stri
 		return []json.RawMessage{event}, true, ""
 	case len(bytes.TrimSpace(r.Body)) == 0:
 		return []json.RawMessage{nil}, false, ""
-	case kind != "" && kind != "application/json" && !strings.HasSuffix(kind, "+json"):
+	case kind != "" && !isJSON(kind):
 		return nil, false, fmt.Sprintf(
 			"the content type %s is none that is read: send application/json, or CloudEvents",
 			kind,
@@ -103,8 +103,8 @@ func binary(r *source.Request, kind string) (json.RawMessage, error) {
 	event := map[string]any{}
 	for name, values := range r.Header {
 		attribute, is := strings.CutPrefix(strings.ToLower(name), "ce-")
-		if !is || len(values) == 0 {
-			continue
+		if !is || len(values) == 0 || attribute == "data" || attribute == "data_base64" {
+			continue // the data is the body
 		}
 		text, err := url.PathUnescape(values[0])
 		if err != nil || !utf8.ValidString(text) {
@@ -114,12 +114,13 @@ func binary(r *source.Request, kind string) (json.RawMessage, error) {
 	}
 	switch {
 	case len(r.Body) == 0:
-	case kind == "" || kind == "application/json" || strings.HasSuffix(kind, "+json"):
+	case kind == "" || isJSON(kind):
 		if !json.Valid(r.Body) {
 			return nil, errors.New("the body is no JSON, though the content type says so")
 		}
 		event["data"] = json.RawMessage(r.Body)
 	default:
+		event["datacontenttype"] = kind
 		event["data_base64"] = base64.StdEncoding.EncodeToString(r.Body)
 	}
 	return json.Marshal(event)
@@ -132,6 +133,9 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 	event := parse(text)
 	if cloud {
 		if err := required(&event, &e); err != nil {
+			return e, err
+		}
+		if err := decodeData(&event); err != nil {
 			return e, err
 		}
 	}
@@ -173,6 +177,10 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 			return e, fmt.Errorf("the version at %q %w", *p, err)
 		}
 	}
+	if op == intake.Deleted || method == http.MethodDelete {
+		e.Op = intake.Deleted
+		return e, nil
+	}
 	whole := ""
 	body := &whole
 	if p := pointer(r.Body, "/data"); p != nil {
@@ -184,17 +192,53 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 	}
 	empty := err != nil || len(value) == 0 || string(value) == "null"
 	switch {
-	case r.Fetch != nil && empty && op != intake.Deleted && method != http.MethodDelete:
+	case empty && r.Fetch != nil:
 		e.Op = bare
 		return e, nil
-	case op == intake.Deleted || empty || method == http.MethodDelete:
+	case len(text) == 0: // of plain JSON; nothing else without a word for it deletes
 		e.Op = intake.Deleted
 		return e, nil
+	case empty:
+		return e, fmt.Errorf("there is no record at %q, and the event does not say that it was deleted: name its type under types: deleted, or send DELETE", *body)
 	case value[0] != '{':
 		return e, fmt.Errorf("the record at %q is no JSON object", *body)
 	}
 	e.Op, e.Body = op, value
 	return e, nil
+}
+
+// decodeData puts the data of a CloudEvent that is in Base64 where other data is. It must be JSON then, too.
+func decodeData(event *object) error {
+	encoded, is := event.top["data_base64"]
+	if !is || string(bytes.TrimSpace(encoded)) == "null" {
+		return nil
+	}
+	if _, both := event.top["data"]; both {
+		return errors.New("the CloudEvent has both data and data_base64")
+	}
+	text, is := textOf(bytes.TrimSpace(encoded))
+	data, err := base64.StdEncoding.DecodeString(text)
+	if !is || err != nil {
+		return errors.New("data_base64 is no Base64")
+	}
+	kind, _ := textOf(event.top["datacontenttype"])
+	if parsed, _, err := mime.ParseMediaType(kind); err == nil {
+		kind = parsed
+	}
+	if kind != "" && kind != "application/octet-stream" && !isJSON(kind) {
+		return fmt.Errorf("the data is %s, and records are JSON", kind)
+	}
+	if len(data) > 0 && !json.Valid(data) {
+		return errors.New("the data is no JSON, and records are JSON")
+	}
+	if len(data) > 0 {
+		event.top["data"] = data
+	}
+	return nil
+}
+
+func isJSON(kind string) bool {
+	return kind == "application/json" || kind == "text/json" || strings.HasSuffix(kind, "+json")
 }
 
 // required checks what every CloudEvent has, and takes its name: the one that it has within its
