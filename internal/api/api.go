@@ -54,6 +54,8 @@ type Files struct {
 
 // Problem is an error as RFC 9457 has it.
 type Problem struct {
+	// Type is a URN that names the sort of problem.
+	Type   string `json:"type,omitempty"`
 	Title  string `json:"title"`
 	Status int    `json:"status"`
 	// Detail says what happened and what to do.

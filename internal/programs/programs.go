@@ -97,12 +97,14 @@ func listen(address string) (net.Listener, error) {
 type reached struct {
 	address, certificate, key string
 	names, proxies            []string
+	insecure                  bool
 }
 
 func (r *reached) flags(flags *pflag.FlagSet) {
 	flags.StringVar(&r.address, "listen", "127.0.0.1:7464", "address to answer on")
 	flags.StringVar(&r.certificate, "tls-cert", "", "file with a certificate (PEM): answer over TLS")
 	flags.StringVar(&r.key, "tls-key", "", "file with the certificate's key (PEM)")
+	flags.BoolVar(&r.insecure, "insecure-http", false, "listen beyond this machine without TLS all the same")
 	flags.StringSliceVar(
 		&r.names,
 		"public-name",
@@ -115,6 +117,17 @@ func (r *reached) flags(flags *pflag.FlagSet) {
 		nil,
 		"address or range (CIDR) of a proxy whose X-Forwarded headers are true",
 	)
+}
+
+// safe refuses to listen where tokens and documents could be read on the network, unless that is intended.
+func (r *reached) safe(l net.Listener, o server.Options) error {
+	address, ok := l.Addr().(*net.TCPAddr)
+	if !ok || address.IP.IsLoopback() || o.Certificate != nil || len(o.Proxies) > 0 || r.insecure {
+		return nil
+	}
+	return cli.UsageError{Err: fmt.Errorf(
+		"--listen %s is beyond this machine and without TLS, so tokens and documents could be read on the network: add --tls-cert and --tls-key, or --trusted-proxy for a proxy with TLS; --insecure-http listens all the same",
+		r.address)}
 }
 
 // options reads the flags into o.
@@ -200,11 +213,28 @@ func profile(ctx context.Context, address string, log *slog.Logger) error {
 	mux.HandleFunc("/debug/pprof/trace", pprof.Trace)
 	log.Info("profiles", "url", "http://"+l.Addr().String()+"/debug/pprof/")
 	go func() {
-		if err := serveHTTP(ctx, l, mux); err != nil {
+		if err := serveHTTP(ctx, l, onlyHere(mux)); err != nil {
 			log.Error("profiles not answered any more", "error", err)
 		}
 	}()
 	return nil
+}
+
+// onlyHere answers requests of programs on this machine, and none of a page that a name leads here.
+func onlyHere(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := r.Host
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		ip, err := netip.ParseAddr(strings.Trim(host, "[]"))
+		site := r.Header.Get("Sec-Fetch-Site")
+		if host != "localhost" && (err != nil || !ip.IsLoopback()) || r.Header.Get("Origin") != "" || site != "" && site != "none" {
+			http.Error(w, "profiles are for programs on this machine: ask at its loopback address", http.StatusForbidden)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
 }
 
 func serve(a *cli.App) *cobra.Command {
@@ -257,6 +287,9 @@ addresses. With it, Pingo connects to the given addresses and no others.`,
 				return err
 			}
 			defer l.Close()
+			if err := at.safe(l, o); err != nil {
+				return err
+			}
 			if debug != "" {
 				if err := profile(cmd.Context(), debug, log); err != nil {
 					return err

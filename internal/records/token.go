@@ -51,19 +51,15 @@ func (r *Records) CreateToken(ctx context.Context, name, role string, hash []byt
 
 // TokenByHash finds a token that has not expired, and notes that it was used; nil when there is none.
 func (r *Records) TokenByHash(ctx context.Context, hash []byte) (*Token, error) {
-	_, err := r.db.ExecContext(
-		ctx,
-		"UPDATE token SET used_at = now() WHERE hash = $1 AND coalesce(used_at < now() - "+usedEvery+", true) AND "+valid,
-		hash,
-	)
-	if err != nil {
-		return nil, err
-	}
 	var t Token
-	err = r.db.GetContext(ctx, &t,
+	err := r.db.GetContext(ctx, &t,
 		"SELECT name, role, created_at, used_at, expires_at FROM token WHERE hash = $1 AND "+valid, hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
+	}
+	if err == nil {
+		_, err = r.db.ExecContext(ctx,
+			"UPDATE token SET used_at = now() WHERE name = $1 AND coalesce(used_at < now() - "+usedEvery+", true)", t.Name)
 	}
 	return &t, err
 }
@@ -135,15 +131,15 @@ func (r *Records) BeginSession(ctx context.Context, token string, hash []byte, l
 	return err
 }
 
-// SessionByHash finds a session that has not ended, and notes that it was used; nil when there is none. One that was
-// not used for a time has ended.
-func (r *Records) SessionByHash(ctx context.Context, hash []byte, idle time.Duration) (*Session, error) {
+// SessionByHash finds a session that has not ended; nil when there is none. One that was not used for a time has ended.
+// With use, it counts as used now.
+func (r *Records) SessionByHash(ctx context.Context, hash []byte, idle time.Duration, use bool) (*Session, error) {
 	var s Session
 	err := r.db.GetContext(ctx, &s, sessions+" AND session.hash = $2", idle.Seconds(), hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
-	if err == nil {
+	if err == nil && use {
 		_, err = r.db.ExecContext(ctx,
 			"UPDATE session SET used_at = now() WHERE id = $1 AND used_at < now() - "+usedEvery, s.ID)
 	}

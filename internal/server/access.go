@@ -55,6 +55,7 @@ const (
 type access struct {
 	records *records.Records
 	tries   middleware.RateLimiterStore // to sign in, by address
+	wrong   *failures                   // tokens that were not known, by address
 
 	mu    sync.Mutex // guards what follows
 	known map[credential]remembered
@@ -85,6 +86,7 @@ func newAccess(rec *records.Records) *access {
 	return &access{
 		records: rec,
 		known:   map[credential]remembered{},
+		wrong:   newFailures(),
 		tries: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{
 			Rate: 1, Burst: 20, ExpiresIn: 10 * time.Minute,
 		}),
@@ -103,10 +105,15 @@ func (a *access) find(ctx context.Context, by credential) (*Caller, error) {
 	if ok && time.Now().Before(r.until) {
 		return &r.caller, nil
 	}
+	return a.look(ctx, by, true)
+}
+
+// look asks the records who has a credential. With use, that counts as a use of it.
+func (a *access) look(ctx context.Context, by credential, use bool) (*Caller, error) {
 	caller := Caller{credential: by}
 	until := time.Now().Add(remember)
 	if by.session {
-		s, err := a.records.SessionByHash(ctx, []byte(by.hash), sessionIdle)
+		s, err := a.records.SessionByHash(ctx, []byte(by.hash), sessionIdle, use)
 		if s == nil || err != nil {
 			return nil, err
 		}
@@ -127,17 +134,40 @@ func (a *access) find(ctx context.Context, by credential) (*Caller, error) {
 	return &caller, nil
 }
 
+// metricsLater is how long a token that was good may read metrics while the records cannot be asked.
+const metricsLater = time.Hour
+
+// lately is who had a credential when the records were last asked, where they cannot be asked now.
+func (a *access) lately(by credential, err error) (*Caller, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if r, ok := a.known[by]; ok && time.Since(r.until) < metricsLater {
+		return &r.caller, nil
+	}
+	return nil, err
+}
+
+// forget makes the next request of each credential ask the records.
 func (a *access) forget() {
 	a.mu.Lock()
-	clear(a.known)
-	a.mu.Unlock()
+	defer a.mu.Unlock()
+	for by, r := range a.known {
+		r.until = time.Time{}
+		a.known[by] = r
+	}
 }
 
 // still reports whether a caller of a long request may go on.
 func (a *access) still(c *Caller) bool {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	found, err := a.find(ctx, c.credential)
+	a.mu.Lock()
+	r, ok := a.known[c.credential]
+	a.mu.Unlock()
+	if ok && time.Now().Before(r.until) {
+		return true
+	}
+	found, err := a.look(ctx, c.credential, false) // an open stream is no sign that a person is there
 	return err != nil || found != nil
 }
 
@@ -175,21 +205,25 @@ func (s *Server) need(role string) echo.MiddlewareFunc {
 		return func(c echo.Context) error {
 			by, shown := credentialOf(c)
 			if !shown {
-				return problemf(
-					http.StatusUnauthorized,
-					"a token is needed: set PINGO_TOKEN, or sign in to the console with one",
-				)
+				return unauthorized(c, "a token is needed: set PINGO_TOKEN, or sign in to the console with one")
+			}
+			if err := s.access.mayTry(c, by); err != nil {
+				return err
 			}
 			found, err := s.access.find(c.Request().Context(), by)
+			if err != nil && c.Path() == "/metrics" {
+				found, err = s.access.lately(by, err)
+			}
 			if err != nil {
 				return s.notChecked(err)
 			}
 			if found == nil && by.session {
-				return problemf(http.StatusUnauthorized, "the session has ended: sign in again")
+				return unauthorized(c, "the session has ended: sign in again")
 			}
 			if found == nil {
-				return problemf(http.StatusUnauthorized,
-					"this token is not known, or has expired: ask an admin for one (pingo token create)")
+				s.access.failed(c)
+				s.log.Warn("token refused", "from", c.RealIP())
+				return unauthorized(c, "this token is not known, or has expired: ask an admin for one (pingo token create)")
 			}
 			if slices.Index(api.Roles, found.Role) < slices.Index(api.Roles, role) {
 				return problemf(http.StatusForbidden,
@@ -232,7 +266,7 @@ func (s *Server) signIn(c echo.Context) error {
 	}
 	if found == nil {
 		s.log.Warn("sign-in refused", "from", c.RealIP())
-		return problemf(http.StatusUnauthorized, "this token is not known, or has expired")
+		return unauthorized(c, "this token is not known, or has expired")
 	}
 	secret, hash := newSecret()
 	if err := s.records.BeginSession(ctx, found.Name, hash, sessionLength); err != nil {

@@ -12,7 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/labstack/echo/v4"
 	"gopkg.in/yaml.v3"
 
 	"pingo/internal/api"
@@ -46,9 +45,9 @@ func document(t testing.TB) described {
 
 // What is described is there, and what is there is described.
 func TestEveryRouteIsDescribed(t *testing.T) {
-	h, _ := newServer(t)
+	s, _ := newServerWith(t, Options{})
 	var routes, paths []string
-	for _, r := range h.(*echo.Echo).Routes() {
+	for _, r := range s.echo.Routes() {
 		if r.Path == "/*" || strings.HasSuffix(r.Path, "*") ||
 			!slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE"}, r.Method) {
 			continue // the console's files, and what groups answer for nothing

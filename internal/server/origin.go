@@ -46,7 +46,7 @@ func ownPages(next echo.HandlerFunc) echo.HandlerFunc {
 		if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); r.ContentLength != 0 &&
 			(err != nil || kind != "application/json") {
 			return problemf(
-				http.StatusBadRequest,
+				http.StatusUnsupportedMediaType,
 				"the body is to be JSON: send it with Content-Type: application/json",
 			)
 		}
@@ -96,9 +96,9 @@ func realAddress(proxies []netip.Prefix) echo.IPExtractor {
 // overTLS reports whether a request came over TLS, to here or to a trusted proxy.
 func overTLS(c echo.Context) bool { return c.Scheme() == "https" }
 
-// named refuses requests to names that are not this service's, since a page can make its own name lead here. Whoever
-// shows a token is let through: no browser does that by itself.
-func named(names []string) echo.MiddlewareFunc {
+// knownNames makes the function that reports whether a host, with a port or without, is this service's: an address, this
+// machine's name, or one of some names.
+func knownNames(names []string) func(host string) bool {
 	known := map[string]bool{"localhost": true}
 	if own, err := os.Hostname(); err == nil {
 		known[strings.ToLower(own)] = true
@@ -106,18 +106,26 @@ func named(names []string) echo.MiddlewareFunc {
 	for _, name := range names {
 		known[strings.ToLower(name)] = true
 	}
+	return func(host string) bool {
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		host = strings.ToLower(strings.Trim(host, "[]"))
+		_, notAddress := netip.ParseAddr(host)
+		return notAddress == nil || known[host]
+	}
+}
+
+// named refuses requests to names that are not this service's, since a page can make its own name lead here. Whoever
+// shows a token is let through: no browser does that by itself.
+func named(knows func(host string) bool) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c echo.Context) error {
 			r := c.Request()
 			host := r.Host
-			if name, _, err := net.SplitHostPort(host); err == nil {
-				host = name
-			}
-			host = strings.ToLower(strings.Trim(host, "[]"))
-			_, notAddress := netip.ParseAddr(host)
 			_, token := bearer(r)
 			path := r.URL.Path
-			if notAddress == nil || known[host] || token || path == "/health" || path == "/ready" ||
+			if knows(host) || token || path == "/health" || path == "/ready" ||
 				strings.HasPrefix(path, hooksPath) {
 				return next(c)
 			}

@@ -45,6 +45,9 @@ func checkText(text string) error {
 // bind reads a request's body: one JSON value that has nothing else than T.
 func bind[T any](c echo.Context) (T, error) {
 	var v T
+	if err := checkContent(c.Request()); err != nil {
+		return v, err
+	}
 	body, err := io.ReadAll(c.Request().Body)
 	var tooLarge *echo.HTTPError
 	switch {

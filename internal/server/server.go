@@ -13,6 +13,8 @@ import (
 	"net/http"
 	"net/netip"
 	"path"
+	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -38,9 +40,12 @@ import (
 
 // Server serves one flow.
 type Server struct {
-	flow     *flow.Service
-	receive  *receive.Receiver
-	hooking  chan struct{}          // has an item for each request of a sender that is being read
+	flow    *flow.Service
+	receive *receive.Receiver
+	hooking *hooking
+	echo    *echo.Echo
+	// knows reports whether a host is a name of this service, or an address.
+	knows    func(host string) bool
 	received *prometheus.CounterVec // events, by source and outcome
 	records  *records.Records
 	access   *access
@@ -53,8 +58,8 @@ type Server struct {
 	planning singleflight.Group
 	planned  atomic.Pointer[plan]
 
-	mu      sync.Mutex         // guards what follows
-	streams map[credential]int // of events that are open, by who reads them
+	mu      sync.Mutex     // guards what follows
+	streams map[string]int // of events that are open, by who reads them
 }
 
 // Secrets are what definitions may have of the machine that the service runs on.
@@ -83,15 +88,16 @@ func New(f *flow.Service, rec *records.Records, o Options) (*Server, error) {
 	s := &Server{
 		flow:     f,
 		receive:  &receive.Receiver{Connections: f.Inspect.Connections},
-		hooking:  make(chan struct{}, hooksAtOnce),
+		hooking:  newHooking(),
 		received: newReceived(),
 		records:  rec,
 		access:   newAccess(rec),
 		log:      o.Log,
 		version:  o.Version,
-		streams:  map[credential]int{},
+		streams:  map[string]int{},
 		closing:  make(chan struct{}),
 	}
+	s.knows = knownNames(o.Names)
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = s.problem
@@ -101,16 +107,17 @@ func New(f *flow.Service, rec *records.Records, o Options) (*Server, error) {
 		ContentTypeNosniff: "nosniff", ReferrerPolicy: "no-referrer",
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
 			"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-	}), uncached, named(o.Names), middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{
+	}), uncached, named(s.knows), compressed(), middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{
 		Limit:   "4M",
 		Skipper: func(c echo.Context) bool { return strings.HasPrefix(c.Request().URL.Path, hooksPath) }, // they have their own
 	}), readable)
+	s.echo = e
 	s.routes(e)
 	if err := s.console(e, o.Console); err != nil {
 		return nil, err
 	}
 	s.http = &http.Server{
-		Handler:           e,
+		Handler:           headAsGet(e),
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       30 * time.Second,
 		WriteTimeout:      maxWait*time.Second + time.Minute, // who reads no faster has lost interest
@@ -149,7 +156,7 @@ func (s *Server) routes(e *echo.Echo) {
 	})
 	e.GET("/ready", s.ready)
 	e.GET("/openapi.json", openAPI)
-	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.need(api.RoleViewer))
+	e.GET("/metrics", echo.WrapHandler(s.metrics()), s.need(api.RoleViewer)) // also while the records are away: see find
 
 	for _, path := range []string{hooksPath + ":source", hooksPath + ":source/*"} {
 		e.Match([]string{http.MethodPost, http.MethodPut, http.MethodDelete}, path, s.hook)
@@ -159,7 +166,7 @@ func (s *Server) routes(e *echo.Echo) {
 	looks, searches, checks := atOnce(6, 30*time.Second), atOnce(16, 30*time.Second), atOnce(2, time.Minute)
 	waits := atOnce(100, (maxWait+10)*time.Second)
 
-	root := e.Group("/api", ownPages)
+	root := e.Group("/api", ownPages, tagged)
 	root.POST("/session", s.signIn, middleware.BodyLimit("8K")) // anybody may send it
 	root.DELETE("/session", s.signOut)
 	viewer := root.Group("", s.need(api.RoleViewer))
@@ -246,7 +253,9 @@ func (s *Server) routes(e *echo.Echo) {
 }
 
 func problemf(status int, format string, args ...any) *api.Problem {
-	return &api.Problem{Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
+	return &api.Problem{
+		Type: problemType(status), Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...),
+	}
 }
 
 // problem answers with an error as application/problem+json.
@@ -260,7 +269,14 @@ func (s *Server) problem(err error, c echo.Context) {
 	switch {
 	case errors.As(err, &p):
 	case errors.As(err, &fromEcho):
+		if methods := allowed(c.Echo(), c.Request().URL.Path); fromEcho.Code == http.StatusNotFound && len(methods) > 0 && !slices.Contains(methods, c.Request().Method) {
+			fromEcho = echo.ErrMethodNotAllowed
+			c.Response().Header().Set("Allow", strings.Join(methods, ", "))
+		}
 		p = problemf(fromEcho.Code, "%v", fromEcho.Message)
+		if fromEcho.Code == http.StatusMethodNotAllowed {
+			p.Detail = fmt.Sprintf("%s is not answered at %s: use one of %s", c.Request().Method, c.Request().URL.Path, c.Response().Header().Get("Allow"))
+		}
 		if fromEcho.Code == http.StatusNotFound {
 			p.Detail = "there is nothing at " + c.Request().URL.Path
 			if method := c.Request().Method; method != http.MethodGet {
@@ -282,6 +298,9 @@ func (s *Server) problem(err error, c echo.Context) {
 		// A source or engine that does not do what it should.
 		p = problemf(http.StatusBadGateway, "%v", err)
 		s.log.Warn("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	if h := c.Response().Header(); (p.Status == http.StatusServiceUnavailable || p.Status == http.StatusTooManyRequests) && h.Get("Retry-After") == "" {
+		h.Set("Retry-After", "2")
 	}
 	body, err := json.Marshal(p)
 	if err != nil {
@@ -313,10 +332,12 @@ const (
 	streamsOfAll = 200
 	// A reader that takes nothing for so long is gone.
 	slowReader = 10 * time.Second
+	// retryStream is how long a reader waits before it connects again.
+	retryStream = 2 * time.Second
 )
 
-// openStream counts a stream of events of somebody; the caller calls the function when it ends.
-func (s *Server) openStream(by credential) (end func(), err error) {
+// openStream counts a stream of events of a token, its sessions among them; the caller calls the function when it ends.
+func (s *Server) openStream(by string) (end func(), err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	all := 0
@@ -324,7 +345,7 @@ func (s *Server) openStream(by credential) (end func(), err error) {
 		all += n
 	}
 	if s.streams[by] >= streamsOfOne || all >= streamsOfAll {
-		return nil, problemf(http.StatusTooManyRequests, "%d event streams are open, %d of them with this token or session: close some", all, s.streams[by])
+		return nil, problemf(http.StatusTooManyRequests, "%d event streams are open, %d of them with this token: close some", all, s.streams[by])
 	}
 	s.streams[by]++
 	return func() {
@@ -338,12 +359,16 @@ func (s *Server) openStream(by credential) (end func(), err error) {
 
 // events sends the status once a second, for as long as somebody listens.
 func (s *Server) events(c echo.Context) error {
-	end, err := s.openStream(caller(c).credential)
+	w := c.Response()
+	if isHead(c) {
+		w.Header().Set("Content-Type", "text/event-stream")
+		return c.NoContent(http.StatusOK)
+	}
+	end, err := s.openStream(caller(c).Name)
 	if err != nil {
 		return err
 	}
 	defer end()
-	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
 	controller := http.NewResponseController(w)
@@ -352,7 +377,7 @@ func (s *Server) events(c echo.Context) error {
 	}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	for {
+	for sent, began := 0, time.Now(); ; {
 		body, err := json.Marshal(s.flow.Status())
 		if err != nil {
 			return err
@@ -360,7 +385,9 @@ func (s *Server) events(c echo.Context) error {
 		if err := controller.SetWriteDeadline(time.Now().Add(slowReader)); err != nil {
 			return err
 		}
-		if _, err := fmt.Fprintf(w, "event: status\ndata: %s\n\n", body); err != nil {
+		// Each event is the whole status, so whoever comes back after a while has missed nothing.
+		sent++
+		if _, err := fmt.Fprintf(w, "id: %d-%d\nretry: %d\nevent: status\ndata: %s\n\n", began.UnixMilli(), sent, retryStream.Milliseconds(), body); err != nil {
 			return nil // the listener left
 		}
 		if err := controller.Flush(); err != nil {
@@ -678,8 +705,10 @@ func (s *Server) treatFailed(
 	return c.JSON(http.StatusOK, api.DocumentCount{Documents: n})
 }
 
-// console serves the console's files; a path that is none of them is a page of the
-// console, which finds out itself what to show.
+// pages are the first parts of the paths of the console's pages.
+var pages = []string{"", "index.html", "indexes", "sources", "definition", "failed", "access"}
+
+// console serves the console's files, and its pages, which find out themselves what to show.
 func (s *Server) console(e *echo.Echo, files fs.FS) error {
 	index, err := fs.ReadFile(files, "index.html")
 	if err != nil {
@@ -690,15 +719,19 @@ func (s *Server) console(e *echo.Echo, files fs.FS) error {
 	static := http.FileServerFS(files)
 	e.GET("/*", func(c echo.Context) error {
 		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
-		if strings.HasPrefix(name, "api/") {
-			return echo.ErrNotFound
-		}
 		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() && name != "index.html" {
 			if strings.HasPrefix(name, "assets/") {
 				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
 			static.ServeHTTP(c.Response(), c.Request())
 			return nil
+		}
+		if !slices.Contains(pages, strings.Split(name, "/")[0]) {
+			return echo.ErrNotFound
+		}
+		c.Response().Header().Set("Cache-Control", "no-cache")
+		if fresh(c, index) {
+			return c.NoContent(http.StatusNotModified)
 		}
 		return c.HTMLBlob(http.StatusOK, index)
 	})
@@ -707,7 +740,16 @@ func (s *Server) console(e *echo.Echo, files fs.FS) error {
 
 func (s *Server) metrics() http.Handler {
 	registry := prometheus.NewRegistry()
+	build := prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "pingo_build_info", Help: "1, with the version of the program.", ConstLabels: prometheus.Labels{"version": s.version, "go": runtime.Version()},
+	}, func() float64 { return 1 })
 	registry.MustRegister(
+		build,
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "pingo_records_up", Help: "1 while the records database answers this process."}, func() float64 {
+			ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+			defer cancel()
+			return yes(s.records.Ping(ctx) == nil)
+		}),
 		collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		&exporter{s.flow},

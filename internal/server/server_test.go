@@ -53,7 +53,10 @@ func newServerWith(t testing.TB, o Options) (*Server, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o.Version, o.Log, o.Console = "test", log, fstest.MapFS{
+	if o.Log == nil {
+		o.Log = log
+	}
+	o.Version, o.Console = "test", fstest.MapFS{
 		"index.html":    {Data: []byte("<title>Pingo</title>")},
 		"assets/app.js": {Data: []byte("1")},
 		"secret/.env":   {Data: []byte("never")},
@@ -85,7 +88,7 @@ func TestWrongRequestsSayWhat(t *testing.T) {
 		want                 string
 	}{
 		{"GET", "/api/nothing", "", 404, "there is nothing at /api/nothing"},
-		{"PUT", "/api/status", "", 404, "there is nothing to PUT at /api/status"},
+		{"PUT", "/api/status", "", 405, "PUT is not answered at /api/status: use one of GET, HEAD"},
 		{"GET", "/api/definition", "", 404, "no definition was applied yet: pingo apply does that"},
 		{"GET", "/api/definition/versions/0", "", 400, `a version is a number from 1, not \"0\"`},
 		{"GET", "/api/definition/versions/99999999999999999999", "", 400, "a version is a number from 1"},
@@ -174,7 +177,7 @@ func TestConsoleAndSession(t *testing.T) {
 			t.Errorf("%q: %d", authorization, w.Code)
 		}
 	}
-	for target, want := range map[string]string{"/": "Pingo", "/index/huts": "Pingo", "/assets/app.js": "1", "/../../etc/passwd": "", "/assets/%2e%2e/%2e%2e/etc/passwd": "", "/assets/": "", "/assets/none.js": ""} {
+	for target, want := range map[string]string{"/": "Pingo", "/indexes/huts": "Pingo", "/sources/a/b": "Pingo", "/assets/app.js": "1", "/../../etc/passwd": "", "/assets/%2e%2e/%2e%2e/etc/passwd": "", "/assets/": "", "/assets/none.js": ""} {
 		response := ask(h, "", "GET", target, "")
 		body, _ := io.ReadAll(response.Body)
 		if strings.Contains(string(body), "root:") ||
@@ -207,14 +210,15 @@ func TestOtherSitesCannotUseASession(t *testing.T) {
 		want    int
 		headers []string
 	}{
-		{400, []string{"Content-Type", "text/plain"}}, {400, nil}, {400, []string{"Content-Type", "application/x-www-form-urlencoded"}},
+		{415, []string{"Content-Type", "text/plain"}}, {415, nil}, {415, []string{"Content-Type", "application/x-www-form-urlencoded"}},
 		{403, []string{"Content-Type", "application/json", "Origin", "http://127.0.0.1:9000"}},
 		{403, []string{"Content-Type", "application/json", "Origin", "null"}},
 		{403, []string{"Content-Type", "application/json", "Sec-Fetch-Site", "same-site"}},
 		{403, []string{"Content-Type", "application/json", "Sec-Fetch-Site", "cross-site", "Origin", "http://127.0.0.1:7470"}},
 		{201, []string{"Content-Type", "application/json", "Origin", "http://127.0.0.1:7470"}},
 		{201, []string{"Content-Type", "application/json; charset=utf-8", "Sec-Fetch-Site", "same-origin", "Origin", "https://pingo.firnline.example"}},
-		{201, []string{"Content-Type", "text/plain", "Authorization", "Bearer " + token, "Origin", "http://127.0.0.1:9000"}},
+		{415, []string{"Content-Type", "text/plain", "Authorization", "Bearer " + token, "Origin", "http://127.0.0.1:9000"}},
+		{201, []string{"Content-Type", "application/json", "Authorization", "Bearer " + token, "Origin", "http://127.0.0.1:9000"}},
 	} {
 		if got := create(fmt.Sprint("t", i), c.headers...); got != c.want {
 			t.Errorf("%v: %d, want %d", c.headers, got, c.want)

@@ -206,7 +206,10 @@ type Request struct {
 	// Path is what stands behind the source's own path, without slashes at its ends.
 	Path   string
 	Header map[string][]string
-	Body   []byte
+	// Host is the name that it was sent to, and Known whether that is one of this service's.
+	Host  string
+	Known bool
+	Body  []byte
 	// Secure: nobody between the sender and Pingo can read it.
 	Secure bool
 	At     time.Time

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"sort"
 	"strings"
@@ -215,8 +216,13 @@ func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, err
 			fmt.Sprintf("more than %v requests a second were sent", h.rate.Limit()),
 		)
 	}
-	path, outcome, reason := h.authenticate(&r)
 	id := header(&r, "webhook-id")
+	if len(h.secrets) == 0 && h.Basic == nil && h.PathSecret == "" {
+		if reason := fromPage(&r); reason != "" {
+			return h.refuse(ctx, http.StatusForbidden, source.BadSignature, id, reason)
+		}
+	}
+	path, outcome, reason := h.authenticate(&r)
 	if reason != "" {
 		return h.refuse(ctx, http.StatusUnauthorized, outcome, id, reason)
 	}
@@ -297,6 +303,23 @@ func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, err
 		reply.Status = http.StatusBadRequest // sending it again would not help
 	}
 	return reply, nil
+}
+
+// fromPage says why a request that nothing identifies may have been made by a page of another site, in the browser of a
+// person who reaches this service; empty when it was not.
+func fromPage(r *source.Request) string {
+	if site := header(r, "sec-fetch-site"); site != "" && site != "same-origin" && site != "none" {
+		return "a page of another site sent it, and unsigned: allowed is for programs"
+	}
+	if origin := header(r, "origin"); origin != "" {
+		if from, err := url.Parse(origin); err != nil || from.Host != r.Host {
+			return "a page of another site sent it, and unsigned: allowed is for programs"
+		}
+	}
+	if !r.Known {
+		return fmt.Sprintf("it was sent to the name %.100q, which this service does not know: start it with --public-name", r.Host)
+	}
+	return ""
 }
 
 // refuse answers a request of which nothing is taken in.

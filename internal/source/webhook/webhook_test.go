@@ -100,6 +100,7 @@ func (w *world) receive(headers map[string]string, path, body string) (int, stri
 			Header: header,
 			Body:   []byte(body),
 			Secure: true,
+			Known:  true,
 			At:     time.Now(),
 		},
 	)
@@ -597,7 +598,7 @@ func TestCloudEvents(t *testing.T) {
 		}
 		reply, err := w.src.Intake.Receive(
 			r.Context(),
-			source.Request{Method: r.Method, Header: r.Header, Body: body.Bytes(), At: time.Now()},
+			source.Request{Method: r.Method, Header: r.Header, Body: body.Bytes(), Known: true, At: time.Now()},
 		)
 		if err != nil {
 			t.Error(err)
@@ -750,4 +751,34 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Where nothing tells who sends, a page that a person has open cannot send either.
+func TestPagesSendNothing(t *testing.T) {
+	w := newWorld(t, `{"unsigned": "allowed", "records": {"bulletins": {"key": "/id"}}}`)
+	send := func(headers map[string]string, host string, known bool) int {
+		header := map[string][]string{}
+		for name, value := range headers {
+			header[name] = []string{value}
+		}
+		reply, err := w.src.Intake.Receive(t.Context(), source.Request{Method: "POST", Header: header, Host: host, Known: known, Body: []byte(`{"id": 1}`), At: time.Now()})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return reply.Status
+	}
+	for _, c := range []struct {
+		headers map[string]string
+		host    string
+		known   bool
+		want    int
+	}{
+		{nil, "127.0.0.1:7464", true, 200}, {map[string]string{"Sec-Fetch-Site": "cross-site"}, "127.0.0.1:7464", true, 403}, {map[string]string{"Sec-Fetch-Site": "same-site"}, "127.0.0.1:7464", true, 403},
+		{map[string]string{"Origin": "https://evil.example"}, "127.0.0.1:7464", true, 403}, {map[string]string{"Origin": "null"}, "127.0.0.1:7464", true, 403},
+		{map[string]string{"Origin": "http://127.0.0.1:7464", "Sec-Fetch-Site": "same-origin"}, "127.0.0.1:7464", true, 200}, {nil, "evil.example", false, 403},
+	} {
+		if got := send(c.headers, c.host, c.known); got != c.want {
+			t.Errorf("%v at %s: %d, want %d", c.headers, c.host, got, c.want)
+		}
+	}
 }
