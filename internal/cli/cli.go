@@ -52,7 +52,11 @@ func (u UsageError) Error() string { return u.Err.Error() }
 
 // App is what all commands share.
 type App struct {
+	// Out and Err show what would act on a terminal.
 	Out, Err io.Writer
+
+	// terminal and bars are the same for what is meant to act on it: to clear it, and progress bars.
+	terminal, bars io.Writer
 
 	url    string
 	token  string
@@ -76,7 +80,8 @@ const (
 func Main(more func(a *App) map[string][]*cobra.Command) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &App{Out: os.Stdout, Err: os.Stderr, colour: coloured(os.Stdout)}
+	a := &App{terminal: os.Stdout, bars: os.Stderr, colour: coloured(os.Stdout)}
+	a.Out, a.Err = visible{os.Stdout, a.colour}, visible{os.Stderr, false}
 	root := a.root(more(a))
 	ran, err := root.ExecuteContextC(ctx)
 	var usage UsageError
@@ -90,6 +95,7 @@ func Main(more func(a *App) map[string][]*cobra.Command) int {
 		return int(code)
 	case errors.As(err, &usage),
 		strings.HasPrefix(err.Error(), "unknown command"),
+		strings.HasPrefix(err.Error(), "unknown subcommand"),
 		strings.HasPrefix(err.Error(), "required flag"):
 		fmt.Fprintf(a.Err, "pingo: %v\nSee %s --help.\n", err, ran.CommandPath())
 		return exitUsage
@@ -177,6 +183,7 @@ check also has 4 and 5, for what it would change.`,
 		}
 	}
 	a.completions(root)
+	onlyKnown(root)
 	if a.colour {
 		cobra.AddTemplateFunc("heading", func(s string) string { return text.Bold.Sprint(s) })
 		template := headings.ReplaceAllString(root.UsageTemplate(), `{{heading "$1"}}$2`)
@@ -185,6 +192,27 @@ check also has 4 and 5, for what it would change.`,
 	root.SetHelpCommandGroupID(groupOther)
 	root.SetCompletionCommandGroupID(groupOther)
 	return root
+}
+
+// onlyKnown makes groups of commands refuse words that name none of them, and print their help without one.
+func onlyKnown(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		onlyKnown(sub)
+	}
+	if !c.HasParent() || !c.HasSubCommands() || c.Runnable() {
+		return
+	}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return cmd.Help()
+		}
+		message := fmt.Sprintf("unknown subcommand %q for %q", args[0], cmd.CommandPath())
+		if like := cmd.SuggestionsFor(args[0]); len(like) > 0 {
+			message += ": did you mean " + strings.Join(like, " or ") + "?"
+		}
+		return UsageError{Err: errors.New(message)}
+	}
+	c.SuggestionsMinimumDistance = 2
 }
 
 // headings are the lines of Cobra's usage template that name a part of it.

@@ -182,7 +182,7 @@ func (a *App) order(ctx context.Context, index string, action api.DriftAction, n
 		case !watched() || o.Rows == 0:
 		default:
 			if bar == nil {
-				bar = progressbar.NewOptions64(2*max(o.Rows, 1), progressbar.OptionSetWriter(a.Err),
+				bar = progressbar.NewOptions64(2*max(o.Rows, 1), progressbar.OptionSetWriter(a.bars),
 					progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) }))
 			}
 			bar.Describe(

@@ -109,7 +109,7 @@ func (p *fillProgress) show(ix *api.IndexStatus) {
 		if p.barOf != f.Edition {
 			p.bar, p.barOf = progressbar.NewOptions64(
 				max(f.Expected, 1),
-				progressbar.OptionSetWriter(a.Err),
+				progressbar.OptionSetWriter(a.bars),
 				progressbar.OptionShowCount(),
 				progressbar.OptionSetPredictTime(false), // Pingo's own is steadier
 				progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) }),

@@ -472,7 +472,7 @@ func (a *App) loadBar(record string) *progressbar.ProgressBar {
 	return progressbar.NewOptions64(
 		-1,
 		progressbar.OptionSetWriter(
-			a.Err,
+			a.bars,
 		),
 		progressbar.OptionSetDescription(record),
 		progressbar.OptionShowCount(),

@@ -33,7 +33,7 @@ its lag: the time from a change's commit in the source to the engine's acknowled
 					return err
 				}
 				if watch && a.output == "table" {
-					fmt.Fprint(a.Out, "\x1b[H\x1b[2J")
+					fmt.Fprint(a.terminal, "\x1b[H\x1b[2J")
 				}
 				if err := a.Print(status, func() { a.showStatus(status) }); err != nil || !watch {
 					return err

@@ -66,14 +66,14 @@ func (a *App) definition() *cobra.Command {
 				return err
 			}
 			return a.Print(v, func() {
-				for i, f := range v.Files {
+				for i, f := range v.Files { // as pingo check - reads them
+					if i > 0 {
+						fmt.Fprintln(a.Out, "---")
+					}
 					if len(v.Files) > 1 {
 						fmt.Fprintf(a.Out, "# %s\n", f.Name)
 					}
 					fmt.Fprint(a.Out, strings.TrimRight(f.Text, "\n")+"\n")
-					if i < len(v.Files)-1 {
-						fmt.Fprintln(a.Out)
-					}
 				}
 			})
 		},

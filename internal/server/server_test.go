@@ -14,11 +14,14 @@ import (
 
 	"github.com/labstack/echo/v4"
 
+	"github.com/jackc/pgx/v5"
+
 	"pingo/internal/api"
 	"pingo/internal/flow"
 	"pingo/internal/flow/connect"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/lab/standin"
 	"pingo/internal/records"
 )
 
@@ -268,6 +271,53 @@ func FuzzRequests(f *testing.F) {
 		}
 		if w.Code >= 400 && w.Header().Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s %s %q: %d is no problem", method, r.URL, body, w.Code)
+		}
+	})
+}
+
+// Whatever a definition says, checking it gives a plan or findings, each with its place.
+func FuzzDefinitions(f *testing.F) {
+	h, token := newServer(f)
+	lodge := pgtest.URL(f)
+	conn, err := pgx.Connect(f.Context(), lodge)
+	if err != nil {
+		f.Fatal(err)
+	}
+	if _, err := conn.Exec(f.Context(), "CREATE TABLE huts (id int PRIMARY KEY, name text, beds int)"); err != nil {
+		f.Fatal(err)
+	}
+	conn.Close(f.Context())
+	engine := httptest.NewServer(&standin.Server{})
+	f.Cleanup(engine.Close)
+	f.Setenv("LODGE_URL", lodge)
+	f.Setenv("SEARCH_URL", engine.URL)
+	f.Add(smallDefinition)
+	for _, line := range []string{"engines:\n  main: { kind: opensearch, url: \"${SEARCH_URL}\" }\n", "  main: { kind: opensearch, url: \"${SEARCH_URL}\" }\n", "    engine: main\n", "    rows: lodge.huts\n", "      name: { search: 2, sort: true }\n"} {
+		f.Add(strings.Replace(smallDefinition, line, "", 1))
+	}
+	for was, is := range map[string]string{"engines:": "engine:", "engine: main": "engine: [main]", "rows: lodge.huts": "rows: { a: lodge.huts, b: nowhere.huts }", "kind: postgres": "kind: mariadb", "lodge.huts": "main.huts", "indexes:": "indexes: {}\nnothing:"} {
+		f.Add(strings.Replace(smallDefinition, was, is, 1))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if strings.Contains(text, "://") {
+			return // only what the environment names is asked
+		}
+		body, err := json.Marshal(api.Files{Files: []api.File{{Name: "d.yaml", Text: text}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := ask(h, token, "POST", "/api/definition/check", string(body))
+		said, _ := io.ReadAll(r.Body)
+		var plan api.Plan
+		switch {
+		case r.StatusCode == 400 || r.StatusCode == 503:
+		case r.StatusCode != 200 || json.Unmarshal(said, &plan) != nil:
+			t.Errorf("%q: %d %s", text, r.StatusCode, said)
+		}
+		for _, found := range plan.Findings {
+			if found.At.File != "d.yaml" || found.At.Line == 0 {
+				t.Errorf("%q: without a place: %+v", text, found)
+			}
 		}
 	})
 }

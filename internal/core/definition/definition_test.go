@@ -132,7 +132,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "<<: 5", `d.yaml:9:5: << takes keys and values over, not "5" — write <<: *name`},
 		{"fields: [name]", "fields: *gone", `this is not YAML: unknown anchor 'gone' referenced`},
 		{"fields: [name]", "fields: &a { x: *a }", `the definition is too large, or refers to itself — keep it below`},
-		{right, right + "---\n" + right, `d.yaml:10:1: the file holds a second document after --- — put it into a file of its own`},
+		{right, right + "---\n" + right, `d.yaml:12:3: source lodge stands in d.yaml:2:3 already`},
 		{"kind: opensearch", "kind: postgres", `d.yaml:4:32: the engine's url begins with http://, which this kind does not speak — begin it with postgres:// or postgresql://`},
 		{`url: "${DB}" }`, `url: "${DB}", capture: webhooks }`, `d.yaml:2:51: capture of a source of kind postgres cannot be "webhooks" — known here: triggers`},
 		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, through: { table: j, on: { a: b } }, list: x } }", `through needs "to"`},
@@ -170,10 +170,13 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 
 func TestSeveralFilesMakeOneDefinition(t *testing.T) {
 	head, tail, _ := strings.Cut(right, "indexes:")
-	def, findings := Parse([]File{{"a.yaml", head}, {"b.yaml", "indexes:" + tail}}, testKinds, look)
-	if len(findings) > 0 || def.Index("huts") == nil || def.Source("lodge") == nil {
-		t.Fatal(findings)
+	for _, files := range [][]File{{{"a.yaml", head}, {"b.yaml", "indexes:" + tail}}, {{"-", head + "---\n# b.yaml\nindexes:" + tail}}} {
+		def, findings := Parse(files, testKinds, look)
+		if len(findings) > 0 || def.Index("huts") == nil || def.Source("lodge") == nil {
+			t.Fatal(findings)
+		}
 	}
+	var findings Findings
 	_, findings = Parse([]File{{"a.yaml", right}, {"b.yaml", right}}, testKinds, look)
 	if !strings.Contains(findings.Error(), "b.yaml:2:3: source lodge stands in a.yaml:2:3 already") {
 		t.Error(findings)
@@ -416,5 +419,48 @@ func TestHowAnIndexIsFilledAnew(t *testing.T) {
 	}
 	if at, paused := reindex.DefaultPolicy.Begins(noon); at != nil || paused {
 		t.Errorf("%v %t", at, paused)
+	}
+}
+
+// What a definition repeats of itself costs as much as what is written, so that a small text takes no long time.
+func TestRepetitionIsBounded(t *testing.T) {
+	keys := func(n int, format string) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, format, i)
+		}
+		return b.String()
+	}
+	wide := "sources:\n  a: &a\n" + keys(20_000, "    k%d: 1\n")
+	texts := map[string][]File{
+		"merged":             {{"a.yaml", wide + keys(2_000, "  b%d: { <<: *a }\n")}},
+		"merged into itself": {{"a.yaml", wide + "  b: { <<: [" + strings.Repeat("*a, ", 5_000) + "*a] }\n"}},
+		"nested":             {{"a.yaml", "a0: &a0 { x: 1 }\n" + keys(40, "a%[1]d1: &b%[1]d { <<: *a0, y%[1]d: *a0 }\n")}},
+		"several files":      {{"a.yaml", wide + keys(500, "  b%d: { <<: *a }\n")}, {"b.yaml", wide + keys(500, "  b%d: { <<: *a }\n")}, {"c.yaml", wide}, {"d.yaml", wide}},
+		"unknown engines":    {{"a.yaml", right + keys(20_000, "  i%d: { engine: e, rows: x.y, fields: [a] }\n")}},
+		"references":         {{"a.yaml", "sources:\n" + keys(20_000, "  s%[1]d: { kind: postgres, url: '${A%[1]d}' }\n")}},
+	}
+	for name, files := range texts {
+		began := time.Now()
+		_, findings := Parse(files, testKinds, look)
+		if took := time.Since(began); len(findings) == 0 || took > 20*time.Second { // minutes without a bound
+			t.Errorf("%s: %d findings after %v", name, len(findings), took)
+		}
+	}
+}
+
+// Whatever is missing or misspelt, an index that can still be looked at has an engine.
+func TestIndexesWithoutAnEngineAreBroken(t *testing.T) {
+	for _, engines := range []string{"", "engine:\n  main: { kind: opensearch, url: \"${SEARCH}\" }\n", "engines: {}\n", "engines: []\n", "engines:\n  other: { kind: opensearch, url: \"${SEARCH}\" }\n"} {
+		text := strings.Replace(right, "engines:\n  main: { kind: opensearch, url: \"${SEARCH}\" }\n", engines, 1)
+		def, findings := Parse([]File{{"d.yaml", text}}, testKinds, look)
+		if len(findings) == 0 || findings[0].Pos.File != "d.yaml" || findings[0].Pos.Line == 0 {
+			t.Errorf("%q: %v", engines, findings)
+		}
+		for _, ix := range def.Indexes {
+			if !ix.Broken && def.Engine(ix.Engine) == nil {
+				t.Errorf("%q: index %s has no engine, and is not broken", engines, ix.Name)
+			}
+		}
 	}
 }

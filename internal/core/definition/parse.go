@@ -26,10 +26,10 @@ import (
 // A non-empty list of findings means that the definition cannot be used. What is not
 // Broken in it can still be looked at.
 func Parse(files []File, kinds Kinds, look Lookup) (*Definition, Findings) {
-	d := &decoder{def: &Definition{Alerts: Alerts{Limits: alert.DefaultLimits}}, kinds: kinds, lookup: look}
+	d := &decoder{def: &Definition{Alerts: Alerts{Limits: alert.DefaultLimits}}, kinds: kinds, lookup: look, budget: maxNodes, referred: map[string]bool{}}
 	for _, f := range files {
 		d.file = f.Name
-		d.document(f)
+		d.documents(f)
 	}
 	d.crossCheck()
 	d.findings = d.findings.Sorted()
@@ -40,7 +40,8 @@ func Parse(files []File, kinds Kinds, look Lookup) (*Definition, Findings) {
 // reveal replaces references, and notes them.
 func (d *decoder) reveal(s Secret) (string, error) {
 	for _, m := range reference.FindAllString(s.Written, -1) {
-		if !slices.Contains(d.def.References, m) {
+		if !d.referred[m] {
+			d.referred[m] = true
 			d.def.References = append(d.def.References, m)
 		}
 	}
@@ -54,6 +55,8 @@ type decoder struct {
 	lookup   Lookup
 	unread   bool // a file is no YAML, so nobody knows what is in it
 	findings Findings
+	budget   int             // how many keys and values may still follow
+	referred map[string]bool // what is in References
 }
 
 type scalar struct {
@@ -78,9 +81,16 @@ func (d *decoder) find(p Pos, message, suggestion string) {
 
 var yamlLine = regexp.MustCompile(`line (\d+): `)
 
-func (d *decoder) document(f File) {
-	var root, second yaml.Node
+// documents reads a file; one may hold several documents, each after ---, as several files would.
+func (d *decoder) documents(f File) {
 	parser := yaml.NewDecoder(bytes.NewReader([]byte(f.Text)))
+	for first := true; d.document(f, parser, first); first = false {
+	}
+}
+
+// document reads the next document of a file, and reports whether another may follow.
+func (d *decoder) document(f File, parser *yaml.Decoder, first bool) (more bool) {
+	var root yaml.Node
 	if err := parser.Decode(&root); err != nil && !errors.Is(err, io.EOF) {
 		message, line := strings.TrimPrefix(err.Error(), "yaml: "), 1
 		if m := yamlLine.FindStringSubmatch(message); m != nil {
@@ -93,33 +103,27 @@ func (d *decoder) document(f File) {
 			"this is not YAML: "+message,
 			"look at the indentation and quotes here and in the line before",
 		)
-		return
+		return false
 	}
 	if len(root.Content) == 0 {
-		d.find(
-			Pos{f.Name, 1, 1},
-			"the file is empty",
-			"give it sources, engines and indexes; pingo schema describes them",
-		)
-		return
+		if first {
+			d.find(
+				Pos{f.Name, 1, 1},
+				"the file is empty",
+				"give it sources, engines and indexes; pingo schema describes them",
+			)
+		}
+		return false
 	}
-	if parser.Decode(&second) == nil {
-		d.find(
-			d.at(&second),
-			"the file holds a second document after ---",
-			"put it into a file of its own; a folder of files is read as one definition",
-		)
-		return
-	}
-	budget := maxNodes
-	top := d.expand(root.Content[0], &budget)
-	if budget < 0 {
+	top := d.expand(root.Content[0], &d.budget)
+	if d.budget < 0 {
+		d.unread = true
 		d.find(
 			d.at(root.Content[0]),
 			"the definition is too large, or refers to itself",
 			fmt.Sprintf("keep it below %d keys and values, with those that * repeats", maxNodes),
 		)
-		return
+		return false
 	}
 	d.object(top, "a definition", fields{
 		"sources": func(_, v *yaml.Node) { d.each(v, "sources", d.source) },
@@ -127,6 +131,7 @@ func (d *decoder) document(f File) {
 		"indexes": func(_, v *yaml.Node) { d.each(v, "indexes", d.index) },
 		"alerts":  func(_, v *yaml.Node) { d.alerts(v) },
 	})
+	return true
 }
 
 // maxNodes bounds what a definition may grow to by references to its own parts.
@@ -156,6 +161,7 @@ func (d *decoder) expand(n *yaml.Node, budget *int) *yaml.Node {
 				)
 			} else {
 				merged = append(merged, from.Content...)
+				*budget -= len(from.Content) // what is repeated costs as much as what is written
 			}
 			i++
 			continue
@@ -165,12 +171,16 @@ func (d *decoder) expand(n *yaml.Node, budget *int) *yaml.Node {
 			break
 		}
 	}
+	if len(merged) == 0 {
+		return &out
+	}
+	has := map[string]bool{}
+	for j := 0; j < len(out.Content); j += 2 {
+		has[out.Content[j].Value] = true
+	}
 	for i := 0; i+1 < len(merged); i += 2 {
-		has := false
-		for j := 0; j < len(out.Content); j += 2 {
-			has = has || out.Content[j].Value == merged[i].Value
-		}
-		if !has {
+		if name := merged[i].Value; !has[name] {
+			has[name] = true
 			out.Content = append(out.Content, merged[i], merged[i+1])
 		}
 	}
@@ -598,6 +608,14 @@ func (d *decoder) synonyms(v *yaml.Node) (out [][]string) {
 
 var synonymPattern = regexp.MustCompile(`^[\p{L}\p{N}]+( +[\p{L}\p{N}]+)*$`)
 
+// nearest is Nearest where the finding is one that is shown.
+func (d *decoder) nearest(word string, known func() []string) string {
+	if len(d.findings) > mostFindings {
+		return ""
+	}
+	return Nearest(word, known())
+}
+
 func (d *decoder) crossCheck() {
 	for _, ix := range d.def.Indexes {
 		ix.each(func(n *Node) {
@@ -609,6 +627,11 @@ func (d *decoder) crossCheck() {
 	if d.unread {
 		return // what seems to be missing may stand there
 	}
+	defer func() {
+		for _, ix := range d.def.Indexes { // whatever was found: nobody can ask an engine that is not defined
+			ix.Broken = ix.Broken || d.def.Engine(ix.Engine) == nil
+		}
+	}()
 	for _, need := range []struct {
 		missing bool
 		what    string
@@ -624,7 +647,7 @@ func (d *decoder) crossCheck() {
 				d.find(
 					n.SourcePos,
 					fmt.Sprintf("there is no source %q", n.Source),
-					Nearest(n.Source, names(d.def.Sources, sourceName)),
+					d.nearest(n.Source, func() []string { return names(d.def.Sources, sourceName) }),
 				)
 			}
 		})
@@ -633,7 +656,7 @@ func (d *decoder) crossCheck() {
 			d.find(
 				ix.EnginePos,
 				fmt.Sprintf("index %s goes to engine %q, which there is not", ix.Name, ix.Engine),
-				Nearest(ix.Engine, names(d.def.Engines, engineName)),
+				d.nearest(ix.Engine, func() []string { return names(d.def.Engines, engineName) }),
 			)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"pingo/internal/api"
@@ -145,7 +146,7 @@ func (i *Inspector) failedKeys(
 		return nil, nil, err
 	}
 	if len(which.Keys) > 0 {
-		return e.Record, which.Keys, nil
+		return e.Record, slices.Compact(slices.Sorted(slices.Values(which.Keys))), nil
 	}
 	keys, err := i.Records.FailedKeys(ctx, e.Record, which.Cause)
 	return e.Record, keys, err
