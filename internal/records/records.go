@@ -82,8 +82,8 @@ func house(ctx context.Context, config *pgx.ConnConfig) error {
 			_, err = tx.Exec(ctx, "CREATE SCHEMA "+pgsession.Records)
 		}
 		if pgerror.Code(err) == "42501" {
-			return errors.New("Pingo's role cannot create the schema " + pgsession.Records +
-				" there: run GRANT CREATE ON DATABASE … TO … as the owner of the database")
+			return errors.New("the schema " + pgsession.Records +
+				" cannot be created by Pingo's role: run GRANT CREATE ON DATABASE … TO … as the owner of the database")
 		}
 		if err == nil && !there {
 			_, err = tx.Exec(ctx, moveSQL)

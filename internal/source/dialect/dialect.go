@@ -48,6 +48,19 @@ type Outbox struct {
 	Table, ID, Record, Key, Operation, Body, At, Mark string
 }
 
+// Reading are the statements that give the user of a source's URL the right to read some tables.
+func Reading(d Database, url string, tables []shape.Captured) string {
+	var b strings.Builder
+	for _, t := range tables {
+		for line := range strings.Lines(d.Grants(url, t.Table.String(), "SELECT")) {
+			if !strings.Contains(b.String(), line) {
+				b.WriteString(line)
+			}
+		}
+	}
+	return b.String()
+}
+
 // Merge adds properties to a JSON Schema object of them.
 func Merge(keys, more string) string {
 	rest := strings.TrimSuffix(strings.TrimSpace(keys), "}")

@@ -172,7 +172,7 @@ func (db *database) own(ctx context.Context) error {
 		found = append(found, row[0])
 	}
 	return &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf(
-		"Pingo does not use the database %s, since it holds what Pingo did not make: %s. Check who made it, then drop it",
+		"the database %s holds what Pingo did not make, so Pingo does not use it: %s. Check who made it, then drop it",
 		db.capture, strings.Join(found, ", "))}
 }
 

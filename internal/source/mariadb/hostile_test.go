@@ -225,7 +225,7 @@ func TestDatabasesMadeBeforehandAreRefused(t *testing.T) {
 		_, printed := src.Capture.Script(t.Context(), need)
 		claimed := src.Claim(t.Context(), change.Claim{}, change.Claim{})
 		for step, said := range map[string]string{"check": strings.Join(missing, "\n") + fmt.Sprint(err), "install": fmt.Sprint(installed), "script": fmt.Sprint(printed), "claim": fmt.Sprint(claimed)} {
-			if !strings.Contains(said, what) || !strings.Contains(said, "Pingo does not use the database "+capture) {
+			if !strings.Contains(said, what) || !strings.Contains(said, "the database "+capture+" holds what Pingo did not make") {
 				t.Errorf("%s, %s: %s", what, step, said)
 			}
 		}

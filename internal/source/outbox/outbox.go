@@ -685,11 +685,15 @@ type capture struct {
 	table *table
 }
 
-func (c *capture) Script(context.Context, []shape.Captured) (string, error) {
-	return "-- A good outbox. The application makes it, and writes a row in each transaction that changes a\n-- record.\n" +
+func (c *capture) Script(_ context.Context, need []shape.Captured) (string, error) {
+	out := "-- A good outbox. The application makes it, and writes a row in each transaction that changes a\n-- record.\n" +
 		c.table.CreateOutbox(
 			c.table.names(),
-		) + "\n-- What Pingo needs.\n" + c.table.grants(), nil
+		) + "\n-- What Pingo needs.\n" + c.table.grants()
+	if c.inner == nil { // else records come with the outbox, and no other table is read
+		out += dialect.Reading(c.table.Database, c.table.url, need)
+	}
+	return out, nil
 }
 
 func (c *capture) Install(ctx context.Context, owner string, need []shape.Captured) ([]shape.Ref, error) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net/url"
 	"os"
 	"slices"
 	"strconv"
@@ -456,4 +457,85 @@ func documents(w *world, s *shape.Shape) map[string]string {
 		w.Fatal(err)
 	}
 	return sourcetest.Documents(w, set)
+}
+
+// What capture show prints for an outbox is all that a user needs to follow it, on both databases.
+func TestThePrintedGrantsAreEnough(t *testing.T) {
+	for _, kind := range []string{"postgres", "mariadb"} {
+		for _, done := range []string{"delete", "mark"} {
+			t.Run(kind+" "+done, func(t *testing.T) {
+				w := newIn(t, kind)
+				schema := "public"
+				w.exec("CREATE TABLE trails (id int PRIMARY KEY, name varchar(50))")
+				w.exec("INSERT INTO trails VALUES (1, 'Ridge')")
+				w.exec("CREATE TABLE hidden (id int PRIMARY KEY)")
+				u, err := url.Parse(w.url)
+				if err != nil {
+					t.Fatal(err)
+				}
+				user := "guest_" + kind + "_" + done
+				if kind == "mariadb" {
+					schema = strings.TrimPrefix(u.Path, "/")
+					w.exec("CREATE USER " + user + " IDENTIFIED BY 'x'")
+				} else {
+					w.exec("CREATE ROLE " + user + " LOGIN PASSWORD 'x'")
+				}
+				admin, address := w.url, *u
+				address.User = url.UserPassword(user, "x")
+				w.url = address.String()
+				src := w.open(fmt.Sprintf(`{"outbox": {"table": "outbox", "done": %q}}`, done))
+				need := []shape.Captured{{Table: shape.Ref{Schema: schema, Name: "trails"}, Key: []string{"id"}, Root: true, Watch: []string{"id", "name"}}}
+				script, err := src.Capture.Script(t.Context(), need)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for statement := range strings.SplitSeq(script, ";\n") {
+					if strings.TrimSpace(statement) != "" {
+						w.exec(statement)
+					}
+				}
+				src.Close()
+				src = w.open(fmt.Sprintf(`{"outbox": {"table": "outbox", "done": %q}}`, done)) // sessions keep the rights they began with
+				if missing, err := src.Capture.MissingRights(t.Context(), need); err != nil || len(missing) > 0 {
+					t.Errorf("missing: %q %v", missing, err)
+				}
+				if _, err := src.Capture.Install(t.Context(), "one", need); err != nil {
+					t.Fatal(err)
+				}
+				now, err := src.Claimed(t.Context())
+				if err == nil {
+					err = src.Claim(t.Context(), now, change.Claim{Service: "one", Holder: "A", Epoch: 1, Mark: 1})
+				}
+				if err != nil {
+					t.Fatal(err)
+				}
+				w.exec("INSERT INTO outbox (record, record_key) VALUES ('trails', '1')")
+				var seqs []int64
+				for deadline := time.Now().Add(10 * time.Second); len(seqs) == 0 && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+					changes, err := src.Changes(t.Context(), 100)
+					if err != nil {
+						t.Fatal(err)
+					}
+					for _, c := range changes {
+						seqs = append(seqs, c.Seq)
+					}
+				}
+				if err := src.Done(t.Context(), seqs); err != nil || len(seqs) != 1 {
+					t.Errorf("%v %v", seqs, err)
+				}
+				facts, err := src.Facts(t.Context(), []string{"trails", "hidden"}, nil)
+				if err != nil || facts.Tables["trails"] == nil || facts.Tables["hidden"] != nil {
+					t.Errorf("%v %v", facts.Tables, err)
+				}
+				src.Close()
+				w.url = admin
+				if kind == "mariadb" {
+					w.exec("DROP USER " + user)
+				} else {
+					w.exec("DROP OWNED BY " + user)
+					w.exec("DROP ROLE " + user)
+				}
+			})
+		}
+	}
 }

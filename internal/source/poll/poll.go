@@ -376,8 +376,8 @@ func (f *feed) Depth(context.Context) (source.Depth, error) {
 // nothing stands where nothing is installed.
 type nothing struct{ *feed }
 
-func (*nothing) Script(context.Context, []shape.Captured) (string, error) {
-	return "-- Nothing is installed: the tables are looked at.\n", nil
+func (n *nothing) Script(_ context.Context, need []shape.Captured) (string, error) {
+	return "-- Nothing is installed: Pingo reads the tables. What it needs:\n" + dialect.Reading(n.database, n.url, need), nil
 }
 
 func (n *nothing) Install(ctx context.Context, _ string, _ []shape.Captured) ([]shape.Ref, error) {

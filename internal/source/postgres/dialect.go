@@ -105,7 +105,11 @@ func (w words) Grants(address, table, privileges string) string {
 	if u, err := url.Parse(address); err == nil && u.User.Username() != "" {
 		user = quoteName(u.User.Username())
 	}
-	return fmt.Sprintf("GRANT %s ON %s TO %s;\n", privileges, w.table(table), user)
+	schema, _, qualified := strings.Cut(table, ".")
+	if !qualified {
+		schema = "public"
+	}
+	return fmt.Sprintf("GRANT USAGE ON SCHEMA %s TO %[2]s;\nGRANT %[3]s ON %[4]s TO %[2]s;\n", quoteName(schema), user, privileges, w.table(table))
 }
 
 // overlapRows is by how much numbers may be late, where a column is no time.
