@@ -37,7 +37,7 @@ var Kind = source.Kind{
 	"path_secret": {"type": "string", "description": "For senders that cannot even do that: a part of the path, over TLS."},
 	"unsigned": {"type": "string", "enum": ["allowed"], "description": "Whoever reaches the address may send. Only for networks where that is meant."},
 	"time_window": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How old or early a signed request may be, such as 5m (the default)."},
-	"max_request": {"type": "string", "pattern": "(?i)^[0-9]+ ?(kb|mb|kib|mib)$", "description": "How large a request may be, such as 1MB (the default is 4MB)."},
+	"max_request": {"type": "string", "pattern": "^[0-9]+ ?[KkMm][Ii]?[Bb]$", "description": "How large a request may be, such as 1MB (the default is 4MB)."},
 	"rate_limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "Requests per second that are taken in, 1000 unless it is given."},
 	"records": {"type": "object", "description": "What is sent, by the names that rows of indexes take it by.", "additionalProperties": {"type": "object", "properties": {
 		"types": {"type": "object", "description": "The types of events that are of this record, by what they say: created, updated, merged (a patch as RFC 7396) or deleted. A * at the end stands for any rest.",
