@@ -61,7 +61,7 @@ var arrows = map[string][]string{
 		"internal/engine",
 		"internal/flow",
 	},
-	"internal/server":   {"internal/api", "internal/flow", "internal/records", "internal/kinds", "internal/source"},
+	"internal/server":   {"internal/core/stats", "internal/api", "internal/flow", "internal/records", "internal/kinds", "internal/source"},
 	"internal/client":   {"internal/api"},
 	"internal/cli":      {"internal/api", "internal/client"},
 	"internal/pgserver": {},

@@ -160,6 +160,8 @@ type IndexStatus struct {
 	// none; Lag are percentiles over the last changes.
 	LagMS float64     `json:"lagMs"`
 	Lag   Percentiles `json:"lag"`
+	// LagTotals counts the changes since the process that feeds the index began with it, by their lag.
+	LagTotals *LagTotals `json:"lagTotals,omitempty"`
 	// Built are documents made of rows or found to be gone, Delivered those that the
 	// engine took, Unchanged those not sent because it has the same already, Refused its
 	// answers that refused one; all since the process that feeds the index began with it.
@@ -661,10 +663,21 @@ type RecentChange struct {
 	Result string   `json:"result"`
 }
 
+// LagTotals counts changes by their lag.
+type LagTotals struct {
+	// Counts are for the upper bounds 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30, 60, 300 and 1800 seconds, each
+	// without those of the bound before, and the last for all beyond.
+	Counts []int64 `json:"counts"`
+	// Seconds is the lag of all together.
+	Seconds float64 `json:"seconds"`
+}
+
 // HistoryPoint is how an index was during the time until it was taken.
 type HistoryPoint struct {
 	At  time.Time   `json:"at"`
 	Lag Percentiles `json:"lag"`
+	// LagTotals counts all changes since the process began to feed the index, by their lag.
+	LagTotals *LagTotals `json:"lagTotals,omitempty"`
 	// OldestMS is the age of the oldest change that was not acknowledged.
 	OldestMS float64 `json:"oldestMs"`
 	Waiting  int     `json:"waiting"`

@@ -85,24 +85,72 @@ func (a *App) completions(root *cobra.Command) {
 		}
 		return out, none
 	}
+	sourceNames := func(cmd *cobra.Command) (out []string) {
+		out, _ = sources(cmd, nil, "")
+		return out
+	}
+	// sourceThen offers sources, then the records of the one, then files.
+	sourceThen := func(records bool) cobra.CompletionFunc {
+		return func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+			switch {
+			case len(args) == 0:
+				return sourceNames(cmd), none
+			case records && len(args) == 1:
+				held, err := a.client().HeldRecords(cmd.Context(), args[0])
+				if err != nil {
+					return nil, none
+				}
+				for _, h := range held {
+					out = append(out, h.Record)
+				}
+				return out, none
+			}
+			return nil, cobra.ShellCompDirectiveDefault
+		}
+	}
+	tables := func(cmd *cobra.Command) (out []string) {
+		plan, err := a.client().PlanInForce(cmd.Context())
+		if err != nil {
+			return nil
+		}
+		for _, c := range plan.Capture {
+			out = append(out, c.Tables...)
+		}
+		return out
+	}
 	for path, complete := range map[string]cobra.CompletionFunc{
-		"check":           files,
-		"apply":           files,
-		"capture show":    files,
-		"search":          first(indexes),
-		"preview":         first(indexes),
-		"trace":           first(indexes),
-		"failed list":     first(indexes),
-		"wait":            first(indexes),
-		"reindex start":   first(indexes),
-		"reindex show":    first(indexes),
-		"reindex switch":  first(indexes),
-		"reindex cancel":  first(indexes),
-		"definition show": versions,
-		"definition diff": versions,
-		"failed show":     failedKeys,
-		"failed retry":    failedKeys,
-		"failed dismiss":  failedKeys,
+		"check":        files,
+		"apply":        files,
+		"capture show": files,
+		"search":       first(indexes),
+		"preview":      first(indexes),
+		"trace": func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			if change, err := cmd.Flags().GetBool("change"); err == nil && change {
+				return first(tables)(cmd, args, "")
+			}
+			return first(indexes)(cmd, args, "")
+		},
+		"hooks list":       first(sourceNames),
+		"hooks show":       first(sourceNames),
+		"hooks send":       sourceThen(false),
+		"load":             sourceThen(true),
+		"drift show":       first(indexes),
+		"drift check":      first(indexes),
+		"repair":           first(indexes),
+		"expect":           first(indexes),
+		"reindex rollback": first(indexes),
+		"reindex compare":  first(indexes),
+		"failed list":      first(indexes),
+		"wait":             first(indexes),
+		"reindex start":    first(indexes),
+		"reindex show":     first(indexes),
+		"reindex switch":   first(indexes),
+		"reindex cancel":   first(indexes),
+		"definition show":  versions,
+		"definition diff":  versions,
+		"failed show":      failedKeys,
+		"failed retry":     failedKeys,
+		"failed dismiss":   failedKeys,
 		"token remove": first(func(cmd *cobra.Command) (out []string) {
 			list, err := a.client().Tokens(cmd.Context())
 			if err != nil {

@@ -267,6 +267,10 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		"token create x --role ":          {"viewer", "operator", "admin"},
 		"status -o ":                      {"table", "json", "yaml"},
 		"apply ":                          {"yaml"},
+		"trace --change ":                 {"public.huts", "public.regions"},
+		"drift show ":                     {"huts"},
+		"hooks list ":                     {"conditions"},
+		"load conditions ":                {"bulletins"},
 	} {
 		out := w.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
 		for _, word := range want {

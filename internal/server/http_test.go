@@ -91,8 +91,21 @@ func TestAnswersAsHTTPSays(t *testing.T) {
 		t.Error(err)
 	}
 	// Whoever is asked too much, or has nothing to ask, says when to come again.
+	do("GET", "/metrics", "")
 	s.records.Close()
-	s.access.forget()
+	s.access.mu.Lock()
+	for by, known := range s.access.known { // as if a while had passed
+		known.until = time.Now().Add(-time.Minute)
+		s.access.known[by] = known
+	}
+	s.access.mu.Unlock()
+	r = do("GET", "/metrics", "")
+	if text, err := io.ReadAll(r.Body); err != nil || r.StatusCode != 200 || !strings.Contains(string(text), "pingo_records_up 0") || !strings.Contains(string(text), `pingo_build_info{go="go`) {
+		t.Errorf("metrics without records: %d %.300s %v", r.StatusCode, text, err)
+	}
+	if r := do("GET", "/api/status", ""); r.StatusCode != http.StatusServiceUnavailable {
+		t.Errorf("the status without records: %d", r.StatusCode)
+	}
 	r = do("GET", "/ready", "")
 	if r.Header.Get("Retry-After") == "" {
 		t.Error("no Retry-After")

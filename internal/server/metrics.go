@@ -6,6 +6,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"pingo/internal/api"
+	"pingo/internal/core/stats"
 	"pingo/internal/flow"
 )
 
@@ -90,6 +91,13 @@ var (
 		"source",
 		"engine",
 		"percentile",
+	)
+	lagsMetric = metric(
+		"index_change_lag_seconds",
+		"Changes by their lag, from the commit in the source to the engine's acknowledgement.",
+		"index",
+		"source",
+		"engine",
 	)
 	troubleMetric = metric(
 		"index_trouble",
@@ -198,6 +206,15 @@ func (x *exporter) Collect(c chan<- prometheus.Metric) {
 		gauge(recentMetric, ix.Lag.P50/1000, labels("50")...)
 		gauge(recentMetric, ix.Lag.P95/1000, labels("95")...)
 		gauge(recentMetric, ix.Lag.P99/1000, labels("99")...)
+		if l := ix.LagTotals; l != nil && len(l.Counts) == len(stats.LagBounds)+1 {
+			buckets, all := map[float64]uint64{}, uint64(0)
+			for i, bound := range stats.LagBounds {
+				all += uint64(l.Counts[i])
+				buckets[bound] = all
+			}
+			all += uint64(l.Counts[len(stats.LagBounds)])
+			c <- prometheus.MustNewConstHistogram(lagsMetric, all, l.Seconds, buckets, labels()...)
+		}
 		for _, kind := range []string{api.StateWaiting, api.StateBlocked} {
 			gauge(troubleMetric, yes(ix.State == kind), labels(kind)...)
 		}

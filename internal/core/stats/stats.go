@@ -63,6 +63,20 @@ type Lags struct {
 	mu   sync.Mutex // guards what follows
 	ring [1024]lag
 	n    int
+	// counts are those of all lags ever, by the bound that each is within, the last beyond all; sum is theirs.
+	counts [len(LagBounds) + 1]int64
+	sum    time.Duration
+}
+
+// LagBounds are the upper bounds of the buckets in which all lags are counted, in seconds.
+var LagBounds = [...]float64{0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30, 60, 300, 1800}
+
+// Totals gives how many lags there were within each of LagBounds but not within the one before, the last beyond all, and
+// the seconds of all together.
+func (l *Lags) Totals() (counts []int64, seconds float64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Clone(l.counts[:]), l.sum.Seconds()
 }
 
 type lag struct {
@@ -79,6 +93,9 @@ func (l *Lags) Add(d time.Duration) {
 	l.mu.Lock()
 	l.ring[l.n%len(l.ring)] = lag{now, d}
 	l.n++
+	bucket, _ := slices.BinarySearch(LagBounds[:], d.Seconds())
+	l.counts[bucket]++
+	l.sum += d
 	l.mu.Unlock()
 }
 

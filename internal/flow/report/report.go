@@ -201,6 +201,8 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 		Sources:   e.Record.Shape.Sources(),
 		ReadAt:    readAt(sources),
 	}
+	s.LagTotals = &api.LagTotals{}
+	s.LagTotals.Counts, s.LagTotals.Seconds = st.Lag.Totals()
 	if r := e.Rebuilding(); r != nil {
 		s.Rebuild = &api.Rebuild{
 			Rows:      r.Rows,

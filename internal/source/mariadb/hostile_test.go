@@ -7,6 +7,7 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -441,4 +442,84 @@ func steal(conn net.Conn, key *rsa.PrivateKey) string {
 		return string(asked)
 	}
 	return ""
+}
+
+// The text of a key is the same whoever writes, whatever the settings of their session.
+func TestTextsOfKeysAreThoseOfNobodysSession(t *testing.T) {
+	url := mariatest.URL(t)
+	db, src := mariatest.Connect(t, url), open(t, url)
+	types := map[string]string{ // with a value
+		"datetime(3)": "'2031-05-04 10:20:30.5'", "date": "'2031-05-04'", "time": "'-12:30:00'", "year": "2031", "int": "-5",
+		"bigint unsigned": "18446744073709551615", "decimal(10,2)": "1.5", "char(8)": "'ab'", "varchar(20) CHARACTER SET utf8mb4": "'Hütte 😀'", "varchar(20) CHARACTER SET latin1": "'Hütte'", "binary(3)": "x'00ff41'", "varbinary(8)": "x'4100'",
+		"enum('easy','hard')": "'hard'", "boolean": "true", "bit(1)": "b'1'", "uuid": "'123e4567-e89b-12d3-a456-426614174000'", "inet6": "'::1'", "int zerofill": "7",
+	}
+	var definition strings.Builder
+	keys := map[string]string{}
+	number := 0
+	for native, value := range types {
+		number++
+		mariatest.Exec(t, db, fmt.Sprintf("CREATE TABLE t%d (id %s PRIMARY KEY, name varchar(50)) DEFAULT CHARSET utf8mb4", number, native))
+		conn, err := db.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		mariatest.Exec(t, conn, fmt.Sprintf("SET NAMES utf8mb4, time_zone = '+05:45', sql_mode = ''; INSERT INTO t%d VALUES (%s, 'a'); SET time_zone = DEFAULT", number, value))
+		conn.Close()
+		fmt.Fprintf(&definition, "  i%d: { engine: main, rows: paths.t%[1]d, fields: [name] }\n", number)
+	}
+	shapes, findings := compiled(t, src, definition.String())
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	for _, s := range shapes {
+		err := src.Keys(t.Context(), s.Trees[0], nil, nil, func(key []string) error { keys[s.Trees[0].Root().Table.Name] = key[0]; return nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := src.Capture.Install(t.Context(), "one", shape.Capture(shapes[0].Source, shapes)); err != nil {
+		t.Fatal(err)
+	}
+	now, err := src.Claimed(t.Context())
+	if err == nil {
+		err = src.Claim(t.Context(), now, change.Claim{Service: "one", Holder: "A", Epoch: 1, Mark: 1})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	settings := []string{
+		"SET NAMES latin1, time_zone = '-03:30'", "SET NAMES utf8mb4, time_zone = '+12:45', sql_mode = 'ANSI_QUOTES,PAD_CHAR_TO_FULL_LENGTH,NO_BACKSLASH_ESCAPES', lc_time_names = 'de_DE'",
+		"SET NAMES utf8mb4 COLLATE utf8mb4_bin, character_set_connection = binary, div_precision_increment = 0, old_mode = 'ZERO_DATE_TIME_CAST', sql_mode = 'PIPES_AS_CONCAT,HIGH_NOT_PRECEDENCE,TIME_ROUND_FRACTIONAL'", "SET NAMES gbk, timestamp = 1, group_concat_max_len = 4",
+	}
+	for _, setting := range settings {
+		conn, err := db.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		mariatest.Exec(t, conn, setting)
+		for table := range keys {
+			mariatest.Exec(t, conn, fmt.Sprintf("UPDATE %s SET name = concat(name, 'x')", table))
+		}
+		_ = conn.Raw(func(any) error { return driver.ErrBadConn }) // it is for nobody else
+		conn.Close()
+	}
+	seen := 0
+	for deadline := time.Now().Add(6 * time.Second); seen < len(keys)*len(settings) && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		changes, err := src.Changes(t.Context(), 1000)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range changes {
+			if c.Op != change.Update {
+				continue
+			}
+			seen++
+			if len(c.Key) != 1 || c.Key[0] != keys[c.Table.Name] {
+				t.Errorf("%s: the document is %q, and the journal says %q", c.Table.Name, keys[c.Table.Name], c.Key)
+			}
+		}
+	}
+	if seen != len(keys)*len(settings) {
+		t.Errorf("%d of %d changes", seen, len(keys)*len(settings))
+	}
 }
