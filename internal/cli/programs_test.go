@@ -205,7 +205,7 @@ func TestFailedDocuments(t *testing.T) {
 		return nil
 	})
 	w.fault(`{"refuse": {"5": "out of memory in segment 78"}}`)
-	w.must("failed", "retry", "huts", "3", "4")
+	w.must("failed", "retry", "huts", "3", "4", "3")
 	failed(1)
 	w.equalTo(lodge, demo.Definition, "huts", 1)
 	if out := w.must("failed", "dismiss", "huts", "--all"); !strings.Contains(out, "Dismissed: 1 document.") {

@@ -50,6 +50,12 @@ indexes:
 	if out := w.must("definition", "diff", "1"); out != "Versions 1 and 4 are the same.\n" {
 		t.Error(out)
 	}
+	// What is shown can be checked and applied again, also where it was several files.
+	head, tail, _ := strings.Cut(text("[name]"), "indexes:")
+	w.must("apply", "--yes", w.write(head), w.write("indexes:"+tail))
+	if out, errs, code := w.run("check", w.write(w.must("definition", "show"))); code != 0 || !strings.Contains(out, "unchanged") {
+		t.Errorf("what was shown: exit %d %s%s", code, out, errs)
+	}
 	// Who applies the same again does not have what is being filled begun anew.
 	w.fault(`{"slow_ms": 1500}`)
 	filled := ""

@@ -65,18 +65,24 @@ func (r *Records) ResolveFailed(ctx context.Context, e *Edition, key string) err
 	return err
 }
 
-// FailedDocuments lists an index's failed documents, those of one cause unless it is
-// empty, newest first; document bodies are left out.
-func (r *Records) FailedDocuments(ctx context.Context, index, cause string, limit int) ([]Failed, error) {
+// FailedDocuments lists an index's failed documents, those of one cause unless it is empty, newest first, and after one of
+// them unless that is nil; document bodies are left out.
+func (r *Records) FailedDocuments(ctx context.Context, index, cause string, after *Failed, limit int) ([]Failed, error) {
+	if after == nil {
+		after = &Failed{}
+	}
 	out := []Failed{}
 	err := r.db.SelectContext(
 		ctx,
 		&out,
 		`SELECT index_name, number, key, kind, reason, cause, attempts, first_at, last_at FROM failed_document
-		WHERE index_name = $1 AND $2 IN ('', cause) AND `+wanted+` ORDER BY last_at DESC, key LIMIT $3`,
+		WHERE index_name = $1 AND $2 IN ('', cause) AND ($4 = '' OR last_at < $5 OR last_at = $5 AND key > $4) AND `+wanted+`
+		ORDER BY last_at DESC, key LIMIT $3`,
 		index,
 		cause,
 		limit,
+		after.Key,
+		after.LastAt,
 	)
 	return out, err
 }

@@ -271,9 +271,32 @@ func TestEditionsAndChunks(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	failed, err := r.FailedDocuments(t.Context(), "huts", "", 5)
+	failed, err := r.FailedDocuments(t.Context(), "huts", "", nil, 5)
 	if err != nil || len(failed) != 1 || failed[0].Attempts != 2 || failed[0].Reason != "because of \uFFFD" {
 		t.Errorf("%+v %v", failed, err)
+	}
+	for i := range 6 {
+		if err := r.SaveFailed(t.Context(), e, Failed{Key: fmt.Sprint("more ", i), Kind: "x", Reason: "y"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var listed []string
+	var after *Failed
+	for {
+		page, err := r.FailedDocuments(t.Context(), "huts", "", after, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range page {
+			listed = append(listed, f.Key)
+		}
+		if len(page) < 2 {
+			break
+		}
+		after = &page[1]
+	}
+	if whole, err := r.FailedDocuments(t.Context(), "huts", "", nil, 9); err != nil || len(whole) != 7 || len(listed) != 7 || len(slices.Compact(slices.Sorted(slices.Values(listed)))) != 7 {
+		t.Errorf("page by page %q, of %d (%v)", listed, len(whole), err)
 	}
 	if err := r.DeleteEdition(t.Context(), e); err != nil {
 		t.Fatal(err)
@@ -331,7 +354,7 @@ func TestStaleHoldersChangeNothing(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	failed, _ := r.FailedDocuments(ctx, "huts", "", 9)
+	failed, _ := r.FailedDocuments(ctx, "huts", "", nil, 9)
 	chunks, _ := r.OpenChunks(ctx, now)
 	if n, _, err := r.BacklogSize(ctx, now); err != nil || n != 1 || len(failed) != 1 || len(chunks) != 1 {
 		t.Errorf("%d in the backlog, failed %+v, chunks %+v (%v)", n, failed, chunks, err)

@@ -57,11 +57,16 @@ func (r *Records) TokenByHash(ctx context.Context, hash []byte) (*Token, error) 
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
-	if err == nil {
-		_, err = r.db.ExecContext(ctx,
-			"UPDATE token SET used_at = now() WHERE name = $1 AND coalesce(used_at < now() - "+usedEvery+", true)", t.Name)
+	if err != nil {
+		return nil, err
 	}
-	return &t, err
+	// Only what is known is written: wrong tokens cost one read.
+	err = r.db.GetContext(ctx, &t.UsedAt,
+		"UPDATE token SET used_at = now() WHERE name = $1 AND coalesce(used_at < now() - "+usedEvery+", true) RETURNING used_at", t.Name)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, err
+	}
+	return &t, nil
 }
 
 // Tokens lists all tokens by name.

@@ -4,6 +4,7 @@ package server
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -655,16 +656,42 @@ func (s *Server) failed(c echo.Context) error {
 	if err != nil {
 		return err
 	}
+	after, err := failedAfter(c.QueryParam("after"))
+	if err != nil {
+		return err
+	}
 	failed, err := s.flow.Inspect.FailedDocuments(
 		c.Request().Context(),
 		c.Param("index"),
 		c.QueryParam("cause"),
+		after,
 		limit,
 	)
 	if err != nil {
 		return err
 	}
+	if len(failed) == limit {
+		last := failed[limit-1]
+		next(c, "after", base64.RawURLEncoding.EncodeToString([]byte(last.LastAt.UTC().Format(time.RFC3339Nano)+" "+last.Key)))
+	}
 	return c.JSON(http.StatusOK, failed)
+}
+
+// failedAfter reads where a list goes on, as its Link has it.
+func failedAfter(cursor string) (*records.Failed, error) {
+	if cursor == "" {
+		return nil, nil
+	}
+	text, err := base64.RawURLEncoding.DecodeString(cursor)
+	at, key, _ := strings.Cut(string(text), " ")
+	f := &records.Failed{Key: key}
+	if err == nil {
+		f.LastAt, err = time.Parse(time.RFC3339Nano, at)
+	}
+	if err != nil || key == "" || checkText(key) != nil {
+		return nil, problemf(http.StatusBadRequest, "after is taken from the Link header of the page before, not %.100q", cursor)
+	}
+	return f, nil
 }
 
 func (s *Server) failedGroups(c echo.Context) error {

@@ -55,16 +55,18 @@ func (i *Inspector) cause(ctx context.Context, index, kind, reason string) retry
 	return deliver.CauseOf(e, kind, reason)
 }
 
-// FailedDocuments lists what an engine refused of an index, of one cause when it is named.
+// FailedDocuments lists what an engine refused of an index, of one cause when it is named, and after one of the list before
+// unless it is nil.
 func (i *Inspector) FailedDocuments(
 	ctx context.Context,
 	index, cause string,
+	after *records.Failed,
 	limit int,
 ) ([]api.FailedDocument, error) {
 	if _, err := i.Edition(ctx, index); err != nil {
 		return nil, err
 	}
-	list, err := i.Records.FailedDocuments(ctx, index, cause, limit)
+	list, err := i.Records.FailedDocuments(ctx, index, cause, after, limit)
 	if err != nil {
 		return nil, err
 	}

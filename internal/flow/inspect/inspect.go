@@ -54,7 +54,7 @@ type Store interface {
 	BacklogSize(ctx context.Context, e *records.Edition) (n int64, oldest *time.Time, err error)
 	FailedKeys(ctx context.Context, e *records.Edition, cause string) ([]string, error)
 	FailedDocument(ctx context.Context, index, key string) (*records.Failed, error)
-	FailedDocuments(ctx context.Context, index, cause string, limit int) ([]records.Failed, error)
+	FailedDocuments(ctx context.Context, index, cause string, after *records.Failed, limit int) ([]records.Failed, error)
 	FailedGroups(ctx context.Context, index string) ([]records.FailedGroup, error)
 	DismissFailed(ctx context.Context, e *records.Edition, keys []string) ([]string, error)
 	Events(ctx context.Context, e *records.Edition) ([]records.Event, error)

@@ -287,7 +287,7 @@ func (r *Records) FailedDocument(_ context.Context, index, key string) (*records
 }
 
 // FailedDocuments is not to be had.
-func (r *Records) FailedDocuments(context.Context, string, string, int) ([]records.Failed, error) {
+func (r *Records) FailedDocuments(context.Context, string, string, *records.Failed, int) ([]records.Failed, error) {
 	return nil, errors.New("not listed")
 }
 
