@@ -5,6 +5,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -39,7 +40,7 @@ func shown(text string, colour bool) string {
 			b.WriteString(text[i : i+size])
 		case r < 0x20 && r != '\n' && r != '\t', r == 0x7f:
 			fmt.Fprintf(&b, `\x%02x`, r)
-		case r >= 0x80 && r < 0xa0, r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200e, r == 0x200f, r == 0x061c:
+		case r >= 0x80 && r < 0xa0, unicode.Is(unicode.Bidi_Control, r):
 			fmt.Fprintf(&b, `\u%04x`, r)
 		default:
 			b.WriteString(text[i : i+size])

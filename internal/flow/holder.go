@@ -206,7 +206,8 @@ func (h *holder) run(ctx context.Context) {
 		})
 		h.work.Go(func() { h.read(ctx, x) })
 		h.work.Go(func() {
-			alarm.Run(ctx, func() []api.IndexStatus { return h.currentStatus(x).Indexes }, h.connections.Alerts, h.connections.Secrets.Addresses.DialPublic, h.log)
+			indexes := func() []api.IndexStatus { return h.currentStatus(x).Indexes }
+			alarm.Run(ctx, indexes, h.connections.Alerts, h.connections.Secrets.Addresses.DialPublic, h.log)
 		})
 	}
 	for {

@@ -45,7 +45,10 @@ func Parse(list []string) (Addresses, error) {
 		}
 		name := strings.ToLower(strings.TrimSuffix(text, "."))
 		if _, err := path.Match(name, ""); err != nil || name == "" || strings.ContainsAny(name, "/: ") {
-			return a, fmt.Errorf("%q is not a host name, a pattern of names such as *.firnline.example, an address or a network such as 10.0.0.0/8", text)
+			return a, fmt.Errorf(
+				"%q is not a host name, a pattern of names such as *.firnline.example, an address or a network such as 10.0.0.0/8",
+				text,
+			)
 		}
 		a.names = append(a.names, name)
 	}
@@ -65,7 +68,9 @@ func (e *RefusedError) Error() string {
 	if e.Given {
 		why = "it is not among the addresses given with --allow-address"
 	}
-	return fmt.Sprintf("Pingo does not connect to %s (%s): %s. Start pingo serve with --allow-address %s if it is intended", e.Host, e.Address, why, e.Host)
+	return fmt.Sprintf(
+		"Pingo does not connect to %s (%s): %s. Start pingo serve with --allow-address %[1]s if it is intended",
+		e.Host, e.Address, why)
 }
 
 // Dial connects to sources and engines: anywhere, unless addresses were given.
@@ -134,15 +139,18 @@ func prefixes(list ...string) (out []netip.Prefix) {
 }
 
 func public(a netip.Addr) bool {
-	return a.IsGlobalUnicast() && !a.IsPrivate() && !slices.ContainsFunc(notPublic, func(p netip.Prefix) bool { return p.Contains(a) })
+	special := slices.ContainsFunc(notPublic, func(p netip.Prefix) bool { return p.Contains(a) })
+	return a.IsGlobalUnicast() && !a.IsPrivate() && !special
 }
 
 // Client is an HTTP client of what a definition has Pingo fetch from or report to. It uses no proxy, which would look up
 // names itself, and follows a redirect only where redirects is set, to the same host and without a Referer.
 func Client(dial Dialer, timeout time.Duration, redirects bool) *http.Client {
 	return &http.Client{
-		Timeout:   timeout,
-		Transport: &http.Transport{DialContext: dial, TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute, ForceAttemptHTTP2: true},
+		Timeout: timeout,
+		Transport: &http.Transport{
+			DialContext: dial, TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute, ForceAttemptHTTP2: true,
+		},
 		CheckRedirect: func(r *http.Request, before []*http.Request) error {
 			first := before[0].URL
 			if !redirects || len(before) > 5 || r.URL.Host != first.Host || r.URL.Scheme != first.Scheme {

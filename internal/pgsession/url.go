@@ -14,7 +14,8 @@ type Files func(name string) (path string, err error)
 
 // parameters are those that a URL may have. All others would be settings of the session, or make the driver read files and
 // variables of this machine that nobody gave to definitions.
-var parameters = strings.Fields("sslmode sslrootcert sslcert sslkey sslsni channel_binding connect_timeout target_session_attrs default_query_exec_mode host port user password dbname application_name")
+var parameters = strings.Fields(`sslmode sslrootcert sslcert sslkey sslsni channel_binding connect_timeout
+	target_session_attrs default_query_exec_mode host port user password dbname application_name`)
 
 // certificates are the parameters that name files.
 var certificates = []string{"sslrootcert", "sslcert", "sslkey"}
@@ -29,7 +30,8 @@ func URL(text string, files Files) (string, error) {
 	query := u.Query()
 	for name := range query {
 		if !slices.Contains(parameters, name) {
-			return "", fmt.Errorf("it has a parameter %q, which Pingo does not pass on: the parameters are %s", name, strings.Join(parameters, ", "))
+			return "", fmt.Errorf("it has a parameter %q, which Pingo does not pass on: the parameters are %s",
+				name, strings.Join(parameters, ", "))
 		}
 	}
 	for _, name := range certificates {
@@ -48,7 +50,8 @@ func URL(text string, files Files) (string, error) {
 		query.Set(name, path)
 	}
 	for name, value := range map[string]string{
-		"passfile": os.DevNull, "servicefile": os.DevNull, "sslpassword": "", "sslmode": "prefer", "options": "", "application_name": "pingo", "target_session_attrs": "any",
+		"passfile": os.DevNull, "servicefile": os.DevNull, "sslpassword": "", "sslmode": "prefer", "options": "",
+		"application_name": "pingo", "target_session_attrs": "any",
 	} {
 		if !query.Has(name) {
 			query.Set(name, value)

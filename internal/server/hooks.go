@@ -150,7 +150,8 @@ func (s *Server) hook(c echo.Context) error {
 	}
 	path := strings.Trim(strings.TrimPrefix(request.URL.Path, hooksPath+name), "/")
 	status, reply, err := s.receive.Receive(request.Context(), name, source.Request{
-		Method: request.Method, Path: path, Header: request.Header, Host: request.Host, Body: body, Secure: unread(c), Known: s.knows(request.Host), At: time.Now(),
+		Method: request.Method, Path: path, Header: request.Header, Host: request.Host, Known: s.knows(request.Host),
+		Body: body, Secure: unread(c), At: time.Now(),
 	})
 	if errors.Is(err, source.ErrNoRecord) { // a source that is read
 		return problemf(http.StatusNotFound, "nothing is received at %s", request.URL.Path)

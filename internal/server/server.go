@@ -270,13 +270,15 @@ func (s *Server) problem(err error, c echo.Context) {
 	switch {
 	case errors.As(err, &p):
 	case errors.As(err, &fromEcho):
-		if methods := allowed(c.Echo(), c.Request().URL.Path); fromEcho.Code == http.StatusNotFound && len(methods) > 0 && !slices.Contains(methods, c.Request().Method) {
+		method, path := c.Request().Method, c.Request().URL.Path
+		methods := allowed(c.Echo(), path)
+		if fromEcho.Code == http.StatusNotFound && len(methods) > 0 && !slices.Contains(methods, method) {
 			fromEcho = echo.ErrMethodNotAllowed
 			c.Response().Header().Set("Allow", strings.Join(methods, ", "))
 		}
 		p = problemf(fromEcho.Code, "%v", fromEcho.Message)
 		if fromEcho.Code == http.StatusMethodNotAllowed {
-			p.Detail = fmt.Sprintf("%s is not answered at %s: use one of %s", c.Request().Method, c.Request().URL.Path, c.Response().Header().Get("Allow"))
+			p.Detail = fmt.Sprintf("%s is not answered at %s: use one of %s", method, path, c.Response().Header().Get("Allow"))
 		}
 		if fromEcho.Code == http.StatusNotFound {
 			p.Detail = "there is nothing at " + c.Request().URL.Path
@@ -300,7 +302,8 @@ func (s *Server) problem(err error, c echo.Context) {
 		p = problemf(http.StatusBadGateway, "%v", err)
 		s.log.Warn("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
-	if h := c.Response().Header(); (p.Status == http.StatusServiceUnavailable || p.Status == http.StatusTooManyRequests) && h.Get("Retry-After") == "" {
+	later := p.Status == http.StatusServiceUnavailable || p.Status == http.StatusTooManyRequests
+	if h := c.Response().Header(); later && h.Get("Retry-After") == "" {
 		h.Set("Retry-After", "2")
 	}
 	body, err := json.Marshal(p)
@@ -388,7 +391,9 @@ func (s *Server) events(c echo.Context) error {
 		}
 		// Each event is the whole status, so whoever comes back after a while has missed nothing.
 		sent++
-		if _, err := fmt.Fprintf(w, "id: %d-%d\nretry: %d\nevent: status\ndata: %s\n\n", began.UnixMilli(), sent, retryStream.Milliseconds(), body); err != nil {
+		_, err = fmt.Fprintf(w, "id: %d-%d\nretry: %d\nevent: status\ndata: %s\n\n",
+			began.UnixMilli(), sent, retryStream.Milliseconds(), body)
+		if err != nil {
 			return nil // the listener left
 		}
 		if err := controller.Flush(); err != nil {
@@ -672,7 +677,8 @@ func (s *Server) failed(c echo.Context) error {
 	}
 	if len(failed) == limit {
 		last := failed[limit-1]
-		next(c, "after", base64.RawURLEncoding.EncodeToString([]byte(last.LastAt.UTC().Format(time.RFC3339Nano)+" "+last.Key)))
+		cursor := last.LastAt.UTC().Format(time.RFC3339Nano) + " " + last.Key
+		next(c, "after", base64.RawURLEncoding.EncodeToString([]byte(cursor)))
 	}
 	return c.JSON(http.StatusOK, failed)
 }

@@ -26,7 +26,10 @@ import (
 // A non-empty list of findings means that the definition cannot be used. What is not
 // Broken in it can still be looked at.
 func Parse(files []File, kinds Kinds, look Lookup) (*Definition, Findings) {
-	d := &decoder{def: &Definition{Alerts: Alerts{Limits: alert.DefaultLimits}}, kinds: kinds, lookup: look, budget: maxNodes, referred: map[string]bool{}}
+	d := &decoder{
+		def:   &Definition{Alerts: Alerts{Limits: alert.DefaultLimits}},
+		kinds: kinds, lookup: look, budget: maxNodes, referred: map[string]bool{},
+	}
 	for _, f := range files {
 		d.file = f.Name
 		d.documents(f)

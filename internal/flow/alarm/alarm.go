@@ -42,7 +42,13 @@ const (
 )
 
 // Run watches indexes until the context ends. Events are sent by connections that dial makes.
-func Run(ctx context.Context, indexes func() []api.IndexStatus, target func() (Target, error), dial outgoing.Dialer, log *slog.Logger) {
+func Run(
+	ctx context.Context,
+	indexes func() []api.IndexStatus,
+	target func() (Target, error),
+	dial outgoing.Dialer,
+	log *slog.Logger,
+) {
 	client := outgoing.Client(dial, answerWithin, false) // a signed event is for the address that the definition has
 	var watch alert.Watch
 	waiting := make(chan alert.Event, mostWaiting)

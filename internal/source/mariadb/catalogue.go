@@ -298,7 +298,8 @@ func (p *Reader) probe(
 		shape.Condition: "SELECT 1 AS value FROM %[2]s WHERE (%[1]s\n) LIMIT 0",
 		shape.Ordering:  "SELECT 1 AS value FROM %[2]s ORDER BY %[1]s\n LIMIT 0",
 	}[expression.Role]
-	if answer.Columns, answer.Shifting = reads(list, table, stored); slices.ContainsFunc(answer.Shifting, func(s shape.Shift) bool { return s.Never }) {
+	answer.Columns, answer.Shifting = reads(list, table, stored)
+	if slices.ContainsFunc(answer.Shifting, func(s shape.Shift) bool { return s.Never }) {
 		return answer, nil // not even prepared
 	}
 	err := p.db.reading(ctx, func(tx *sql.Tx) error {
