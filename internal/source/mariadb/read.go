@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -324,7 +325,8 @@ func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 	if err != nil {
 		return explain(err)
 	}
-	defer conn.Close()
+	defer func() { conn.Close() }()
+	stale := 0
 	begin := "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ; START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY; "
 	for last := false; !last; {
 		var below [][]*shape.Node
@@ -333,7 +335,17 @@ func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 		if last {
 			end = "; COMMIT"
 		}
-		if err := readLevel(ctx, conn, coalesce.Merge(parts), begin, end); err != nil {
+		err := readLevel(ctx, conn, coalesce.Merge(parts), begin, end)
+		if errors.Is(err, driver.ErrBadConn) && begin != "" && stale <= poolSize {
+			stale++ // the server closed it while it was idle, and nothing was sent
+			conn.Close()
+			if conn, err = p.db.Conn(ctx); err != nil {
+				return explain(err)
+			}
+			last = false
+			continue
+		}
+		if err != nil {
 			discard(conn) // its state is unknown
 			return fmt.Errorf("reading rows for index %s: %w", parts[0].Set.Tree().Index, explain(err))
 		}
@@ -474,8 +486,16 @@ func (p *Reader) stream(
 	if err != nil {
 		return explain(err)
 	}
-	defer conn.Close()
-	rows, err := conn.QueryContext(ctx, "START TRANSACTION READ ONLY; SELECT "+strings.Join(selected, ", ")+" "+from+"; COMMIT")
+	defer func() { conn.Close() }()
+	statements := "START TRANSACTION READ ONLY; SELECT " + strings.Join(selected, ", ") + " " + from + "; COMMIT"
+	rows, err := conn.QueryContext(ctx, statements)
+	for stale := 0; errors.Is(err, driver.ErrBadConn) && stale <= poolSize; stale++ { // closed while it was idle
+		conn.Close()
+		if conn, err = p.db.Conn(ctx); err != nil {
+			return explain(err)
+		}
+		rows, err = conn.QueryContext(ctx, statements)
+	}
 	if err != nil {
 		discard(conn) // the transaction may be open
 		return explain(err)

@@ -11,6 +11,7 @@ import (
 	"math/big"
 	"net"
 	"sync"
+	"syscall"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -100,6 +101,15 @@ type bounded struct {
 	head []byte
 	left int // of the packet
 	full int // packets in a row
+}
+
+// SyscallConn is that of the connection: the driver asks it whether the server has closed a connection that was idle.
+func (b *bounded) SyscallConn() (syscall.RawConn, error) {
+	conn, ok := b.Conn.(syscall.Conn)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	return conn.SyscallConn()
 }
 
 // Read is that of the connection.

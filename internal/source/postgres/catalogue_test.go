@@ -35,12 +35,12 @@ func TestWholeRowsAndShiftingFunctions(t *testing.T) {
 	}{
 		{"to_jsonb(huts)->>'note'", shape.Value, "[height id name note rent until]", ""},
 		{"name || note", shape.Value, "[name note]", ""},
-		{"tidy(name)", shape.Value, "[name]", ""},
+		{"public.tidy(name)", shape.Value, "[name]", ""},
 		{"until > now()", shape.Condition, "[until]", "now"},
 		{"until > current_date", shape.Condition, "[until]", "now"},
 		{"name = current_user", shape.Condition, "[name]", "current_user"},
 		{"random()::text", shape.Value, "[]", "random"},
-		{"bunks_of(id)", shape.Value, "[id]", "bunks_of"},
+		{"public.bunks_of(id)", shape.Value, "[id]", "bunks_of"},
 		{"to_char(until, 'YYYY')", shape.Value, "[until]", ""},
 		{"name, age(until)", shape.Ordering, "[name until]", "age"},
 	} {
@@ -79,7 +79,7 @@ func TestWholeRowsAndShiftingFunctions(t *testing.T) {
 		"{ engine: main, rows: lodge.huts, where: until > now(), fields: [name] }":                                                     "the value of now() changes with the time",
 		"{ engine: main, rows: lodge.huts, where: until > now(), fields: [name], functions_allowed: [now] }":                           "",
 		"{ engine: main, rows: lodge.open_huts, key: id, fields: [name] }":                                                             "the value of now() changes with the time",
-		"{ engine: main, rows: lodge.huts, fields: { n: { sql: bunks_of(id) } } }":                                                     "bunks_of is not declared immutable",
+		"{ engine: main, rows: lodge.huts, fields: { n: { sql: public.bunks_of(id) } } }":                                                     "bunks_of is not declared immutable",
 		"{ engine: main, rows: lodge.huts, fields: [name], related: { b: { many: bunks, on: { hut_id: height }, fields: [label] } } }": "so they never match",
 		"{ engine: main, rows: lodge.huts, fields: [name], related: { b: { many: huts, on: { height: height }, fields: [name] } } }":   "1.5 and 1.50 are equal to the database",
 		"{ engine: main, rows: lodge.huts, fields: [name], related: { b: { many: huts, on: { rent: rent }, fields: [name] } } }":       "",

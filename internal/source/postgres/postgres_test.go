@@ -698,7 +698,11 @@ func TestARewrittenTableIsNotReadAsEmpty(t *testing.T) {
 		}
 	}
 	// Who may read some columns alone cannot lock a table, and reads it all the same.
-	some := open(t, url+"?options=-crole%3Dclerk")
+	some, err := Open(source.Config{URL: url, Options: []byte(`{"reader": "clerk"}`)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(some.Close)
 	plain, _, _ := compile(t, p, "  trails: { engine: e, rows: s.trails, fields: [name] }")
 	for range 2 {
 		set := document.NewSet(plain.Trees[0])
