@@ -79,7 +79,7 @@ func TestWholeRowsAndShiftingFunctions(t *testing.T) {
 		"{ engine: main, rows: lodge.huts, where: until > now(), fields: [name] }":                                                     "the value of now() changes with the time",
 		"{ engine: main, rows: lodge.huts, where: until > now(), fields: [name], functions_allowed: [now] }":                           "",
 		"{ engine: main, rows: lodge.open_huts, key: id, fields: [name] }":                                                             "the value of now() changes with the time",
-		"{ engine: main, rows: lodge.huts, fields: { n: { sql: public.bunks_of(id) } } }":                                                     "bunks_of is not declared immutable",
+		"{ engine: main, rows: lodge.huts, fields: { n: { sql: public.bunks_of(id) } } }":                                              "bunks_of is not declared immutable",
 		"{ engine: main, rows: lodge.huts, fields: [name], related: { b: { many: bunks, on: { hut_id: height }, fields: [label] } } }": "so they never match",
 		"{ engine: main, rows: lodge.huts, fields: [name], related: { b: { many: huts, on: { height: height }, fields: [name] } } }":   "1.5 and 1.50 are equal to the database",
 		"{ engine: main, rows: lodge.huts, fields: [name], related: { b: { many: huts, on: { rent: rent }, fields: [name] } } }":       "",
