@@ -596,8 +596,11 @@ func (p *Capture) RemovalScript(ctx context.Context) (string, error) {
 	if err != nil || len(statements) == 0 {
 		return "", err
 	}
-	return strings.Join(statements, ";\n") + ";\n", nil
+	return strings.Join(statements, ";\n") + ";\n" + roleStays, nil
 }
+
+const roleStays = "-- The role " + pgsession.Functions + " stays, since other databases of the server may use it. To drop it: DROP ROLE " +
+	pgsession.Functions + ";\n"
 
 // Remove drops every trigger of ours, then the schema with the journal.
 func (p *Capture) Remove(ctx context.Context) error {
