@@ -48,7 +48,7 @@ sources:
   conditions:
     kind: webhook
     signing_secrets: ["${CONDITIONS_SECRET}"]
-    records: { bulletins: { key: /key, body: /body, version: /version, schema: { properties: { n: { type: integer }, name: { type: string } } } } }
+    records: { bulletins: { key: /key, type: /type, body: /body, version: /version, schema: { properties: { n: { type: integer }, name: { type: string } } } } }
 engines:
   main: { kind: opensearch, url: "${SEARCH_URL}" }
 indexes:
@@ -100,6 +100,7 @@ type mixed struct {
 
 // event is one of a sender's.
 type event struct {
+	Type    string         `json:"type"`
 	Key     string         `json:"key"`
 	Version int            `json:"version"`
 	Body    map[string]any `json:"body"`
@@ -391,6 +392,7 @@ func (m *mixed) send(ctx context.Context, r *rand.Rand, addresses []string) {
 		if !forged && response.StatusCode >= 400 && response.StatusCode < 500 &&
 			response.StatusCode != http.StatusNotFound {
 			m.t.Errorf("an event is refused: %d %s", response.StatusCode, text)
+			return true // sending it again would not help
 		}
 		return response.StatusCode == http.StatusOK
 	}
@@ -402,12 +404,13 @@ func (m *mixed) send(ctx context.Context, r *rand.Rand, addresses []string) {
 			for range 1 + r.IntN(5) {
 				key := strconv.Itoa(r.IntN(mixedItems))
 				e := event{
+					"updated",
 					key,
 					m.newest[key].Version + 1,
 					map[string]any{"n": r.IntN(1_000_000), "name": "event " + key},
 				}
 				if r.IntN(6) == 0 {
-					e.Body = nil
+					e.Type, e.Body = "deleted", nil
 				}
 				m.newest[key] = e
 				m.events++
