@@ -269,8 +269,6 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		"apply ":                          {"yaml"},
 		"trace --change ":                 {"public.huts", "public.regions"},
 		"drift show ":                     {"huts"},
-		"hooks list ":                     {"conditions"},
-		"load conditions ":                {"bulletins"},
 	} {
 		out := w.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
 		for _, word := range want {

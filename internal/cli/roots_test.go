@@ -67,7 +67,7 @@ func TestOtherRootsThanTables(t *testing.T) {
 	for _, want := range []string{
 		"a change of public.huts, public.regions is followed to the rows of the view public.seen that it may touch",
 		"rows are looked for by hut_id without an index: each time about 600 rows are scanned", `CREATE INDEX ON "public"."notes" ("hut_id");`,
-		"huts: deleting rows of regions deletes rows here",
+		"public.huts: deleting rows of public.regions deletes rows here",
 	} {
 		if code != 5 || !strings.Contains(out, want) {
 			t.Errorf("check (exit %d) does not say %q:\n%s", code, want, out)
