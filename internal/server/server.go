@@ -760,6 +760,9 @@ func (s *Server) console(e *echo.Echo, files fs.FS) error {
 			return nil
 		}
 		if !slices.Contains(pages, strings.Split(name, "/")[0]) {
+			if strings.Contains(c.Request().Header.Get("Accept"), "text/html") { // a person, whom the console shows the way
+				return c.HTMLBlob(http.StatusNotFound, index)
+			}
 			return echo.ErrNotFound
 		}
 		c.Response().Header().Set("Cache-Control", "no-cache")
