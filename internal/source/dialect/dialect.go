@@ -24,9 +24,12 @@ type Database interface {
 	Table(url, name string) shape.Ref
 	// CreateOutbox is the SQL of a good outbox.
 	CreateOutbox(o Outbox) string
-	// Settle is the statement that deletes the rows of a table, written as SQL, that have some numbers in a column, or
-	// sets their mark where that is a column's name. It waits for no writer of other rows.
-	Settle(table, id, mark string, ids []int64) (string, error)
+	// Settle deletes the rows of an outbox that have some numbers, or sets their mark. It waits for no writer of other
+	// rows, and fails like Safe.
+	Settle(ctx context.Context, db *sql.DB, o Outbox, ids []int64) error
+	// Safe fails where Settle would run code of another role with the rights of Pingo's: a trigger, a rule, a view. A
+	// table that is not there is safe.
+	Safe(ctx context.Context, db *sql.DB, o Outbox) error
 	// Grants are the statements that give the user of a source's URL some privileges on a table.
 	Grants(url, table, privileges string) string
 	// Explain puts a failure into a sentence, and says whose fault it is.

@@ -588,8 +588,8 @@ func (p *Feed) noteStores(ctx context.Context) error {
 // lies between is locked where there are many, and writers are waited for.
 func numbered(numbers []int64, table, column string) (string, error) {
 	list, err := json.Marshal(slices.Sorted(slices.Values(numbers)))
-	return fmt.Sprintf("JSON_TABLE('%s', '$[*]' COLUMNS (n bigint PATH '$')) k STRAIGHT_JOIN %s r ON r.%s = k.n",
-		list, table, column), err
+	return fmt.Sprintf("JSON_TABLE('%s', '$[*]' COLUMNS (n bigint PATH '$')) k STRAIGHT_JOIN %s r %s ON r.%s = k.n",
+		list, table, onlyTables, column), err
 }
 
 // Done deletes rows that are done.

@@ -177,13 +177,8 @@ func (t *table) read(ctx context.Context, r journal.Read) ([]row, error) {
 
 // settle deletes or marks rows that are done.
 func (t *table) settle(ctx context.Context, ids []int64) error {
-	mark := t.names().Mark
 	for some := range slices.Chunk(ids, 2000) {
-		statement, err := t.Settle(t.name(), t.ID, mark, some)
-		if err == nil {
-			_, err = t.db.ExecContext(ctx, statement)
-		}
-		if err != nil {
+		if err := t.Settle(ctx, t.db, t.names(), some); err != nil {
 			return fmt.Errorf("settling rows of the outbox: %w", t.Explain(err))
 		}
 	}
@@ -706,8 +701,11 @@ func (c *capture) Install(ctx context.Context, owner string, need []shape.Captur
 	return c.inner.Install(ctx, owner, need)
 }
 
-// there looks whether the outbox can be read and has all columns.
+// there looks whether the outbox can be read, has all columns, and runs no code of others.
 func (c *capture) there(ctx context.Context) error {
+	if err := c.table.Safe(ctx, c.table.db, c.table.names()); err != nil {
+		return err
+	}
 	_, err := c.table.read(ctx, journal.Read{Limit: 1})
 	return err
 }
@@ -744,7 +742,10 @@ func (c *capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 }
 
 func (c *capture) MissingRights(ctx context.Context, _ []shape.Captured) ([]string, error) {
-	if err := c.there(ctx); err != nil {
+	if err := c.table.Safe(ctx, c.table.db, c.table.names()); err != nil {
+		return nil, err
+	}
+	if _, err := c.table.read(ctx, journal.Read{Limit: 1}); err != nil {
 		return []string{
 			strings.TrimSpace(c.table.grants()),
 		}, nil //nolint:nilerr // what reading says is said when it is applied

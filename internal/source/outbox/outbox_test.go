@@ -1,6 +1,7 @@
 package outbox_test
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
 	"maps"
@@ -536,6 +537,73 @@ func TestThePrintedGrantsAreEnough(t *testing.T) {
 					w.exec("DROP ROLE " + user)
 				}
 			})
+		}
+	}
+}
+
+// A trigger, or a view in the place of the outbox, would run code of its owner with the rights of Pingo's user when rows
+// are deleted or marked.
+func TestCodeOfOthersIsNotRun(t *testing.T) {
+	const noted = "LANGUAGE plpgsql AS $$BEGIN INSERT INTO public.ran VALUES (current_user); RETURN NULL; END$$"
+	before := map[string][]string{
+		"postgres": {
+			"CREATE TABLE public.ran (who text)",
+			"CREATE FUNCTION public.trap() RETURNS trigger " + noted, "ALTER FUNCTION public.trap() OWNER TO mallory",
+			"CREATE FUNCTION public.trapped(text) RETURNS boolean " + noted, "ALTER FUNCTION public.trapped(text) OWNER TO mallory",
+		},
+		"mariadb": {"CREATE TABLE ran (who text)"},
+	}
+	const partitioned = "ALTER TABLE public.outbox RENAME TO kept; CREATE TABLE public.outbox (LIKE public.kept) PARTITION BY RANGE (id); ALTER TABLE public.outbox ATTACH PARTITION public.kept DEFAULT"
+	traps := map[string]map[string][]string{
+		"postgres": {
+			"trigger":                {"CREATE TRIGGER t AFTER DELETE OR UPDATE ON public.outbox FOR EACH ROW EXECUTE FUNCTION public.trap()"},
+			"trigger of a partition": {partitioned, "CREATE TRIGGER t AFTER DELETE OR UPDATE ON public.kept FOR EACH ROW EXECUTE FUNCTION public.trap()"},
+			"rule":                   {"CREATE RULE t AS ON DELETE TO public.outbox DO ALSO INSERT INTO public.ran SELECT current_user", "CREATE RULE u AS ON UPDATE TO public.outbox DO ALSO INSERT INTO public.ran SELECT current_user"},
+			"view":                   {"ALTER TABLE public.outbox RENAME TO kept", "CREATE VIEW public.outbox AS SELECT * FROM public.kept WHERE public.trapped(record)"},
+			"constraint":             {"ALTER TABLE public.outbox ADD CHECK (public.trapped(record)) NOT VALID"},
+		},
+		"mariadb": {
+			"view": {
+				"RENAME TABLE outbox TO kept",
+				"CREATE FUNCTION trapped(s text) RETURNS int DETERMINISTIC SQL SECURITY INVOKER BEGIN INSERT INTO ran VALUES (current_user()); RETURN 1; END",
+				"CREATE SQL SECURITY INVOKER VIEW outbox AS SELECT * FROM kept WHERE trapped(record) = 1",
+			},
+		},
+	}
+	for kind, named := range traps {
+		for name, statements := range named {
+			for _, done := range []string{"delete", "mark"} {
+				if name == "constraint" && done == "delete" {
+					continue // nothing is checked then
+				}
+				t.Run(kind+" "+name+" "+done, func(t *testing.T) {
+					w := newIn(t, kind)
+					if kind == "postgres" {
+						w.exec("CREATE ROLE mallory")
+						t.Cleanup(func() { w.db.ExecContext(context.Background(), "DROP OWNED BY mallory CASCADE; DROP ROLE mallory") })
+					}
+					w.start(fmt.Sprintf(`{"outbox": {"table": "outbox", "done": %q}}`, done))
+					w.claim()
+					w.exec("INSERT INTO outbox (record, record_key) VALUES ('trails', '1')")
+					changes, err := w.src.Changes(t.Context(), 100)
+					if err != nil || len(changes) != 1 {
+						t.Fatal(changes, err)
+					}
+					for _, statement := range append(before[kind], statements...) {
+						w.exec(statement)
+					}
+					err = w.src.Done(t.Context(), []int64{changes[0].Seq})
+					if n := w.count("SELECT count(*) FROM ran"); err == nil || n > 0 {
+						t.Errorf("%d runs, %v", n, err)
+					}
+					if _, err := w.src.Capture.Install(t.Context(), "one", nil); err == nil {
+						t.Error("an apply takes it")
+					}
+					if missing, err := w.src.Capture.MissingRights(t.Context(), nil); err == nil {
+						t.Errorf("a check takes it, or takes it for a missing right: %q", missing)
+					}
+				})
+			}
 		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
@@ -91,13 +92,89 @@ func (words) table(name string) string {
 	return quoteName(schema) + "." + quoteName(table)
 }
 
-func (words) Settle(table, id, mark string, ids []int64) (string, error) {
+// Settle holds a lock that keeps others from adding triggers and rules between the look for them and the statement.
+func (w words) Settle(ctx context.Context, db *sql.DB, o dialect.Outbox, ids []int64) error {
 	numbers, err := json.Marshal(ids)
-	some := fmt.Sprintf("%s = ANY('{%s}'::bigint[])", quoteName(id), bytes.Trim(numbers, "[]"))
-	if mark != "" {
-		return fmt.Sprintf("UPDATE %s SET %s = clock_timestamp() WHERE %s", table, quoteName(mark), some), err
+	if err != nil {
+		return err
 	}
-	return fmt.Sprintf("DELETE FROM %s WHERE %s", table, some), err
+	table := w.table(o.Table)
+	statement := "DELETE FROM " + table
+	if o.Mark != "" {
+		statement = fmt.Sprintf("UPDATE %s SET %s = clock_timestamp()", table, quoteName(o.Mark))
+	}
+	statement += fmt.Sprintf(" WHERE %s = ANY('{%s}'::bigint[])", quoteName(o.ID), bytes.Trim(numbers, "[]"))
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(ctx, "LOCK TABLE "+table+" IN ROW EXCLUSIVE MODE"); err != nil {
+		return err
+	}
+	locked, err := w.safe(ctx, tx, o)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, statement); err != nil {
+		return err
+	}
+	// A schema can be renamed in spite of the lock.
+	if after, err := w.safe(ctx, tx, o); err != nil || after != locked {
+		return errors.Join(err, fmt.Errorf("another table took the place of %s: nothing was settled there", o.Table))
+	}
+	return tx.Commit()
+}
+
+func (w words) Safe(ctx context.Context, db *sql.DB, o dialect.Outbox) error {
+	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	_, err = w.safe(ctx, tx, o)
+	return err
+}
+
+// safe is Safe, and gives the identity of the table. It looks at the partitions, too: their triggers run, not those of
+// the table alone.
+func (w words) safe(ctx context.Context, tx *sql.Tx, o dialect.Outbox) (table uint32, err error) {
+	var found string
+	err = tx.QueryRowContext(ctx, `
+		WITH RECURSIVE trusted AS (SELECT oid FROM pg_roles WHERE rolsuper OR rolname = current_user),
+		tree(oid) AS (SELECT to_regclass($1)::oid UNION SELECT i.inhrelid FROM pg_inherits i JOIN tree ON i.inhparent = tree.oid),
+		made AS (SELECT c.oid, c.relkind FROM pg_class c JOIN tree USING (oid)),
+		evaluated AS (
+			SELECT made.oid, coalesce(p.oid, o.oprcode) AS function
+			FROM made JOIN pg_depend owns ON owns.refclassid = 'pg_class'::regclass AND owns.refobjid = made.oid
+				AND owns.classid IN ('pg_attrdef'::regclass, 'pg_constraint'::regclass, 'pg_class'::regclass)
+			JOIN pg_depend calls ON calls.classid = owns.classid AND calls.objid = owns.objid
+			LEFT JOIN pg_proc p ON calls.refclassid = 'pg_proc'::regclass AND p.oid = calls.refobjid
+			LEFT JOIN pg_operator o ON calls.refclassid = 'pg_operator'::regclass AND o.oid = calls.refobjid
+			WHERE $2)
+		SELECT coalesce(to_regclass($1)::oid, 0), coalesce((SELECT min(problem) FROM (
+			SELECT format('%s is not a table', oid::regclass) FROM made WHERE relkind NOT IN ('r', 'p')
+			UNION ALL
+			SELECT format('%s has the trigger %I, whose function belongs to %I', made.oid::regclass, t.tgname, pg_get_userbyid(p.proowner))
+			FROM made JOIN pg_trigger t ON t.tgrelid = made.oid JOIN pg_proc p ON p.oid = t.tgfoid
+			WHERE NOT t.tgisinternal AND t.tgenabled NOT IN ('D', 'R') AND t.tgtype::int & CASE WHEN $2 THEN 16 ELSE 8 END <> 0
+				AND p.proowner NOT IN (SELECT oid FROM trusted)
+			UNION ALL
+			SELECT format('%s has the rule %I', made.oid::regclass, r.rulename)
+			FROM made JOIN pg_rewrite r ON r.ev_class = made.oid AND r.rulename <> '_RETURN' AND r.ev_type = CASE WHEN $2 THEN '2' ELSE '4' END
+			UNION ALL
+			SELECT format('%s evaluates the function %s, which belongs to %I', e.oid::regclass, p.oid::regprocedure, pg_get_userbyid(p.proowner))
+			FROM evaluated e JOIN pg_proc p ON p.oid = e.function WHERE p.proowner NOT IN (SELECT oid FROM trusted)
+		) all_of(problem)), '')`, w.table(o.Table), o.Mark != "").Scan(&table, &found)
+	if err == nil && found != "" {
+		done := "delete rows of the outbox"
+		if o.Mark != "" {
+			done = "mark rows of the outbox"
+		}
+		err = fmt.Errorf("Pingo does not %s, since that would run code of another role with Pingo's rights: %s. "+
+			"Give Pingo an outbox of its own that has no code for this, or let an administrator own the function", done, found)
+	}
+	return table, err
 }
 
 func (w words) Grants(address, table, privileges string) string {
