@@ -443,7 +443,7 @@ func (e *Engine) upsert(
 		strings.Join(columns, ", "),
 		strings.Join(sets, ", "),
 	)
-	result, err := e.pool.Query(ctx, sql, arguments...)
+	result, err := e.pool.Pool.Query(ctx, sql, arguments...)
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ import (
 
 // Engine is one database. Make one with Open.
 type Engine struct {
-	pool *pgxpool.Pool
+	pool pgsession.Pool
 	mu   sync.Mutex
 	// layouts of the editions that were delivered to.
 	layouts map[string]*layout
@@ -101,7 +101,7 @@ func Open(c engine.Config) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the url of the engine cannot be used: %w", pgerror.InURL(err))
 	}
-	return &Engine{pool: pool, layouts: map[string]*layout{}, swept: map[string]time.Time{}}, nil
+	return &Engine{pool: pgsession.Pool{Pool: pool}, layouts: map[string]*layout{}, swept: map[string]time.Time{}}, nil
 }
 
 // Close gives the connections back.

@@ -33,7 +33,7 @@ func below(oid string) string {
 // needs adds to what is to be captured what only the database knows.
 func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
 	out := make([]needed, 0, len(list))
-	tx, err := p.pool.Begin(ctx)
+	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
 	if err != nil {
 		return nil, explain(err)
 	}

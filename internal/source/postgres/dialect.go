@@ -16,6 +16,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 
 	"pingo/internal/core/shape"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 	"pingo/internal/source/dialect"
 )
@@ -37,7 +38,7 @@ func (words) Open(c source.Config) (*source.Source, *sql.DB, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	return &source.Source{Reader: &Reader{pool: &database{pool, captureSchema, o.Reader}}}, stdlib.OpenDBFromPool(pool), nil
+	return &source.Source{Reader: &Reader{pool: &database{pgsession.Pool{Pool: pool}, captureSchema, o.Reader}}}, stdlib.OpenDBFromPool(pool), nil
 }
 
 func (words) Quote(name string) string { return quoteName(name) }

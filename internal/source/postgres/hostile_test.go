@@ -243,7 +243,16 @@ func TestReadingLeavesNothingBehind(t *testing.T) {
 		}
 	}
 	pool := p.Reader.(*Reader).pool
-	for range 20 {
+	for range 20 { // in each session
+		if rows, err := pool.Query(t.Context(), "SELECT count(poison(name)) FROM public.huts"); err == nil {
+			rows.Next()
+			rows.Close()
+			t.Error("a name outside pg_catalog is found")
+		}
+		var n int
+		if err := pool.QueryRow(t.Context(), "SELECT count(public.poison(name)) FROM public.huts").Scan(&n); err != nil || n != 2 {
+			t.Fatal(n, err)
+		}
 		var path, style string
 		if err := pool.QueryRow(t.Context(), "SELECT current_setting('search_path'), current_setting('DateStyle')").Scan(&path, &style); err != nil || path != "pg_catalog, pg_temp" || !strings.HasPrefix(style, "ISO") {
 			t.Fatalf("a session of Pingo has search_path %q and DateStyle %q (%v)", path, style, err)

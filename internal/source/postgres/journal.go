@@ -81,12 +81,16 @@ const (
 
 // Claimed reads who has claimed the journal.
 func (p *Feed) Claimed(ctx context.Context) (change.Claim, error) {
-	return p.oneClaim(ctx, "SELECT "+claimed+" FROM pingo_capture.owner")
+	return oneClaim(p.pool.Query(ctx, "SELECT "+claimed+" FROM pingo_capture.owner"))
 }
 
-// oneClaim runs a statement that gives at most one claim; the claim is zero when it gives none.
-func (p *Feed) oneClaim(ctx context.Context, statement string, args ...any) (change.Claim, error) {
-	rows, err := p.pool.Query(ctx, statement, args...)
+// updateClaim runs an update that returns the claim, if it is what was expected.
+func (p *Feed) updateClaim(ctx context.Context, update string, args ...any) (change.Claim, error) {
+	return oneClaim(p.pool.Pool.Pool.Query(ctx, p.pool.named(update+" RETURNING "+claimed), args...))
+}
+
+// oneClaim is the claim in the rows of a query; it is zero when there are none.
+func oneClaim(rows pgx.Rows, err error) (change.Claim, error) {
 	if err != nil {
 		return change.Claim{}, journalError(err)
 	}
@@ -105,8 +109,8 @@ func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
 	if err := ownSchema(ctx, p.pool, p.pool.capture); err != nil {
 		return err
 	}
-	now, err := p.oneClaim(ctx, `UPDATE pingo_capture.owner SET holder = $2, epoch = $3, mark = $4
-		WHERE service = $1 AND coalesce(holder, '') = $5 AND coalesce(epoch, 0) = $6 AND mark = $7 AND `+history+` = $8 RETURNING `+claimed,
+	now, err := p.updateClaim(ctx, `UPDATE pingo_capture.owner SET holder = $2, epoch = $3, mark = $4
+		WHERE service = $1 AND coalesce(holder, '') = $5 AND coalesce(epoch, 0) = $6 AND mark = $7 AND `+history+` = $8`,
 		c.Service, c.Holder, c.Epoch, c.Mark, found.Holder, found.Epoch, found.Mark, found.History)
 	if err != nil {
 		return err
@@ -122,9 +126,9 @@ func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
 
 // Beat moves the mark of the claim on, if it is still as it was found.
 func (p *Feed) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
-	now, err := p.oneClaim(
+	now, err := p.updateClaim(
 		ctx,
-		"UPDATE pingo_capture.owner SET mark = mark + 1 WHERE holder = $1 AND epoch = $2 AND mark = $3 AND "+history+" = $4 RETURNING "+claimed,
+		"UPDATE pingo_capture.owner SET mark = mark + 1 WHERE holder = $1 AND epoch = $2 AND mark = $3 AND "+history+" = $4",
 		found.Holder,
 		found.Epoch,
 		found.Mark,
@@ -167,6 +171,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	var xmin uint64
 	var rows []noted
 	batch := &pgx.Batch{}
+	batch.Queue("BEGIN READ ONLY")
 	claim, ours := p.claimNow(), false
 	batch.Queue(p.pool.named("SELECT EXISTS (SELECT FROM pingo_capture.owner WHERE holder = $1 AND epoch = $2 AND mark >= $3)"), claim.Holder, claim.Epoch, claim.Mark).
 		QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
@@ -212,6 +217,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 			return err
 		})
 	}
+	batch.Queue(rollback)
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, journalError(err)
 	}
@@ -282,18 +288,18 @@ func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, w
 	return none, true
 }
 
-// oneText runs some statements in a transaction of their own, of which the last gives a text.
+// oneText runs some statements in a read-only transaction of their own, of which the last gives a text.
 func (p *Feed) oneText(ctx context.Context, statements string) (string, error) {
 	conn, err := p.pool.Acquire(ctx)
 	if err != nil {
 		return "", err
 	}
 	defer conn.Release()
-	results, err := conn.Conn().PgConn().Exec(ctx, p.pool.named(statements)).ReadAll()
+	results, err := conn.Conn().PgConn().Exec(ctx, "BEGIN READ ONLY; "+p.pool.named(statements)+"; "+rollback).ReadAll()
 	if err != nil {
 		return "", err
 	}
-	if last := results[len(results)-1]; len(last.Rows) == 1 && len(last.Rows[0]) == 1 {
+	if last := results[len(results)-2]; len(last.Rows) == 1 && len(last.Rows[0]) == 1 {
 		return string(last.Rows[0][0]), nil
 	}
 	return "", errors.New("the server gave no text")

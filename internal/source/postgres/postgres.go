@@ -37,7 +37,7 @@ var Kind = source.Kind{
 // database is the connections to a database. Statements name the schema of the journal
 // pingo_capture; where it is another one, they are made to.
 type database struct {
-	*pgxpool.Pool
+	pgsession.Pool
 	capture string
 	// reader is the role whose rights rows are read with; empty: Pingo's own.
 	reader string
@@ -94,7 +94,7 @@ func Open(c source.Config) (*source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &database{pool, captureSchema, o.Reader}
+	db := &database{pgsession.Pool{Pool: pool}, captureSchema, o.Reader}
 	return withReplica(c, o, sourceOf(db, false), db)
 }
 
@@ -102,7 +102,7 @@ func Open(c source.Config) (*source.Source, error) {
 // some name, which needs no quotes. Its tables have no partitions, and their rows keep their keys and
 // are written many at a time.
 func Within(pool *pgxpool.Pool, capture string) *source.Source {
-	return sourceOf(&database{pool, capture, ""}, true)
+	return sourceOf(&database{pgsession.Pool{Pool: pool}, capture, ""}, true)
 }
 
 func sourceOf(db *database, byStatement bool) *source.Source {

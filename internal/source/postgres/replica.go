@@ -11,6 +11,7 @@ import (
 	"pingo/internal/core/document"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 
 	"github.com/dustin/go-humanize"
@@ -52,7 +53,7 @@ func withReplica(c source.Config, o options, src *source.Source, primary *databa
 	if err != nil {
 		return nil, fmt.Errorf("replica: %w", err)
 	}
-	r := &replica{Reader: &Reader{pool: &database{pool, captureSchema, o.Reader}}, primary: primary}
+	r := &replica{Reader: &Reader{pool: &database{pgsession.Pool{Pool: pool}, captureSchema, o.Reader}}, primary: primary}
 	src.Reader, src.Bulk = &withBulk{src.Reader, r}, r
 	return src, nil
 }
