@@ -85,16 +85,21 @@ func (a *App) completions(root *cobra.Command) {
 		}
 		return out, none
 	}
-	sourceNames := func(cmd *cobra.Command) (out []string) {
-		out, _ = sources(cmd, nil, "")
+	// receiving are the sources that have receipts.
+	receiving := func(cmd *cobra.Command) (out []string) {
+		for _, src := range status(cmd).Sources {
+			if src.Receives {
+				out = append(out, src.Name)
+			}
+		}
 		return out
 	}
-	// sourceThen offers sources, then the records of the one, then files.
-	sourceThen := func(records bool) cobra.CompletionFunc {
+	// receivingThen offers sources that have receipts, then the records of the one, then files.
+	receivingThen := func(records bool) cobra.CompletionFunc {
 		return func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 			switch {
 			case len(args) == 0:
-				return sourceNames(cmd), none
+				return receiving(cmd), none
 			case records && len(args) == 1:
 				held, err := a.client().HeldRecords(cmd.Context(), args[0])
 				if err != nil {
@@ -130,10 +135,10 @@ func (a *App) completions(root *cobra.Command) {
 			}
 			return first(indexes)(cmd, args, "")
 		},
-		"hooks list":       first(sourceNames),
-		"hooks show":       first(sourceNames),
-		"hooks send":       sourceThen(false),
-		"load":             sourceThen(true),
+		"hooks list":       first(receiving),
+		"hooks show":       first(receiving),
+		"hooks send":       receivingThen(false),
+		"load":             receivingThen(true),
 		"drift show":       first(indexes),
 		"drift check":      first(indexes),
 		"repair":           first(indexes),

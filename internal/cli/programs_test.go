@@ -257,7 +257,12 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		"huts",
 		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Live },
 	)
-	w.must("apply", "--yes", w.write(demo.Definition))
+	w.must("apply", "--yes", w.write(strings.Replace(demo.Definition, "sources:\n", "sources:\n  conditions: { kind: webhook, unsigned: allowed, records: { bulletins: { schema: { type: object, properties: { title: { type: string } } } } } }\n", 1)+`
+  bulletins:
+    engine: main
+    rows: conditions.bulletins
+    fields: [title]
+`))
 	for args, want := range map[string][]string{
 		"preview ":                        {"huts"},
 		"trace --change huts 1 --source ": {"lodge"},
@@ -269,8 +274,14 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		"apply ":                          {"yaml"},
 		"trace --change ":                 {"public.huts", "public.regions"},
 		"drift show ":                     {"huts"},
+		"hooks list ":                     {"conditions"},
+		"load ":                           {"conditions"},
+		"load conditions ":                {"bulletins"},
 	} {
 		out := w.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
+		if hook := strings.HasPrefix(args, "hooks") || strings.HasPrefix(args, "load"); hook && strings.Contains(out, "lodge") {
+			t.Errorf("pingo %s offers a source that receives nothing:\n%s", args, out)
+		}
 		for _, word := range want {
 			if !strings.Contains("\n"+out, "\n"+word) {
 				t.Errorf("pingo %s: %q is not offered:\n%s", args, word, out)
@@ -334,7 +345,7 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	}
 	// A removal that was not accepted is refused, not failed.
 	other := strings.Replace(renamed, "\n  huts:", "\n  cabins:", 1)
-	if out, errs, code := w.run("apply", "--yes", w.write(other)); code != 3 ||
+	if out, errs, code := w.run("apply", "--yes", "--accept", "bulletins", w.write(other)); code != 3 ||
 		!strings.Contains(errs, "--accept huts") {
 		t.Errorf("an index is taken out: %d %s%s", code, out, errs)
 	}
