@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -11,8 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/CAFxX/httpcompression"
 	"github.com/labstack/echo/v4"
-	"github.com/labstack/echo/v4/middleware"
 
 	"pingo/internal/api"
 )
@@ -63,16 +64,29 @@ func allowed(e *echo.Echo, path string) (methods []string) {
 	return methods
 }
 
-// compressed compresses answers that are worth it. The event stream, which compresses itself, and metrics, whose handler
-// does, are left out.
-func compressed() echo.MiddlewareFunc {
-	return middleware.GzipWithConfig(middleware.GzipConfig{
-		MinLength: 1 << 10,
-		Skipper: func(c echo.Context) bool {
-			path := c.Request().URL.Path
-			return path == "/api/events" || path == "/metrics" || c.Request().Method != http.MethodGet || isHead(c)
-		},
-	})
+// compressed compresses answers to GET that are worth it, with br or gzip. The event stream, which compresses itself, and
+// metrics, whose handler does, are left out.
+func compressed(h http.Handler) (http.Handler, error) {
+	const least = 1 << 10 // bytes
+	adapter, err := httpcompression.Adapter(
+		httpcompression.BrotliCompressionLevel(4), // about as fast as gzip
+		httpcompression.GzipCompressionLevel(gzip.DefaultCompression),
+		httpcompression.MinSize(least),
+		httpcompression.ContentTypes([]string{
+			"application/json", "application/problem+json", "application/schema+json", "text/html", "text/css", "text/javascript", "text/plain", "image/svg+xml",
+		}, false),
+	)
+	if err != nil {
+		return nil, err
+	}
+	smaller := adapter(h)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet || r.URL.Path == "/api/events" || r.URL.Path == "/metrics" {
+			h.ServeHTTP(w, r)
+			return
+		}
+		smaller.ServeHTTP(w, r)
+	}), nil
 }
 
 // fresh answers 304 where the caller has the answer already, by its ETag.

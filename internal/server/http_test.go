@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/andybalholm/brotli"
+
 	"pingo/internal/api"
 	"pingo/internal/lab/standin"
 )
@@ -82,13 +84,18 @@ func TestAnswersAsHTTPSays(t *testing.T) {
 		}
 	}
 	// What is large is compressed.
-	r := do("GET", "/openapi.json", "", "Accept-Encoding", "gzip")
-	z, err := gzip.NewReader(r.Body)
-	if err != nil || r.Header.Get("Content-Encoding") != "gzip" || !strings.Contains(r.Header.Get("Vary"), "Accept-Encoding") {
-		t.Fatal(r.Header, err)
-	}
-	if body, err := io.ReadAll(z); err != nil || !json.Valid(body) {
-		t.Error(err)
+	for encoding, reader := range map[string]func(io.Reader) (io.Reader, error){
+		"gzip": func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) },
+		"br":   func(r io.Reader) (io.Reader, error) { return brotli.NewReader(r), nil },
+	} {
+		r := do("GET", "/openapi.json", "", "Accept-Encoding", encoding)
+		z, err := reader(r.Body)
+		if err != nil || r.Header.Get("Content-Encoding") != encoding || !strings.Contains(r.Header.Get("Vary"), "Accept-Encoding") {
+			t.Fatal(r.Header, err)
+		}
+		if body, err := io.ReadAll(z); err != nil || !json.Valid(body) {
+			t.Error(err)
+		}
 	}
 	// Whoever is asked too much, or has nothing to ask, says when to come again.
 	do("GET", "/metrics", "")
@@ -99,7 +106,7 @@ func TestAnswersAsHTTPSays(t *testing.T) {
 		s.access.known[by] = known
 	}
 	s.access.mu.Unlock()
-	r = do("GET", "/metrics", "")
+	r := do("GET", "/metrics", "")
 	if text, err := io.ReadAll(r.Body); err != nil || r.StatusCode != 200 || !strings.Contains(string(text), "pingo_records_up 0") || !strings.Contains(string(text), `pingo_build_info{go="go`) {
 		t.Errorf("metrics without records: %d %.300s %v", r.StatusCode, text, err)
 	}

@@ -108,7 +108,7 @@ func New(f *flow.Service, rec *records.Records, o Options) (*Server, error) {
 		ContentTypeNosniff: "nosniff", ReferrerPolicy: "no-referrer",
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
 			"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-	}), uncached, named(s.knows), compressed(), middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{
+	}), uncached, named(s.knows), middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{
 		Limit:   "4M",
 		Skipper: func(c echo.Context) bool { return strings.HasPrefix(c.Request().URL.Path, hooksPath) }, // they have their own
 	}), readable)
@@ -117,8 +117,12 @@ func New(f *flow.Service, rec *records.Records, o Options) (*Server, error) {
 	if err := s.console(e, o.Console); err != nil {
 		return nil, err
 	}
+	smaller, err := compressed(headAsGet(e))
+	if err != nil {
+		return nil, err
+	}
 	s.http = &http.Server{
-		Handler:           headAsGet(e),
+		Handler:           smaller,
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       30 * time.Second,
 		WriteTimeout:      maxWait*time.Second + time.Minute, // who reads no faster has lost interest
