@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 export GOFLAGS := -buildvcs=false
 
-.PHONY: setup engines build demo test test-engines race bench storm small-storm fuzz lint clean
+.PHONY: setup engines build demo test test-engines test-clients race bench storm small-storm fuzz lint clean
 
 setup:
 	@scripts/setup
@@ -34,6 +34,11 @@ test: build lint
 # What concerns engines again, against real servers.
 test-engines: build engines
 	PINGO_TEST_ENGINES=1 go test -count=1 -p 1 -timeout 30m -run Real ./internal/engine/opensearch ./internal/lab/standin ./internal/cli
+
+# The API's description, by a linter and by a client that is generated from it.
+test-clients: build
+	cd console && npm run --silent lint:api
+	PINGO_TEST_CLIENTS=$$(scripts/clients) go test -count=1 -run TestGeneratedClients -v ./internal/server
 
 # The flow and the server under the race detector.
 race: build
