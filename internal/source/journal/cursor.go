@@ -13,8 +13,8 @@ import (
 // Cursor remembers what was read of a journal. Writers take their numbers before they commit,
 // so rows appear late and out of order: everything visible above a low-water mark is read that
 // is not in flight, and the mark only rises to a number below which no uncommitted row can
-// exist. The zero value begins at the start. All methods may be used at the same time, but one
-// read at a time, from Begin to Took.
+// exist. Numbers may be set back, or taken in blocks, so from time to time everything is read, whatever its number. The
+// zero value begins at the start. All methods may be used at the same time, but one read at a time, from Begin to Took.
 type Cursor struct {
 	mu sync.Mutex // guards what follows
 	// inFlight has the time of every change that was returned and is not done.
@@ -26,18 +26,21 @@ type Cursor struct {
 	before    int64 // the highest that was seen before the last read
 	// horizons say when it was known that no change up to a number could become visible any more, in order.
 	horizons []horizon
-	// nextFull is when rows between low and high are looked for again.
-	nextFull time.Time
+	// nextFull is when rows between low and high are looked for again, and nextWhole when rows of all numbers are.
+	nextFull, nextWhole time.Time
 }
+
+// WholeEvery is how often rows of all numbers are looked for. It is a variable for tests.
+var WholeEvery = 10 * time.Second
 
 // Read is one read of a journal.
 type Read struct {
 	// From is the number above which rows are to be read, in order, at most Limit.
 	From  int64
 	Limit int
-	// Full: rows are read from the low-water mark on, not only those above the highest seen.
-	Full  bool
-	began time.Time
+	// Full: rows are read from the low-water mark on, not only those above the highest seen. Whole: all are.
+	Full, Whole bool
+	began       time.Time
 }
 
 // Begin begins a read of at most limit changes that were not returned before.
@@ -52,6 +55,9 @@ func (c *Cursor) Begin(limit int) Read {
 	if r.Full = r.began.After(c.nextFull); r.Full {
 		r.From, r.Limit = c.low, limit+len(c.inFlight)
 	}
+	if r.Whole = r.began.After(c.nextWhole); r.Whole {
+		r.Full, r.From, r.Limit = true, math.MinInt64, limit+len(c.inFlight)
+	}
 	return r
 }
 
@@ -65,15 +71,25 @@ func (c *Cursor) Took(r Read, read []change.Change) (fresh []change.Change, seen
 	}
 	cut := len(read) == r.Limit
 	fresh, seen = read[:0], r.From
+	back := false
 	for _, row := range read {
 		seen = row.Seq
 		if _, handed := c.inFlight[row.Seq]; handed {
 			continue
 		}
 		c.inFlight[row.Seq] = row.At
-		fresh = append(fresh, row)
+		fresh, back = append(fresh, row), back || row.Seq <= c.low
 	}
 	c.before, c.high = c.high, max(c.high, seen)
+	if back { // nothing is known of numbers any more
+		c.low = 0
+		if r.Whole && !cut {
+			c.high = seen
+		}
+	}
+	if r.Whole {
+		c.nextWhole = time.Now().Add(max(WholeEvery, 10*time.Since(r.began)))
+	}
 	if r.Full { // looking again below high is as frequent as it is cheap
 		c.nextFull = time.Now().Add(10 * time.Since(r.began))
 	}
@@ -148,13 +164,6 @@ func (c *Cursor) High() int64 {
 	return c.high
 }
 
-// Restart has all rows looked at again from the start, without those in flight.
-func (c *Cursor) Restart() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.low, c.nextFull = 0, time.Time{}
-}
-
 // Gone notes rows that were deleted.
 func (c *Cursor) Gone(seqs []int64) {
 	c.mu.Lock()
@@ -166,7 +175,7 @@ func (c *Cursor) Gone(seqs []int64) {
 func (c *Cursor) Rewind() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.inFlight, c.gone, c.low, c.high, c.before, c.nextFull, c.horizons = nil, nil, 0, 0, 0, time.Time{}, nil
+	c.inFlight, c.gone, c.low, c.high, c.before, c.nextFull, c.nextWhole, c.horizons = nil, nil, 0, 0, 0, time.Time{}, time.Time{}, nil
 }
 
 // InFlight is how many changes were returned and are not done, and when the oldest of them

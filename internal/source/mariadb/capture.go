@@ -523,8 +523,8 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 	rows, err := p.db.texts(
 		ctx,
 		fmt.Sprintf(
-			"SELECT id, schema_name, table_name, triggers, cascades, coalesce(made, ''), forms FROM %s.layouts",
-			quoteName(p.db.capture),
+			"SELECT id, schema_name, table_name, triggers, cascades, coalesce(made, ''), forms FROM %s.layouts WHERE id <> %s",
+			quoteName(p.db.capture), ownLayout,
 		),
 	)
 	if err != nil {

@@ -39,8 +39,6 @@ type Feed struct {
 	endSince      time.Time
 	// nextStill is when it is next looked whether nobody writes.
 	nextStill time.Time
-	// restarted is when the journal was last looked at from its start.
-	restarted time.Time
 	// awaited is the highest number that was waited for. Its row may be rolled back.
 	awaited int64
 	// moved is when there were changes last.
@@ -57,8 +55,6 @@ type Feed struct {
 var settleAfter = 10 * time.Second
 
 const (
-	// restartEvery is how often the journal is looked at from its start whatever is known.
-	restartEvery = 10 * time.Minute
 	// stillEvery is how often it is looked whether nobody writes, at most.
 	stillEvery = 50 * time.Millisecond
 	// storesEvery is how often it is looked for truncated tables, at most.
@@ -213,6 +209,9 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	if p.behind = len(noted) == r.Limit; len(fresh) > 0 {
 		p.moved = time.Now()
 	}
+	if r.Whole {
+		p.awaited = 0 // its row may have been rolled back, or the numbers set back
+	}
 	if r.Full && p.settled > 0 && p.settled <= seen {
 		p.cursor.Settle(p.settled)
 		p.settled = 0
@@ -224,10 +223,6 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 // is locked, so whoever asks for it is told; nothing is waited for.
 func (p *Feed) settle(ctx context.Context) error {
 	p.mu.Lock()
-	if time.Since(p.restarted) > restartEvery {
-		p.restarted, p.settled = time.Now(), 0
-		p.cursor.Restart()
-	}
 	if p.settling == 0 {
 		p.settling, p.since = max(p.cursor.High(), p.awaited), time.Now()
 	}
@@ -535,7 +530,7 @@ func (p *Feed) readLayouts(ctx context.Context) (map[string]journal.Layout, erro
 }
 
 // noteStores writes a truncate into the journal for every table that is kept in something else
-// than when it was last looked at, since no trigger sees that.
+// than when it was last looked at, since no trigger sees that, and for all of them when that is the journal.
 func (p *Feed) noteStores(ctx context.Context) error {
 	p.mu.Lock()
 	wait := time.Now().Before(p.lookNext)
@@ -554,35 +549,49 @@ func (p *Feed) noteStores(ctx context.Context) error {
 		return err
 	}
 	in := quoteName(p.db.capture)
-	rows, err := p.db.texts(
-		ctx,
-		fmt.Sprintf("SELECT id, schema_name, table_name, coalesce(store, '') FROM %s.layouts", in),
-	)
+	rows, err := p.db.texts(ctx, fmt.Sprintf("SELECT id, schema_name, table_name, coalesce(store, '') FROM %s.layouts", in))
 	if err != nil {
 		return p.journalError(err)
+	}
+	own := cmp.Or(stores[shape.Ref{Schema: p.db.capture, Name: "journal"}], stores[shape.Ref{Schema: fileName(p.db.capture), Name: "journal"}])
+	if own != "" && !slices.ContainsFunc(rows, func(r []string) bool { return r[0] == ownLayout }) {
+		_, err := p.db.ExecContext(ctx, fmt.Sprintf("INSERT IGNORE INTO %s.layouts (id, schema_name, table_name, key_columns, links, triggers, cascades, store) VALUES (%s, %s, 'journal', '[]', '[]', '[]', '[]', %s)",
+			in, ownLayout, text(p.db.capture), text(own)))
+		if err != nil {
+			return p.journalError(err)
+		}
 	}
 	for _, r := range rows {
 		now := stores[shape.Ref{Schema: r[1], Name: r[2]}]
 		if now == r[3] || now == "" {
 			continue
 		}
+		still := fmt.Sprintf("FROM %s.layouts WHERE id = %s AND coalesce(store, '') = %s", in, r[0], text(r[3]))
+		noted := "SELECT id, 't' " + still
+		if r[0] == ownLayout { // with changes of any table
+			noted = fmt.Sprintf("SELECT min(id), 't' FROM %s.layouts WHERE id <> %s AND EXISTS (SELECT 1 %s) GROUP BY schema_name, table_name", in, ownLayout, still)
+		}
 		// One statement for both would need a trigger; whoever is stopped in between notes it again.
-		_, err := p.db.ExecContext(
-			ctx,
-			fmt.Sprintf(
-				"START TRANSACTION; INSERT INTO %s.journal (layout, op) SELECT id, 't' FROM %[1]s.layouts WHERE id = %s AND coalesce(store, '') = %s; UPDATE %[1]s.layouts SET store = %[4]s WHERE id = %[2]s; COMMIT",
-				in,
-				r[0],
-				text(r[3]),
-				text(now),
-			),
-		)
+		_, err := p.db.ExecContext(ctx, fmt.Sprintf("START TRANSACTION; INSERT INTO %s.journal (layout, op) %s; UPDATE %[1]s.layouts SET store = %[3]s WHERE id = %[4]s; COMMIT",
+			in, noted, text(now), r[0]))
 		if err != nil {
 			return p.journalError(err)
+		}
+		if r[0] == ownLayout {
+			return errEmptied
 		}
 	}
 	return nil
 }
+
+// errEmptied ends a claim, so that nothing that was asked under it settles a row whose number was given anew.
+var errEmptied = &source.Error{Fault: source.Superseded, Err: errors.New(
+	"somebody emptied or rebuilt the journal: all tables are taken for changed, and the journal is read from its start",
+)}
+
+// ownLayout is the number of the layout that tells in what the journal itself is kept: another one when somebody emptied
+// it.
+const ownLayout = "0"
 
 // numbered is rows r of a table, each found by its number: where a list of numbers is looked for, or a range, all that
 // lies between is locked where there are many, and writers are waited for.
@@ -637,7 +646,7 @@ func (p *Feed) Rewind() {
 	p.cursor.Rewind()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.layouts, p.settling, p.settled, p.restarted = nil, 0, 0, time.Now()
+	p.layouts, p.settling, p.settled = nil, 0, 0
 	p.behind, p.end, p.foreseen = false, 0, 0
 }
 

@@ -19,6 +19,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/mariatest"
 	"pingo/internal/source"
+	"pingo/internal/source/journal"
 	"pingo/internal/source/sourcetest"
 )
 
@@ -621,5 +622,62 @@ func TestAnotherTableInThePlaceOfOne(t *testing.T) {
 	w.exec("INSERT INTO regions (id, name) VALUES (77, 'r'); INSERT INTO regions_old (id, name) VALUES (78, 'old')")
 	if got := w.noticed(2); len(got) != 1 || !strings.Contains(got[0], "insert regions 77") {
 		t.Error(got)
+	}
+}
+
+// Whoever empties the journal takes changes away, so all tables are taken for changed; and numbers that begin again are
+// read as any others.
+func TestAJournalEmptiedByOthers(t *testing.T) {
+	defer func(every, after time.Duration) { journal.WholeEvery, settleAfter = every, after }(journal.WholeEvery, settleAfter)
+	journal.WholeEvery, settleAfter = 100*time.Millisecond, 0
+	w := newWorld(t, emptyTables, trails)
+	in := w.src.Feed.(*Feed).db.capture
+	w.exec("INSERT INTO marks VALUES (1, 'a')")
+	w.expect("insert marks 1")
+	// seen reads until changes came that are wanted, or for a while.
+	seen := func(wait time.Duration, want ...string) (out []string) {
+		for deadline := time.Now().Add(wait); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+			changes, err := w.src.Changes(t.Context(), 1000)
+			if source.FaultOf(err) == source.Superseded && err != nil {
+				w.claim()
+				w.src.Rewind()
+				continue
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			var seqs []int64
+			for _, c := range changes {
+				out, seqs = append(out, strings.TrimSpace(fmt.Sprint(c.Op, " ", c.Table.Name, " ", strings.Join(c.Key, "|")))), append(seqs, c.Seq)
+			}
+			if err := w.src.Done(t.Context(), seqs); err != nil {
+				t.Fatal(err)
+			}
+			if len(want) > 0 && !slices.ContainsFunc(want, func(one string) bool { return !slices.Contains(out, one) }) {
+				return out
+			}
+		}
+		if len(want) > 0 {
+			t.Errorf("read %q, want %q", out, want)
+		}
+		return out
+	}
+	if got := seen(2 * storesEvery); len(got) > 0 {
+		t.Errorf("nothing happened, but %q", got)
+	}
+	w.exec("INSERT INTO marks VALUES (2, 'a')")
+	w.exec("TRUNCATE TABLE " + in + ".journal")
+	w.exec("INSERT INTO marks VALUES (3, 'a')")
+	seen(20*time.Second, "truncate marks", "insert marks 3")
+	w.exec("ALTER TABLE " + in + ".journal AUTO_INCREMENT = 1000000")
+	w.exec("INSERT INTO marks VALUES (4, 'a')")
+	seen(20*time.Second, "insert marks 4")
+	for w.src.Feed.(*Feed).cursor.Low() < 1000000 { // it takes a while to know that nothing comes below
+		seen(100 * time.Millisecond)
+	}
+	w.exec("ALTER TABLE " + in + ".journal AUTO_INCREMENT = 10")
+	for i := range 3 {
+		w.exec(fmt.Sprintf("INSERT INTO marks VALUES (%d, 'a')", 5+i))
+		seen(20*time.Second, fmt.Sprint("insert marks ", 5+i))
 	}
 }

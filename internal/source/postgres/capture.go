@@ -452,7 +452,7 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 			JOIN pg_class c ON c.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
 		), ours AS (
 			SELECT t.tgrelid, t.tgenabled, f.proowner, split_part(f.proname, '_', 2)::int AS layout, split_part(f.proname, '_', 3) AS event
-			FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid WHERE f.pronamespace = 'pingo_capture'::regnamespace AND t.tgparentid = 0
+			FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid WHERE f.pronamespace = 'pingo_capture'::regnamespace AND f.proname <> 'emptied' AND t.tgparentid = 0
 		), counted AS (
 			SELECT l.*, n.* FROM layouts l CROSS JOIN LATERAL (
 				SELECT count(*) AS triggers, count(*) FILTER (WHERE tgenabled = 'A') AS fire, count(*) FILTER (WHERE tgenabled = 'D') AS off,
@@ -535,7 +535,8 @@ const (
 func (p *Capture) installed(ctx context.Context) (version, error) {
 	var there, whole bool
 	err := p.pool.QueryRow(ctx, `SELECT to_regclass('pingo_capture.journal') IS NOT NULL AND to_regclass('pingo_capture.being_removed') IS NULL, EXISTS (SELECT FROM pg_attribute
-		WHERE attrelid = to_regclass('pingo_capture.layouts') AND attname = 'relation')`).Scan(&there, &whole)
+		WHERE attrelid = to_regclass('pingo_capture.layouts') AND attname = 'relation') AND EXISTS (SELECT FROM pg_trigger
+		WHERE tgrelid = to_regclass('pingo_capture.journal') AND tgname = 'pingo_emptied')`).Scan(&there, &whole)
 	switch {
 	case err != nil:
 		return none, explain(err)
@@ -571,7 +572,7 @@ func (p *Capture) removal(ctx context.Context) ([]string, error) {
 		SELECT format('DROP TRIGGER %I ON %I.%I', t.tgname, n.nspname, c.relname)
 		FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid JOIN pg_namespace fn ON fn.oid = f.pronamespace AND fn.nspname = 'pingo_capture'
 		JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE t.tgparentid = 0 ORDER BY n.nspname, c.relname, t.tgname`)
+		WHERE t.tgparentid = 0 AND n.oid <> fn.oid ORDER BY n.nspname, c.relname, t.tgname`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)
 	}

@@ -197,7 +197,7 @@ func TestTriggersLendNoRights(t *testing.T) {
 	if taken := text(t, conn, "SELECT string_agg(by, ' ') FROM taken"); taken != "" {
 		t.Errorf("a cast ran as %s", taken)
 	}
-	if owners := text(t, conn, "SELECT string_agg(DISTINCT pg_get_userbyid(proowner)::text, ' ') FROM pg_proc WHERE pronamespace = 'pingo_capture'::regnamespace"); owners != "pingo_journal" {
+	if owners := text(t, conn, "SELECT string_agg(DISTINCT pg_get_userbyid(proowner)::text, ' ') FROM pg_proc WHERE pronamespace = 'pingo_capture'::regnamespace AND prosecdef"); owners != "pingo_journal" {
 		t.Error("trigger functions belong to ", owners)
 	}
 	may := text(t, conn, `SELECT string_agg(format('%s %s', c.oid::regclass, p), ', ' ORDER BY 1) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace

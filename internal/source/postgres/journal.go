@@ -209,6 +209,11 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 			)
 			return err
 		})
+	cache := int64(1)
+	if r.Whole {
+		batch.Queue(p.pool.named("SELECT seqcache FROM pg_sequence WHERE seqrelid = 'pingo_capture.journal_seq'::regclass")).
+			QueryRow(func(row pgx.Row) error { return row.Scan(&cache) })
+	}
 	var changed []refreshed
 	look := time.Since(p.looked) >= refreshesEvery
 	if look {
@@ -232,6 +237,17 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 			return p.Changes(ctx, limit) // now they are in the journal
 		}
 	}
+	if cache > 1 {
+		if err := p.takeOneByOne(ctx); err != nil {
+			return nil, err
+		}
+	}
+	p.mu.Lock()
+	back := now.seq < p.last
+	p.mu.Unlock()
+	if back || twice(rows) {
+		return nil, p.renumber(ctx)
+	}
 	read, err := p.changes(ctx, rows)
 	if err != nil {
 		return nil, err
@@ -245,6 +261,57 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	fresh, seen := p.cursor.Took(r, read)
 	p.settle(r.Full, seen, now, xmin)
 	return fresh, nil
+}
+
+// twice reports whether two rows, which are in the order of their numbers, have the same.
+func twice(rows []noted) bool {
+	for i := range rows[:max(0, len(rows)-1)] {
+		if rows[i].Seq == rows[i+1].Seq {
+			return true
+		}
+	}
+	return false
+}
+
+// errRenumbered ends a claim, so that nothing that was asked under it settles a row whose number was given anew.
+var errRenumbered = &source.Error{Fault: source.Superseded, Err: errors.New(
+	"somebody set the sequence of the journal back: Pingo has set it forward again, and reads the journal from its start",
+)}
+
+// renumber sets the sequence beyond every number that was handed out, and gives rows that share a number others.
+func (p *Feed) renumber(ctx context.Context) error {
+	p.mu.Lock()
+	last := p.last
+	p.mu.Unlock()
+	err := pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, p.pool.named(`SELECT setval('pingo_capture.journal_seq', greatest($1, (extract(epoch FROM clock_timestamp()) * 1000000)::bigint,
+			(SELECT max(seq) FROM pingo_capture.journal)))`), last)
+		if err == nil {
+			_, err = tx.Exec(ctx, p.pool.named(`UPDATE pingo_capture.journal SET seq = nextval('pingo_capture.journal_seq')
+				WHERE seq IN (SELECT seq FROM pingo_capture.journal GROUP BY seq HAVING count(*) > 1)`))
+		}
+		return err
+	})
+	if err != nil {
+		return wrap("setting the sequence of the journal forward", err)
+	}
+	return errRenumbered
+}
+
+// takeOneByOne has sessions take one number of the journal at a time: those that take several write rows whose numbers
+// are lower than what others wrote long before. It waits for nobody: else it is tried again.
+func (p *Feed) takeOneByOne(ctx context.Context) error {
+	err := pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '50ms'")
+		if err == nil {
+			_, err = tx.Exec(ctx, p.pool.named("ALTER SEQUENCE pingo_capture.journal_seq CACHE 1"))
+		}
+		return err
+	})
+	if pgerror.Code(err) == "55P03" {
+		return nil
+	}
+	return err
 }
 
 const (
@@ -531,13 +598,15 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 		args = append([]any{claim.Holder, claim.Epoch, claim.Mark}, args...)
 		return batch.Queue(p.pool.named(held+statement), args...)
 	}
+	batch.Queue("SELECT set_config('pingo.settles', 'yes', true)")
 	queue("SELECT EXISTS (SELECT FROM ours)").QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
+	// Where a number stands twice, a change goes that may not be done.
+	const more = " AND EXISTS (SELECT FROM ours) RETURNING seq) " + allChanged + " WHERE (SELECT count(*) FROM gone) > "
 	if len(others) > 0 {
-		queue("DELETE FROM pingo_capture.journal WHERE seq = ANY($4) AND EXISTS (SELECT FROM ours)", others)
+		queue(", gone AS (DELETE FROM pingo_capture.journal WHERE seq = ANY($4)"+more+"$5", others, len(others))
 	}
 	for _, r := range runs {
-		queue("DELETE FROM pingo_capture.journal WHERE seq BETWEEN $4 AND $5 AND EXISTS (SELECT FROM ours)",
-			r.first, r.last)
+		queue(", gone AS (DELETE FROM pingo_capture.journal WHERE seq BETWEEN $4 AND $5"+more+"$5 - $4 + 1", r.first, r.last)
 	}
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return wrap("deleting done changes from the journal", err)

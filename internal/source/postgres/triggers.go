@@ -81,7 +81,23 @@ CREATE TABLE IF NOT EXISTS pingo_capture.refreshed (
     layout int PRIMARY KEY,
     mark text
 );
+
+-- Whoever but Pingo takes rows out of the journal takes changes away: then all tables count as changed.
+CREATE OR REPLACE FUNCTION pingo_capture.emptied() RETURNS trigger LANGUAGE plpgsql SET search_path = pg_catalog, pg_temp AS $pingo$ BEGIN
+    ` + allChanged + `;
+    RETURN NULL;
+END $pingo$;
+DO $pingo$ BEGIN
+    IF NOT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = 'pingo_capture.journal'::regclass AND tgname = 'pingo_emptied') THEN
+        CREATE TRIGGER pingo_emptied AFTER DELETE OR TRUNCATE ON pingo_capture.journal FOR EACH STATEMENT
+            WHEN (current_setting('pingo.settles', true) IS DISTINCT FROM 'yes') EXECUTE FUNCTION pingo_capture.emptied();
+    END IF;
+END $pingo$;
 `
+
+// allChanged notes that any row of any captured table may have changed.
+const allChanged = `INSERT INTO pingo_capture.journal (layout, op)
+        SELECT DISTINCT ON (schema_name, table_name) id, 't' FROM pingo_capture.layouts`
 
 // needed is what one table needs, with what only its database knows.
 type needed struct {
