@@ -74,6 +74,18 @@ func (s *Store) Accept(ctx context.Context, request string, events []Event) ([]s
 		return nil, explain("keeping what was sent", err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
+	out, err := s.acceptIn(ctx, tx, request, events, parts)
+	if err != nil {
+		return nil, err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return nil, explain("keeping what was sent", err)
+	}
+	return out, nil
+}
+
+// acceptIn puts events into the records, round by round.
+func (s *Store) acceptIn(ctx context.Context, tx pgx.Tx, request string, events []Event, parts [][]int) ([]source.Receipt, error) {
 	out := make([]source.Receipt, len(events))
 	for i, round := range parts {
 		id := ""
@@ -83,9 +95,6 @@ func (s *Store) Accept(ctx context.Context, request string, events []Event) ([]s
 		if err := s.putRound(ctx, tx, id, events, round, out); err != nil {
 			return nil, err
 		}
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return nil, explain("keeping what was sent", err)
 	}
 	return out, nil
 }

@@ -72,7 +72,7 @@ func (s *Store) Source() *source.Source {
 	inner := postgres.Within(s.pool, s.schema+"_capture")
 	return &source.Source{
 		Reader:  &reader{inner.Reader, s},
-		Feed:    &feed{Feed: inner.Feed, store: s},
+		Feed:    &feed{Feed: inner.Feed.(*postgres.Feed), store: s},
 		Capture: &capture{inner.Capture, s},
 	}
 }
@@ -361,10 +361,32 @@ func (s *Store) index(ctx context.Context, need []shape.Captured) error {
 	return nil
 }
 
+// Feed is the feed of what is received, for a source that takes the events from elsewhere itself.
+type Feed interface {
+	source.Feed
+	// Accept is that of the Store for events that have no version, while the claim stands: who was overtaken meanwhile
+	// puts nothing, and fails with the fault Superseded.
+	Accept(ctx context.Context, events []Event) ([]source.Receipt, error)
+}
+
 // feed notices changes of the tables, and says of which views they are.
 type feed struct {
-	source.Feed
+	*postgres.Feed
 	store *Store
+}
+
+func (f *feed) Accept(ctx context.Context, events []Event) (receipts []source.Receipt, err error) {
+	if err := f.store.ensure(ctx); err != nil {
+		return nil, err
+	}
+	err = pgx.BeginFunc(ctx, f.store.pool, func(tx pgx.Tx) (err error) {
+		if err := f.Hold(ctx, tx); err != nil {
+			return err
+		}
+		receipts, err = f.store.acceptIn(ctx, tx, "", events, rounds(events))
+		return err
+	})
+	return receipts, err
 }
 
 // Changes of a record are changes of each of its views, since an index may read an earlier one.

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -360,7 +361,7 @@ func open(d dialect.Database, o *Options, c source.Config) (*source.Source, erro
 		src := store.Source()
 		return &source.Source{
 			Reader:  &bodies{src.Reader, rows.Reader},
-			Feed:    &pump{Feed: src.Feed, table: t, store: store},
+			Feed:    &pump{Feed: src.Feed.(intake.Feed), table: t, store: store},
 			Capture: &capture{inner: src.Capture, table: t},
 			Intake:  intake.OnlyReceipts(store),
 		}, nil
@@ -416,44 +417,44 @@ func (n *notices) Close() {
 
 // pump moves rows with bodies into the intake, whose feed notices what that changes.
 type pump struct {
-	source.Feed
-	table  *table
-	store  *intake.Store
-	cursor journal.Cursor
+	intake.Feed
+	table *table
+	store *intake.Store
 }
 
 // pumpAtOnce is how many rows are moved together.
 const pumpAtOnce = 2000
 
-// Changes moves what is in the outbox first. Rows are settled once the intake has them on disk;
-// those that are moved again, after a crash in between, are duplicates there.
+// Changes moves what is in the outbox first, whatever its numbers. Rows are settled once the intake has them on disk;
+// those that are moved again, after a crash in between, are moved with all that came after them.
 func (p *pump) Changes(ctx context.Context, limit int) ([]change.Change, error) {
 	for {
-		r := p.cursor.Begin(pumpAtOnce)
-		rows, err := p.table.read(ctx, r)
+		rows, err := p.table.read(ctx, journal.Read{From: math.MinInt64, Limit: pumpAtOnce})
 		if err != nil {
 			return nil, err
 		}
 		if err := p.move(ctx, rows); err != nil {
 			return nil, err
 		}
-		seen := make([]change.Change, len(rows))
-		ids := make([]int64, len(rows))
-		for i, n := range rows {
-			seen[i], ids[i] = change.Change{Seq: n.id, At: time.Now()}, n.id
-		}
-		p.cursor.Took(r, seen)
-		p.cursor.Gone(ids)
 		if len(rows) < pumpAtOnce {
 			return p.Feed.Changes(ctx, limit)
 		}
 	}
 }
 
+// move puts rows into the intake in the order in which they were written: whoever changes a record holds it until the
+// change is committed, so of two rows of a record the later one is read later, or with the earlier one. Then times tell
+// which it is, where there are any, else numbers.
 func (p *pump) move(ctx context.Context, rows []row) error {
 	if len(rows) == 0 {
 		return nil
 	}
+	slices.SortStableFunc(rows, func(a, b row) int {
+		if a.at == nil || b.at == nil {
+			return 0
+		}
+		return timeOf(*a.at).Compare(timeOf(*b.at))
+	})
 	var events []intake.Event
 	var unread []source.Receipt
 	ids := make([]int64, len(rows))
@@ -466,10 +467,8 @@ func (p *pump) move(ctx context.Context, rows []row) error {
 		}
 		events = append(events, e)
 	}
-	if len(events) > 0 {
-		if _, err := p.store.Accept(ctx, "", events); err != nil {
-			return err
-		}
+	if _, err := p.Accept(ctx, events); err != nil {
+		return err
 	}
 	if len(unread) > 0 {
 		if err := p.store.Note(ctx, unread...); err != nil {
@@ -479,17 +478,12 @@ func (p *pump) move(ctx context.Context, rows []row) error {
 	return p.table.settle(ctx, ids)
 }
 
-// event is what a row says of a record. Its number is the version: whoever changes a record holds
-// its row until the change is committed, so a later change has a higher number.
+// event is what a row says of a record. Its name has the time when it was read: numbers may come again.
 func (p *pump) event(r *row) (e intake.Event, reason string) {
 	o := p.table.Options
 	e = intake.Event{
-		ID:      "outbox row " + strconv.FormatInt(r.id, 10),
-		Record:  o.record(r),
-		Version: strconv.FormatInt(r.id, 10),
-	}
-	if r.at != nil {
-		e.ID += " of " + *r.at // numbers may begin anew in an outbox that is made anew
+		ID:     fmt.Sprintf("outbox row %d, read at %s", r.id, time.Now().UTC().Format(time.RFC3339Nano)),
+		Record: o.record(r),
 	}
 	if _, is := o.Records[e.Record]; !is {
 		return e, fmt.Sprintf("the record %q is none that records names", e.Record)
@@ -517,12 +511,6 @@ func (p *pump) event(r *row) (e intake.Event, reason string) {
 		e.Body = []byte(*r.body)
 	}
 	return e, ""
-}
-
-// Rewind has the outbox looked at from its start.
-func (p *pump) Rewind() {
-	p.cursor.Rewind()
-	p.Feed.Rewind()
 }
 
 // Depth is what waits in the outbox and in the intake.

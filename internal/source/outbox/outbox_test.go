@@ -607,3 +607,71 @@ func TestCodeOfOthersIsNotRun(t *testing.T) {
 		}
 	}
 }
+
+// Numbers begin again, are below 1, or come in blocks that sessions take: what was written last is what a record is, and
+// who was overtaken moves nothing.
+func TestNumbersThatGoBack(t *testing.T) {
+	everywhere(t, func(w *world, done string) {
+		options := fmt.Sprintf(`{"outbox": {"table": "outbox", "operation": "op", "body": "body", "at": "at", "done": %q, "records": {"trails": {"schema": {"properties": {"n": {"type": "integer"}, "name": {"type": "string"}}}}}}}`, done)
+		w.start(options)
+		s := compiled(w)
+		if _, err := w.src.Capture.Install(w.Context(), "one", shape.Capture(s.Source, []*shape.Shape{s})); err != nil {
+			w.Fatal(err)
+		}
+		w.claim()
+		write := func(id, key, n int) {
+			w.Helper()
+			system := map[string]string{"postgres": "OVERRIDING SYSTEM VALUE"}[w.kind]
+			w.exec(fmt.Sprintf("INSERT INTO outbox (id, record, record_key, op, body) %s VALUES (%d, 'trails', '%d', 'updated', '{\"n\": %d}')", system, id, key, n))
+		}
+		expect := func(want ...string) {
+			w.Helper()
+			var seqs []int64
+			for deadline := time.Now().Add(5 * time.Second); w.count("SELECT count(*) FROM outbox"+map[string]string{"mark": " WHERE done_at IS NULL"}[done]) > 0 && time.Now().Before(deadline); {
+				_, more := w.changes()
+				seqs = append(seqs, more...)
+			}
+			_, more := w.changes()
+			if err := w.src.Done(w.Context(), append(seqs, more...)); err != nil {
+				w.Fatal(err)
+			}
+			var got []string
+			for key, text := range documents(w, s) {
+				got = append(got, key+" "+text)
+			}
+			if slices.Sort(got); !slices.Equal(got, want) {
+				w.Errorf("documents %q, want %q", got, want)
+			}
+		}
+		write(500, 1, 1)
+		write(501, 2, 1)
+		expect(`1 {"n":1,"name":null}`, `2 {"n":1,"name":null}`)
+		w.exec("DELETE FROM outbox")
+		write(3, 1, 2)
+		expect(`1 {"n":2,"name":null}`, `2 {"n":1,"name":null}`)
+		write(-7, 1, 3)
+		expect(`1 {"n":3,"name":null}`, `2 {"n":1,"name":null}`)
+		write(700, 2, 2)
+		write(600, 2, 3) // of a session that took its numbers earlier
+		expect(`1 {"n":3,"name":null}`, `2 {"n":3,"name":null}`)
+		w.exec("DELETE FROM outbox")
+		write(700, 2, 4)
+		expect(`1 {"n":3,"name":null}`, `2 {"n":4,"name":null}`)
+
+		write(800, 2, 5)
+		other := w.open(options)
+		found, err := other.Claimed(w.Context())
+		if err == nil {
+			err = other.Claim(w.Context(), found, change.Claim{Service: "one", Holder: "B", Epoch: found.Epoch + 1, Mark: found.Mark + 1, History: found.History})
+		}
+		if err != nil {
+			w.Fatal(err)
+		}
+		if _, err := w.src.Changes(w.Context(), 10); source.FaultOf(err) != source.Superseded {
+			w.Errorf("who was overtaken reads: %v", err)
+		}
+		if left := w.count("SELECT count(*) FROM outbox WHERE id = 800" + map[string]string{"mark": " AND done_at IS NULL"}[done]); left != 1 {
+			w.Error("who was overtaken moves rows")
+		}
+	})
+}

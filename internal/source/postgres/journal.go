@@ -618,6 +618,21 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	return nil
 }
 
+// Hold fails with the fault Superseded unless the claim stands, and keeps others from claiming the journal until a
+// transaction ends.
+func (p *Feed) Hold(ctx context.Context, tx pgx.Tx) error {
+	claim, ours := p.claimNow(), 0
+	err := tx.QueryRow(ctx, p.pool.named("SELECT count(*) FROM (SELECT FROM pingo_capture.owner WHERE holder = $1 AND epoch = $2 AND mark >= $3 FOR SHARE) held"),
+		claim.Holder, claim.Epoch, claim.Mark).Scan(&ours)
+	if err != nil {
+		return journalError(err)
+	}
+	if ours == 0 {
+		return errSuperseded
+	}
+	return nil
+}
+
 // CommittedBy is by when a change was committed, if that was known before it was read.
 func (p *Feed) CommittedBy(seq int64) (by time.Time, known bool) { return p.cursor.CommittedBy(seq) }
 
