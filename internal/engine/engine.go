@@ -23,6 +23,9 @@ type Engine interface {
 	// Prepare creates an edition with the mapping that the shape calls for. An
 	// edition that exists already is left as it is.
 	Prepare(ctx context.Context, edition string, s *shape.Shape) error
+	// Copy names the copy that the engine holds of an edition: another one after the edition was made again or restored,
+	// or the server was replaced. It is empty when there is none.
+	Copy(ctx context.Context, edition string) (string, error)
 	// FinishFill makes a filled edition ready for searches and steady small changes.
 	FinishFill(ctx context.Context, edition string, s *shape.Shape) error
 	// Drop deletes an edition; it is no error when there is none.

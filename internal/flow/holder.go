@@ -406,6 +406,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		}
 		work.Go(func() { f.Checker.Run(ctx) })
 		work.Go(func() { watchName(ctx, h, f) })
+		work.Go(func() { watchCopy(ctx, h, f) })
 		f.Fill.Run(ctx, caughtUp, func(ctx context.Context) {
 			for _, other := range h.all() {
 				if other != f && other.record.Index == record.Index {
@@ -529,6 +530,30 @@ const (
 	lookAtNames     = 250 * time.Millisecond
 )
 
+// watchCopy looks whether the engine still holds the copy of an edition that was filled. One that was restored, made
+// again or is on another server lacks documents, and refuses those that are older than what it holds: nothing that is
+// known of the edition holds for it.
+func watchCopy(ctx context.Context, h *holder, f *fed) {
+	for retry.Sleep(ctx, max(lookAtNameEvery, time.Duration(len(h.all()))*lookAtNames)) {
+		copy, err := f.engine.Copy(ctx, f.record.Name())
+		if err != nil || f.Edition.Missed.Load() != nil {
+			continue
+		}
+		same, err := f.Fill.Adopt(ctx, copy)
+		if err != nil || same {
+			continue
+		}
+		reason := "the engine holds another copy of this edition than Pingo has filled: it was restored, made again, or the server was replaced"
+		if copy == "" {
+			reason = "the engine does not hold this edition any longer: it was deleted, or the server was replaced"
+		}
+		state, _ := f.Fill.State()
+		if err := h.missedIn(ctx, f, reason, state != reindex.Previous); err != nil && ctx.Err() == nil {
+			h.log.Warn("replaced edition not recorded", "edition", f.record.Name(), "reason", err)
+		}
+	}
+}
+
 // watchName looks, while an edition is the live one, whether the public name leads to it. Somebody may have moved
 // it; or a switch was on its way for long, to an edition that the records do not know any more since they were
 // put back (small storm, seed 60008497).
@@ -561,6 +586,9 @@ func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 		}
 		names, err := f.engine.Resolve(ctx, f.record.Index)
 		if err != nil || slices.Equal(names, []string{live.Name()}) {
+			return err
+		}
+		if copy, err := f.engine.Copy(ctx, live.Name()); err != nil || copy == "" { // another will take its place
 			return err
 		}
 		if !h.sources.hold() {

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"pingo/internal/lab/tiny"
 	"pingo/internal/records"
 )
 
@@ -39,7 +40,7 @@ func (e *episode) happenings() []happening {
 		often(8, func(*sync.WaitGroup) {
 			if p := e.any(); p.service != nil {
 				peer := []string{"records", "source", "engine"}[e.random.IntN(3)]
-				d := time.Duration(e.random.Int64N(int64(15 * time.Second)))
+				d := time.Duration(e.random.Int64N(int64(cutMost)))
 				e.tell("process %d does not reach the %s for %v", p.number, peer, d)
 				p.Cut(peer, d)
 			}
@@ -50,6 +51,9 @@ func (e *episode) happenings() []happening {
 	}
 	if _, there := e.indexes["places"]; there {
 		out = append(out, happening{4, func(*sync.WaitGroup) { e.reindex("places") }})
+	}
+	if e.restored == "" {
+		out = append(out, often(3, e.restoreEngine))
 	}
 	switch e.restored {
 	case "source":
@@ -104,6 +108,27 @@ func (e *episode) restoreSource(work *sync.WaitGroup) {
 		e.look(fmt.Sprintf("source %s was put back by %v, to %+v", name, d, then))
 	})
 }
+
+// restoreEngine puts an engine back to what it is now, in a while, or to what it was before it held anything.
+func (e *episode) restoreEngine(work *sync.WaitGroup) {
+	name := []string{"main", "side"}[e.random.IntN(2)]
+	restore := tiny.Snapshot(e.engines[name])
+	if e.random.IntN(3) == 0 {
+		restore = e.emptied[name]
+	}
+	d := time.Duration(e.random.IntN(10)) * time.Second
+	work.Go(func() {
+		time.Sleep(d)
+		restore()
+		e.mu.Lock()
+		e.forgot = time.Now().Add(cutMost) // who does not reach it then does not see it until later
+		e.mu.Unlock()
+		e.tell("engine %s was put back by %v", name, d)
+	})
+}
+
+// cutMost is for how long a process may not reach a peer.
+const cutMost = 15 * time.Second
 
 // restoreRecords puts the records back to what they are now, in a while.
 func (e *episode) restoreRecords(work *sync.WaitGroup) {

@@ -177,7 +177,9 @@ type episode struct {
 	changed map[string]time.Time
 	wanted  map[string]map[string]string // by index and key
 	events  []string
-	forgot  time.Time // when the records forgot what they knew
+	forgot  time.Time // when the records, or an engine, forgot what they knew
+	// emptied puts an engine back to what it was at first.
+	emptied map[string]func()
 }
 
 type process struct {
@@ -208,6 +210,12 @@ func newEpisode(t *testing.T, seed uint64) *episode {
 		wanted:  map[string]map[string]string{},
 		log:     io.Discard,
 	}
+	defer func() {
+		e.emptied = map[string]func(){}
+		for name, eng := range e.engines {
+			e.emptied[name] = tiny.Snapshot(eng)
+		}
+	}()
 	// Its second engine keeps what comes last; in every other episode it exchanges indexes, where others
 	// move names.
 	if rand.New(rand.NewPCG(seed, 4)).IntN(2) == 0 {

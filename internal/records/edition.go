@@ -35,6 +35,8 @@ type Edition struct {
 	Bytes       int64
 	// Birth makes its name one that no other edition ever had.
 	Birth string
+	// Copy names the copy of it that the engine has been given documents for; empty while it is not known.
+	Copy string
 	// Missed says why changes may be missing in it for good; nil when none is. Only
 	// another edition puts that right.
 	Missed *Missed
@@ -107,6 +109,7 @@ type editionRow struct {
 	Rows       int64      `db:"rows"`
 	Bytes      int64      `db:"bytes"`
 	Birth      string     `db:"birth"`
+	Copy       string     `db:"copy"`
 	Gates      []byte     `db:"gates"`
 	KeptUntil  *time.Time `db:"kept_until"`
 	Course
@@ -192,7 +195,7 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 		ctx,
 		&rows,
 		`SELECT index_name, number, state, shape, engine, definition, expected_rows,
-		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, gates,
+		planned_tree, array_to_json(planned_to) AS planned_to, planned, began_at, filled_at, rows, bytes, birth, copy, gates,
 		kept_until, paused, pace, begins_at, takes_over, missed, missed_at, refill FROM edition ORDER BY index_name, number`,
 	)
 	if err != nil {
@@ -215,6 +218,7 @@ func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 			Rows:        row.Rows,
 			Bytes:       row.Bytes,
 			Birth:       row.Birth,
+			Copy:        row.Copy,
 			Missed:      row.Missed(),
 			KeptUntil:   row.KeptUntil,
 			Course:      row.Course,
@@ -283,7 +287,7 @@ func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
 	}
 	return r.mustChange(
 		ctx,
-		`WITH saved AS (UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9, gates = $10
+		`WITH saved AS (UPDATE edition SET state = $5, expected_rows = $6, began_at = $7, filled_at = $8, planned = $9, gates = $10, copy = $11
 			WHERE index_name = $3 AND number = $4 AND state <> 'cancelled' AND `+held+` RETURNING index_name, number, state)
 		INSERT INTO edition_event (index_name, number, what) SELECT index_name, number, state FROM saved`,
 		e,
@@ -293,7 +297,13 @@ func (r *Records) SaveEdition(ctx context.Context, e *Edition) error {
 		e.FilledAt,
 		e.Planned,
 		string(gates),
+		e.Copy,
 	)
+}
+
+// SaveCopy records which copy of an edition the engine holds.
+func (r *Records) SaveCopy(ctx context.Context, e *Edition, copy string) error {
+	return r.mustChange(ctx, "UPDATE edition SET copy = $5 WHERE index_name = $3 AND number = $4 AND "+held, e, copy)
 }
 
 // SaveShape records a shape that differs only in what an edition takes up in place.

@@ -99,6 +99,18 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 			t.Fatal(err)
 		}
 	}
+	copyOf := func(edition string) string {
+		t.Helper()
+		copy, err := e.Copy(ctx, edition)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return copy
+	}
+	made := copyOf("huts-e1")
+	if made == "" || copyOf("huts-e1") != made || copyOf("huts-e99") != "" {
+		t.Errorf("the copies are %q and then %q; of an edition that is not there: %q", made, copyOf("huts-e1"), copyOf("huts-e99"))
+	}
 	deliver := func(edition string, docs ...engine.Document) string {
 		t.Helper()
 		results, err := e.Deliver(ctx, edition, docs)
@@ -308,12 +320,23 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 		t.Errorf("after the switch: %v %v", now, err)
 	}
 	want("after the switch", search("other"), "1 9")
+	want("the copy after all that", copyOf("huts-e1"), made)
 	for range 2 {
 		if err := e.Drop(ctx, "huts-e1"); err != nil {
 			t.Fatal(err)
 		}
 	}
 	want("a dropped edition is not made anew", deliver("huts-e1", doc("1", 99, "")), "blocked")
+	want("the copy of a dropped edition", copyOf("huts-e1"), "")
+	if err := e.Prepare(ctx, "huts-e1", s); err != nil {
+		t.Fatal(err)
+	}
+	if again := copyOf("huts-e1"); again == "" || again == made {
+		t.Errorf("the copy of an edition that was made again is %q, as before", again)
+	}
+	if err := e.Drop(ctx, "huts-e1"); err != nil {
+		t.Fatal(err)
+	}
 
 	want(
 		"small changes",

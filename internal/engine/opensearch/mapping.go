@@ -1,6 +1,7 @@
 package opensearch
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base32"
@@ -132,6 +133,28 @@ func (e *Engine) settings(ctx context.Context, edition string) (map[string]any, 
 	}
 	err := e.do(ctx, http.MethodGet, "/"+edition+"/_settings", url.Values{"flat_settings": {"true"}}, nil, &out)
 	return out[edition].Settings, err
+}
+
+// Copy names the index by what the engine gives each new or restored one.
+func (e *Engine) Copy(ctx context.Context, edition string) (string, error) {
+	settings, err := e.settings(ctx, edition)
+	if err != nil {
+		if engine.FailureOf(err).Kind == noIndex {
+			return "", nil
+		}
+		return "", err
+	}
+	var about struct {
+		Cluster string `json:"cluster_uuid"`
+	}
+	if err := e.do(ctx, http.MethodGet, "/", nil, nil, &about); err != nil {
+		return "", err
+	}
+	parts := []string{about.Cluster}
+	for _, name := range []string{"index.uuid", "index.history.uuid", "index.creation_date"} {
+		parts = append(parts, fmt.Sprint(cmp.Or(settings[name], any("-"))))
+	}
+	return strings.Join(parts, "/"), nil
 }
 
 // indexSettings are the definition's own settings, under the names of the index level.

@@ -145,6 +145,17 @@ func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Sh
 	return e.transaction(ctx, func(tx pgx.Tx) error { return layoutOf(s).saveSynonyms(ctx, tx, edition) })
 }
 
+// Copy names the table by its server's history and by what the server calls it and its file.
+func (e *Engine) Copy(ctx context.Context, edition string) (copy string, err error) {
+	err = e.pool.QueryRow(ctx, `SELECT coalesce((SELECT (SELECT system_identifier FROM pg_control_system()) || '/' ||
+		(SELECT timeline_id FROM pg_control_checkpoint()) || '/' || c.oid || '/' || coalesce(pg_relation_filenode(c.oid), 0)
+		FROM pg_class c WHERE c.oid = to_regclass($1)), '')`, qualified(edition)).Scan(&copy)
+	if err != nil {
+		return "", explain(err)
+	}
+	return copy, nil
+}
+
 // Drop deletes an edition, and the public name that points at it.
 func (e *Engine) Drop(ctx context.Context, edition string) error {
 	e.mu.Lock()
@@ -326,7 +337,7 @@ func lost(edition string) error {
 		Outcome: retry.Blocked,
 		Kind:    "no_such_edition",
 		Message: fmt.Sprintf(
-			"the engine's PostgreSQL has no edition %s any more, somebody dropped it: run pingo apply, which fills a new one",
+			"the engine's PostgreSQL does not hold edition %s: somebody dropped it. Pingo fills another one",
 			edition,
 		),
 	}

@@ -28,6 +28,7 @@ import (
 // Store is what the records keep of fills. Every write carries the edition's epoch.
 type Store interface {
 	SaveEdition(ctx context.Context, e *records.Edition) error
+	SaveCopy(ctx context.Context, e *records.Edition, copy string) error
 	// SaveSwitched records that an edition answers, and keeps the one that did for some time.
 	SaveSwitched(ctx context.Context, e *records.Edition, keep time.Duration) error
 	// SaveEvent records what became of an edition beside its steps.
@@ -243,13 +244,39 @@ func (f *Fill) prepare(ctx context.Context) error {
 	if err := f.engine.Prepare(ctx, record.Name(), record.Shape); err != nil {
 		return fmt.Errorf("creating edition %s: %w", record.Name(), err)
 	}
+	copy, err := f.engine.Copy(ctx, record.Name())
+	if err != nil {
+		return fmt.Errorf("looking at edition %s: %w", record.Name(), err)
+	}
+	if copy == "" {
+		return fmt.Errorf("edition %s is gone from the engine again: it is created once more", record.Name())
+	}
 	n, err := CountRows(ctx, f.reader, record.Shape)
 	if err != nil {
 		return err
 	}
 	now := time.Now()
-	f.update(func(r *records.Edition, p *reindex.Progress) { r.Expected, r.BeganAt, p.Expected = n, &now, n })
+	f.update(func(r *records.Edition, p *reindex.Progress) {
+		r.Expected, r.BeganAt, r.Copy, p.Expected = n, &now, copy, n
+	})
 	return f.enter(ctx, reindex.Filling)
+}
+
+// Adopt notes which copy of the edition the engine holds, and reports whether that is the one that was filled. One that
+// was filled before copies were known is.
+func (f *Fill) Adopt(ctx context.Context, copy string) (same bool, err error) {
+	record := f.copy()
+	switch {
+	case record.State == reindex.Preparing:
+		return true, nil
+	case copy == "" || record.Copy != "":
+		return record.Copy == copy && copy != "", nil
+	}
+	if err := f.store.SaveCopy(ctx, record, copy); err != nil {
+		return true, err
+	}
+	f.update(func(r *records.Edition, _ *reindex.Progress) { r.Copy = copy })
+	return true, nil
 }
 
 // planner hands out chunks: first those that were open when a process died, then

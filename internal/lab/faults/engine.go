@@ -95,6 +95,12 @@ func (s *search) Prepare(ctx context.Context, edition string, sh *shape.Shape) e
 	})
 }
 
+func (s *search) Copy(ctx context.Context, edition string) (string, error) {
+	return call(ctx, s.p, "engine", "copy "+edition, func(bool) (string, error) {
+		return s.Engine.Copy(context.Background(), edition)
+	})
+}
+
 func (s *search) FinishFill(ctx context.Context, edition string, sh *shape.Shape) error {
 	return s.p.do(ctx, "engine", "finish "+edition, func() error {
 		return s.Engine.FinishFill(context.Background(), edition, sh)

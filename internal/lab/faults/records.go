@@ -99,6 +99,12 @@ func (r *recorded) edition(
 	return r.p.do(ctx, to, name+" "+e.Name(), func() error { return do(&sent) })
 }
 
+func (r *recorded) SaveCopy(ctx context.Context, e *records.Edition, copy string) error {
+	return r.edition(ctx, "copy", e, func(e *records.Edition) error {
+		return r.Records.SaveCopy(context.Background(), e, copy)
+	})
+}
+
 func (r *recorded) SaveEdition(ctx context.Context, e *records.Edition) error {
 	return r.edition(ctx, "save", e, func(e *records.Edition) error {
 		return r.Records.SaveEdition(context.Background(), e)

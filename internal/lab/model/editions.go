@@ -87,8 +87,17 @@ func (r *Records) SaveEdition(_ context.Context, e *records.Edition) error {
 		if known.State == reindex.Cancelled {
 			return records.ErrLost
 		}
-		known.State, known.Expected, known.BeganAt, known.FilledAt, known.Planned, known.Gates =
-			e.State, e.Expected, e.BeganAt, e.FilledAt, e.Planned, e.Gates
+		known.State, known.Expected, known.BeganAt, known.FilledAt, known.Planned, known.Gates, known.Copy =
+			e.State, e.Expected, e.BeganAt, e.FilledAt, e.Planned, e.Gates, e.Copy
+		r.editions[of(e)] = known
+		return nil
+	})
+}
+
+// SaveCopy records which copy of an edition the engine holds.
+func (r *Records) SaveCopy(_ context.Context, e *records.Edition, copy string) error {
+	return r.fenced(e, func(known records.Edition) error {
+		known.Copy = copy
 		r.editions[of(e)] = known
 		return nil
 	})

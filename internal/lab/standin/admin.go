@@ -188,6 +188,7 @@ func (s *Server) describe(ix *index) object {
 		"number_of_shards":   "1",
 		"number_of_replicas": "0",
 		"provided_name":      ix.name,
+		"uuid":               ix.uuid,
 		"creation_date":      strconv.FormatInt(ix.created.UnixMilli(), 10),
 	}
 	for k, v := range ix.settings {

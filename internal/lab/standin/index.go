@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"crypto/rand"
 	"fmt"
 	"math"
 	"slices"
@@ -14,6 +15,7 @@ import (
 // since the last refresh.
 type index struct {
 	name    string
+	uuid    string
 	created time.Time
 
 	making   sync.Mutex // held while a segment is made; taken before mu
@@ -69,6 +71,7 @@ func newIndex(name string, mapping *field, settings map[string]string, analysis 
 	})
 	return &index{
 		name:      name,
+		uuid:      rand.Text()[:22],
 		fixed:     fixed,
 		created:   time.Now(),
 		mapping:   mapping,

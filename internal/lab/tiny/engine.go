@@ -41,7 +41,50 @@ func NewEngine() engine.Engine {
 // NewPlainEngine is an engine that holds nothing and keeps what comes last.
 func NewPlainEngine() engine.Engine {
 	s := &search{editions: map[string]*edition{}, names: map[string]string{}, plain: true}
-	return struct{ engine.Engine }{s} // without what search can do beyond the port
+	return plain{s}
+}
+
+// plain has not what search can do beyond the port.
+type plain struct{ engine.Engine }
+
+// Snapshot copies what an engine of this package holds, and returns what puts the engine back to that: editions that it
+// holds then are other copies than before.
+func Snapshot(e engine.Engine) (restore func()) {
+	switch e := e.(type) {
+	case *search:
+		return e.snapshot()
+	case plain:
+		return Snapshot(e.Engine)
+	case *exchanging:
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		held, bears, public := e.held.snapshot(), maps.Clone(e.bears), maps.Clone(e.public)
+		return func() {
+			e.mu.Lock()
+			defer e.mu.Unlock()
+			held()
+			e.bears, e.public = maps.Clone(bears), maps.Clone(public)
+		}
+	}
+	panic(fmt.Sprintf("%T is no engine of this package", e))
+}
+
+func (s *search) snapshot() (restore func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	editions, names := map[string]edition{}, maps.Clone(s.names)
+	for name, e := range s.editions {
+		editions[name] = edition{fields: e.fields, docs: maps.Clone(e.docs)}
+	}
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.editions, s.names = map[string]*edition{}, maps.Clone(names)
+		for name, e := range editions {
+			s.births++
+			s.editions[name] = &edition{birth: s.births, fields: e.fields, docs: maps.Clone(e.docs)}
+		}
+	}
 }
 
 type search struct {
@@ -50,9 +93,11 @@ type search struct {
 	mu       sync.Mutex // guards what follows
 	editions map[string]*edition
 	names    map[string]string
+	births   int // of editions
 }
 
 type edition struct {
+	birth  int
 	fields map[string]shape.Placed
 	docs   map[string]engine.Document // also deleted ones, for their versions
 }
@@ -65,12 +110,22 @@ func (s *search) Prepare(_ context.Context, name string, sh *shape.Shape) error 
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.editions[name] == nil {
-		s.editions[name] = &edition{fields: map[string]shape.Placed{}, docs: map[string]engine.Document{}}
+		s.births++
+		s.editions[name] = &edition{birth: s.births, fields: map[string]shape.Placed{}, docs: map[string]engine.Document{}}
 		for _, f := range sh.Fields() {
 			s.editions[name].fields[f.Path] = f
 		}
 	}
 	return nil
+}
+
+func (s *search) Copy(_ context.Context, name string) (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.editions[name]; e != nil {
+		return fmt.Sprint(e.birth), nil
+	}
+	return "", nil
 }
 
 func (s *search) FinishFill(context.Context, string, *shape.Shape) error { return nil }

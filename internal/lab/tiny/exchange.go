@@ -66,6 +66,10 @@ func (x *exchanging) Prepare(ctx context.Context, name string, s *shape.Shape) e
 	return x.held.Prepare(ctx, index, s)
 }
 
+func (x *exchanging) Copy(ctx context.Context, name string) (string, error) {
+	return at(x, name, func(index string) (string, error) { return x.held.Copy(ctx, index) })
+}
+
 func (x *exchanging) FinishFill(context.Context, string, *shape.Shape) error { return nil }
 func (x *exchanging) Refresh(context.Context, string) error                  { return nil }
 
