@@ -58,7 +58,10 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	}
 	if err := migrate(ctx, db.DB); err != nil {
 		db.Close()
-		return nil, fmt.Errorf("bringing the records database up to date: %w", pgerror.Explain(err))
+		if !errors.Is(err, ErrNewer) {
+			err = fmt.Errorf("bringing the records database up to date: %w", pgerror.Explain(err))
+		}
+		return nil, err
 	}
 	return r, nil
 }
@@ -122,9 +125,19 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
+	is, known, err := provider.GetVersions(ctx)
+	if err != nil {
+		return err
+	}
+	if is > known {
+		return fmt.Errorf("%w: they have version %d, and this one knows up to %d: start the newer Pingo, or restore the records from before it was started", ErrNewer, is, known)
+	}
 	_, err = provider.Up(ctx)
 	return err
 }
+
+// ErrNewer says that a newer Pingo has changed the records, so this one could misread them.
+var ErrNewer = errors.New("the records were changed by a newer Pingo")
 
 // Close gives the connections back.
 func (r *Records) Close() error { return r.db.Close() }

@@ -692,3 +692,17 @@ func TestRecordsMoveIntoTheirSchema(t *testing.T) {
 		t.Errorf("a schema in which another role may create: %v", err)
 	}
 }
+
+// A Pingo that is older than the records does not start with them.
+func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
+	url := pgtest.URL(t)
+	open(t, url).Close()
+	pgtest.Exec(t, pgtest.Connect(t, url), "INSERT INTO pingo_records.goose_db_version (version_id, is_applied) SELECT max(version_id) + 1, true FROM pingo_records.goose_db_version")
+	r, err := Open(t.Context(), url)
+	if err == nil {
+		r.Close()
+	}
+	if !errors.Is(err, ErrNewer) || !strings.Contains(err.Error(), "start the newer Pingo") {
+		t.Error(err)
+	}
+}
