@@ -143,8 +143,10 @@ type Document struct {
 // words, for what it refused.
 type Result struct {
 	Outcome retry.Outcome
-	Kind    string
-	Reason  string
+	// Held is the version that the engine holds, where that is not older; 0 where it does not say.
+	Held   int64
+	Kind   string
+	Reason string
 }
 
 // Failure is a request that failed as a whole.

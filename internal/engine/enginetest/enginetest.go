@@ -141,6 +141,11 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 		"done",
 	)
 	if _, refuses := e.(engine.Versioned); refuses {
+		for _, d := range []engine.Document{doc("1", 4, ""), doc("1", 5, "")} {
+			if results, err := e.Deliver(ctx, "huts-e1", []engine.Document{d}); err != nil || results[0].Held != 5 {
+				t.Errorf("version %d: %+v %v, want one that says that version 5 is held", d.Version, results, err)
+			}
+		}
 		want(
 			"versions",
 			deliver(

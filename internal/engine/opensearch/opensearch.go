@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"sort"
 	"strconv"
@@ -482,13 +483,20 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 				results[i].Reason += ": " + advice
 			}
 		}
-		results[i].Outcome = classify(r.status, kind)
+		if results[i].Outcome = classify(r.status, kind); results[i].Outcome == retry.Newer {
+			if m := currentVersion.FindStringSubmatch(results[i].Reason); m != nil {
+				results[i].Held, _ = strconv.ParseInt(m[1], 10, 64) // a number that is none says nothing
+			}
+		}
 		if action == "delete" && r.status == http.StatusNotFound && r.cause == nil {
 			results[i].Outcome = retry.Done // it was not there
 		}
 	}
 	return results, nil
 }
+
+// currentVersion is how an engine says which version of a document it holds.
+var currentVersion = regexp.MustCompile(`current version \[(\d{1,19})\]`)
 
 // Count counts what searches can find.
 func (e *Engine) Count(ctx context.Context, edition string) (int64, error) {

@@ -357,13 +357,29 @@ func (e *Engine) write(
 	if err != nil {
 		return err
 	}
+	var newer []string
 	for _, i := range which {
-		results[i].Outcome = retry.Newer
-		if taken[docs[i].Key] {
-			results[i].Outcome = retry.Done
+		if results[i].Outcome = retry.Done; !taken[docs[i].Key] {
+			results[i].Outcome, newer = retry.Newer, append(newer, docs[i].Key)
 		}
 	}
-	return nil
+	if len(newer) == 0 {
+		return nil
+	}
+	result, err := e.pool.Query(ctx, "SELECT pingo_key, pingo_version FROM "+qualified(edition)+" WHERE pingo_key = ANY($1)", newer)
+	if err != nil {
+		return err
+	}
+	held := map[string]int64{}
+	var key string
+	var version int64
+	_, err = pgx.ForEachRow(result, []any{&key, &version}, func() error { held[key] = version; return nil })
+	for _, i := range which {
+		if results[i].Outcome == retry.Newer {
+			results[i].Held = held[docs[i].Key]
+		}
+	}
+	return err
 }
 
 func (e *Engine) upsert(

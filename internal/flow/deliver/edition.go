@@ -53,6 +53,10 @@ type Store interface {
 type Fence interface {
 	// NextVersion is above every version given before, also by other processes.
 	NextVersion() int64
+	// Given is the highest version that can have been given by now.
+	Given() int64
+	// Pass has the next versions be above one that somebody else has given a document, and reports whether they are.
+	Pass(version int64) bool
 	// Holds reports whether this process still has the right. When it has not, the
 	// context of Run ends soon.
 	Holds() bool
@@ -66,6 +70,7 @@ type Stats struct {
 	Delivered stats.Meter // documents that the engine acknowledged
 	Unchanged stats.Meter // built documents that were not sent, since the engine has them already
 	Refused   stats.Meter // answers that refused a document
+	Foreign   stats.Meter // documents that somebody else had written, and that were written again
 	Requests  stats.Meter // that the engine was sent
 	Lag       stats.Lags
 	Rows      stats.Counted // in the source
@@ -105,13 +110,14 @@ type Edition struct {
 	// edition mends that.
 	Missed Missed
 
-	reader source.Reader
-	engine *connect.Engine
-	store  Store
-	fence  Fence
-	log    *slog.Logger
-	lanes  [Lanes]*lane
-	slot   wideSlot
+	reader   source.Reader
+	engine   *connect.Engine
+	store    Store
+	fence    Fence
+	byChunks versions // that documents of chunks were delivered with
+	log      *slog.Logger
+	lanes    [Lanes]*lane
+	slot     wideSlot
 	debts
 	failures failures
 	chunks
@@ -362,6 +368,7 @@ func (e *Edition) DeliverChunk(
 	version, mark int64,
 	arena []byte,
 ) (Chunk, []byte, error) {
+	e.byChunks.add(version)
 	var byLane [Lanes][]engine.Document
 	arena = assemble(set, version, arena, func(d engine.Document) {
 		i := change.Lane([]byte(d.Key), Lanes)
@@ -378,6 +385,34 @@ func (e *Edition) DeliverChunk(
 	}
 	c.Late = e.requests.unanswered.Load() > unanswered
 	return c, arena, nil
+}
+
+// versions is a set of some. The zero value is empty.
+type versions struct {
+	mu  sync.Mutex // guards set
+	set map[int64]struct{}
+}
+
+// mostVersions bounds a set: of a larger one nobody knows what is not in it.
+const mostVersions = 100_000
+
+func (v *versions) add(version int64) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.set == nil {
+		v.set = map[int64]struct{}{}
+	}
+	if len(v.set) < mostVersions {
+		v.set[version] = struct{}{}
+	}
+}
+
+// mayHave reports whether a version was added, as far as that is known.
+func (v *versions) mayHave(version int64) bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	_, has := v.set[version]
+	return has || len(v.set) == mostVersions
 }
 
 // Chunk is what became of a chunk. Late: a request with documents of the edition was not answered meanwhile, so it may

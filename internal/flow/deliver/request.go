@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"pingo/internal/core/document"
 	"pingo/internal/core/retry"
 	"pingo/internal/engine"
 	"pingo/internal/records"
@@ -107,6 +108,26 @@ func (l *lane) answered(
 			if e.Until(ctx, func() error { return e.fence.Confirm(ctx) }) != nil {
 				return nil, nil, false
 			}
+			foreign, err := l.foreign(ctx, &batch[i], r.Held)
+			if err != nil {
+				again, wait = append(again, batch[i]), err
+				continue
+			}
+			if foreign && !e.fence.Pass(r.Held) {
+				if !l.refuse(ctx, key, body, "version", fmt.Sprintf("the engine holds version %d of it, which Pingo did not write", r.Held)) {
+					return nil, nil, false
+				}
+				continue
+			}
+			if foreign {
+				// What is read from now on has a higher version still, so this steps back behind nothing for good.
+				e.Stats.Foreign.Add(1)
+				e.log.Warn("document written by others", "key", key, "version", r.Held)
+				next := batch[i]
+				next.Version = e.fence.NextVersion()
+				again = append(again, next)
+				continue
+			}
 		case retry.Done:
 			taken++
 			l.seen.Note(key, body, time.Now())
@@ -126,6 +147,27 @@ func (l *lane) answered(
 	}
 	e.Stats.Delivered.Add(taken)
 	return again, wait, true
+}
+
+// foreign reports whether somebody else gave a document the version that the engine holds of it: one that Pingo has not
+// given yet, or not to this document. A lane sends one document of a key at a time, with versions that grow, so only a
+// chunk can have a later one. With the same version, the engine may hold what it was sent before, if its answer was lost.
+func (l *lane) foreign(ctx context.Context, d *engine.Document, held int64) (bool, error) {
+	e := l.edition
+	switch {
+	case held == 0 || held < d.Version:
+		return false, nil
+	case held > e.fence.Given():
+		return true, nil
+	case held > d.Version:
+		return !e.byChunks.mayHave(d.Version) && !e.byChunks.mayHave(held), nil
+	}
+	stored, err := e.engine.Fingerprints(ctx, e.Record.Name(), []string{d.Key})
+	if err != nil {
+		return false, err
+	}
+	fingerprint, there := stored[d.Key]
+	return there != (d.Body != nil) || there && fingerprint != document.Fingerprint(d.Body), nil
 }
 
 // refuse records a document that the engine refused, or that cannot be built. It tries
@@ -150,7 +192,8 @@ func (l *lane) refuse(ctx context.Context, key string, body []byte, kind, reason
 }
 
 // CauseOf explains why a document is failed. The kind is source where it could not be
-// built, size where it is too large for that, request where a request with it alone was refused, else the engine's own word.
+// built, size where it is too large for that, request where a request with it alone was refused, version where the engine
+// holds one that is not Pingo's, else the engine's own word.
 func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 	switch kind {
 	case "source":
@@ -166,6 +209,13 @@ func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 			retry.Pattern(reason),
 			"",
 			"The document is too large to be built: put less into it, for instance with limit on its lists.",
+		)
+	case "version":
+		return retry.CauseOf(
+			kind,
+			retry.Pattern(reason),
+			"",
+			"Somebody wrote this document in the engine with a version far above Pingo's, so the engine refuses what Pingo sends. Run pingo reindex start for its index: another edition does not have it.",
 		)
 	case "request":
 		return retry.CauseOf(

@@ -152,6 +152,29 @@ func (l *Lease) NextVersion() int64 {
 	return LeastVersion(l.Epoch()) | min(n, versions)
 }
 
+// Given is the highest version that was given so far.
+func (l *Lease) Given() int64 { return LeastVersion(l.Epoch()) | min(l.taken.Load(), versions) }
+
+// mostPassed is how far above what was given a version may be that is passed: whoever claims more must not use up the
+// versions of the epoch.
+const mostPassed = 1 << 16
+
+// Pass has the next versions be above one that somebody else has given a document. It reports whether they are: not
+// where it is far above all of Pingo's.
+func (l *Lease) Pass(version int64) bool {
+	for {
+		taken, wanted := l.taken.Load(), version-LeastVersion(l.Epoch())
+		switch {
+		case wanted <= taken:
+			return true
+		case wanted-taken > mostPassed || wanted >= versions:
+			return false
+		case l.taken.CompareAndSwap(taken, wanted):
+			return true
+		}
+	}
+}
+
 // LeastVersion is below every version that the holder of an epoch gives, and above those of earlier epochs.
 func LeastVersion(epoch int64) int64 { return epoch << 32 }
 

@@ -244,12 +244,16 @@ func (f *Fill) prepare(ctx context.Context) error {
 	if err := f.engine.Prepare(ctx, record.Name(), record.Shape); err != nil {
 		return fmt.Errorf("creating edition %s: %w", record.Name(), err)
 	}
+	// Changes are delivered from now on, so it is recorded at once what they are delivered to.
 	copy, err := f.engine.Copy(ctx, record.Name())
 	if err != nil {
 		return fmt.Errorf("looking at edition %s: %w", record.Name(), err)
 	}
 	if copy == "" {
 		return fmt.Errorf("edition %s is gone from the engine again: it is created once more", record.Name())
+	}
+	if _, err := f.Adopt(ctx, copy); err != nil {
+		return fmt.Errorf("recording which copy of %s is filled: %w", record.Name(), err)
 	}
 	n, err := CountRows(ctx, f.reader, record.Shape)
 	if err != nil {
@@ -262,15 +266,12 @@ func (f *Fill) prepare(ctx context.Context) error {
 	return f.enter(ctx, reindex.Filling)
 }
 
-// Adopt notes which copy of the edition the engine holds, and reports whether that is the one that was filled. One that
-// was filled before copies were known is.
+// Adopt notes which copy of the edition the engine holds, where that is not recorded, and reports whether it is the one
+// that is: an edition that is not prepared yet has none, and may have none.
 func (f *Fill) Adopt(ctx context.Context, copy string) (same bool, err error) {
 	record := f.copy()
-	switch {
-	case record.State == reindex.Preparing:
-		return true, nil
-	case copy == "" || record.Copy != "":
-		return record.Copy == copy && copy != "", nil
+	if record.Copy != "" || copy == "" {
+		return record.Copy == copy && (copy != "" || record.State == reindex.Preparing), nil
 	}
 	if err := f.store.SaveCopy(ctx, record, copy); err != nil {
 		return true, err

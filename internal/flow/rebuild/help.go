@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"sync/atomic"
 	"time"
 
@@ -97,6 +98,12 @@ type helping struct {
 
 // NextVersion is the least one of the holder's epoch.
 func (h *helping) NextVersion() int64 { return h.version }
+
+// Given is above all versions: what the holder has sent since is as it should be.
+func (h *helping) Given() int64 { return math.MaxInt64 }
+
+// Pass passes nothing.
+func (h *helping) Pass(int64) bool { return false }
 
 // Holds reports whether nobody else can have the chunk yet.
 func (h *helping) Holds() bool { return time.Now().Before(*h.until.Load()) }

@@ -330,6 +330,18 @@ type Fence struct {
 // NextVersion counts.
 func (f *Fence) NextVersion() int64 { return f.version.Add(1) }
 
+// Given is the last one.
+func (f *Fence) Given() int64 { return f.version.Load() }
+
+// Pass goes on above a version, unless that is far away.
+func (f *Fence) Pass(version int64) bool {
+	if version > f.version.Load()+1000 {
+		return false
+	}
+	f.version.Store(max(f.version.Load(), version))
+	return true
+}
+
 // Holds reports whether it is not lost.
 func (f *Fence) Holds() bool { return !f.Lost.Load() }
 

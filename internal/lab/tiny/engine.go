@@ -149,7 +149,7 @@ func (s *search) Deliver(_ context.Context, name string, docs []engine.Document)
 	}
 	for i, d := range docs {
 		if known, ok := e.docs[d.Key]; ok && known.Version >= d.Version && !s.plain {
-			out[i].Outcome = retry.Newer
+			out[i].Outcome, out[i].Held = retry.Newer, known.Version
 			continue
 		}
 		if reason := e.misfit(d.Body); reason != "" {
