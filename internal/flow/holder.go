@@ -446,6 +446,32 @@ func (h *holder) engine(ctx context.Context, record *records.Edition) (*connect.
 // leave stops feeding an edition; the changes that waited for it wait no longer. The
 // engine's copy goes, too, when it is to.
 func (h *holder) leave(name editionName, drop bool) {
+	h.end(name, func(ctx context.Context, f *fed) {
+		if drop && retry.Until(ctx, func() error { return h.drop(ctx, f) }, func(err error, failures int) {
+			if failures == 2 {
+				h.log.Warn("edition not dropped yet", "edition", f.record.Name(), "reason", err)
+			}
+		}) != nil {
+			return
+		}
+		h.mu.Lock()
+		delete(h.editions, name)
+		h.mu.Unlock()
+	})
+}
+
+// setAside ends all work on an edition that the engine does not hold, so that what waits for it takes no memory and holds
+// up no changes. That it lacks some is recorded before.
+func (h *holder) setAside(name editionName) {
+	h.end(name, func(_ context.Context, f *fed) {
+		h.mu.Lock()
+		f.leaving = false // it is left when another one has taken its place
+		h.mu.Unlock()
+	})
+}
+
+// end ends all work on an edition in the background, then does something.
+func (h *holder) end(name editionName, then func(ctx context.Context, f *fed)) {
 	h.mu.Lock()
 	f := h.editions[name]
 	again := f == nil || f.leaving
@@ -467,16 +493,7 @@ func (h *holder) leave(name editionName, drop bool) {
 				follower.Abandon()
 			}
 			f.Edition.Abandon()
-			if drop && retry.Until(ctx, func() error { return h.drop(ctx, f) }, func(err error, failures int) {
-				if failures == 2 {
-					h.log.Warn("edition not dropped yet", "edition", f.record.Name(), "reason", err)
-				}
-			}) != nil {
-				return
-			}
-			h.mu.Lock()
-			delete(h.editions, name)
-			h.mu.Unlock()
+			then(ctx, f)
 		})
 	})
 }
@@ -536,7 +553,7 @@ const (
 func watchCopy(ctx context.Context, h *holder, f *fed) {
 	for retry.Sleep(ctx, max(lookAtNameEvery, time.Duration(len(h.all()))*lookAtNames)) {
 		copy, err := f.engine.Copy(ctx, f.record.Name())
-		if err != nil || f.Edition.Missed.Load() != nil {
+		if err != nil {
 			continue
 		}
 		same, err := f.Fill.Adopt(ctx, copy)
@@ -547,9 +564,15 @@ func watchCopy(ctx context.Context, h *holder, f *fed) {
 		if copy == "" {
 			reason = "the engine does not hold this edition any longer: it was deleted, or the server was replaced"
 		}
-		state, _ := f.Fill.State()
-		if err := h.missedIn(ctx, f, reason, state != reindex.Previous); err != nil && ctx.Err() == nil {
-			h.log.Warn("replaced edition not recorded", "edition", f.record.Name(), "reason", err)
+		if f.Edition.Missed.Load() == nil {
+			state, _ := f.Fill.State()
+			if err := h.missedIn(ctx, f, reason, state != reindex.Previous); err != nil {
+				continue
+			}
+		}
+		if copy == "" {
+			h.setAside(f.name())
+			return
 		}
 	}
 }
