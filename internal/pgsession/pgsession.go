@@ -75,6 +75,19 @@ func Configure(config *pgx.ConnConfig, more map[string]string) {
 	}
 }
 
+// Durable has connections on which what is acknowledged rests: a commit returns when it is on disk, whatever the server,
+// the database or the role is set to. A setting that waits for standbys, too, stays. It follows Configure.
+func Durable(config *pgx.ConnConfig) {
+	before := config.AfterConnect
+	config.AfterConnect = func(ctx context.Context, conn *pgconn.PgConn) error {
+		if err := before(ctx, conn); err != nil {
+			return err
+		}
+		_, err := conn.Exec(ctx, "SELECT set_config('synchronous_commit', 'on', false) WHERE current_setting('synchronous_commit') IN ('off', 'local')").ReadAll()
+		return err
+	}
+}
+
 // Text makes a text such that PostgreSQL can keep it, which takes neither the character 0 nor what is not UTF-8: what is
 // lost of it is marked.
 func Text(text string) string {

@@ -116,3 +116,27 @@ func TestSettingsThatArePutAsideByAPooler(t *testing.T) {
 		}
 	}
 }
+
+// A commit on which an acknowledgement rests is on disk when it returns, whatever the database is set to.
+func TestCommitsAreDurable(t *testing.T) {
+	url := pgtest.URL(t)
+	db := pgtest.Connect(t, url)
+	for set, want := range map[string]string{"off": "on", "local": "on", "on": "on", "remote_apply": "remote_apply", "remote_write": "remote_write"} {
+		pgtest.Exec(t, db, "DO $$BEGIN EXECUTE format('ALTER DATABASE %I SET synchronous_commit = "+set+"', current_database()); END$$")
+		config, err := pgx.ParseConfig(url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		pgsession.Configure(config, nil)
+		pgsession.Durable(config)
+		conn, err := pgx.ConnectConfig(t.Context(), config)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var is string
+		if err := conn.QueryRow(t.Context(), "SELECT current_setting('synchronous_commit')").Scan(&is); err != nil || is != want {
+			t.Errorf("synchronous_commit = %s: the session has %q (%v), want %s", set, is, err, want)
+		}
+		conn.Close(t.Context())
+	}
+}

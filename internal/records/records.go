@@ -45,6 +45,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	pgsession.Configure(config, map[string]string{
 		"application_name": "pingo records", "lock_timeout": "0", "search_path": pgsession.RecordsPath,
 	})
+	pgsession.Durable(config)
 	config.ConnectTimeout = 5 * time.Second
 	if err := house(ctx, config); err != nil {
 		return nil, fmt.Errorf("records database: %w", err)

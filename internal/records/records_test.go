@@ -706,3 +706,13 @@ func TestRecordsOfANewerVersionAreRefused(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// What the records acknowledge is on disk, also where the database is set to forget it in a crash.
+func TestRecordsAreDurable(t *testing.T) {
+	url := pgtest.URL(t)
+	pgtest.Exec(t, pgtest.Connect(t, url), "DO $$BEGIN EXECUTE format('ALTER DATABASE %I SET synchronous_commit = off', current_database()); END$$")
+	var is string
+	if err := open(t, url).db.GetContext(t.Context(), &is, "SELECT current_setting('synchronous_commit')"); err != nil || is != "on" {
+		t.Errorf("synchronous_commit is %q (%v)", is, err)
+	}
+}

@@ -97,6 +97,7 @@ func Open(c engine.Config) (*Engine, error) {
 		config.ConnConfig.DialFunc = pgconn.DialFunc(c.Dial)
 	}
 	pgsession.Configure(config.ConnConfig, map[string]string{"application_name": "pingo"})
+	pgsession.Durable(config.ConnConfig)
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the engine cannot be used: %w", pgerror.InURL(err))

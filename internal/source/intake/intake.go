@@ -55,7 +55,7 @@ func Open(url, sourceName string, records []Record, timeout time.Duration) (*Sto
 	if url == "" {
 		return nil, errors.New("there is no database of Pingo's own to keep what is sent")
 	}
-	pool, err := postgres.ConnectWithin(source.Config{URL: url, ConnectTimeout: timeout, Files: pgsession.AnyFile}, pgsession.RecordsPath)
+	pool, err := postgres.ConnectOwn(source.Config{URL: url, ConnectTimeout: timeout, Files: pgsession.AnyFile}, pgsession.RecordsPath)
 	if err != nil {
 		return nil, err
 	}

@@ -230,7 +230,10 @@ func (p *Capture) Advice(
 	need []shape.Captured,
 	lookups []shape.Lookup,
 ) ([]source.Advice, error) {
-	out := []source.Advice{}
+	out, err := p.forgetful(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, l := range lookups {
 		rows, err := p.db.texts(
 			ctx,
@@ -336,6 +339,23 @@ func (p *Capture) rights(ctx context.Context, need []shape.Captured) ([]source.A
 		})
 	}
 	return out, nil
+}
+
+// forgetful says which settings let the server forget in a crash what it has committed. It then uses numbers of the
+// journal again, too.
+func (p *Capture) forgetful(ctx context.Context) ([]source.Advice, error) {
+	var flush string
+	if err := p.db.QueryRowContext(ctx, "SELECT @@GLOBAL.innodb_flush_log_at_trx_commit").Scan(&flush); err != nil {
+		return nil, wrap("reading what the server keeps in a crash", err)
+	}
+	if flush == "1" || flush == "3" {
+		return []source.Advice{}, nil
+	}
+	return []source.Advice{{
+		Kind: "durability", Table: "innodb_flush_log_at_trx_commit",
+		Message:   fmt.Sprintf("innodb_flush_log_at_trx_commit is %s: after a crash the server may lack changes that Pingo has delivered, and documents of them stay until a repair", flush),
+		Statement: "SET GLOBAL innodb_flush_log_at_trx_commit = 1;",
+	}}, nil
 }
 
 // leadsBack reports whether keys lead, over other tables, to one.

@@ -76,6 +76,22 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 	return distinct(missing), nil
 }
 
+// forgetful says which settings let the server forget in a crash what it has committed. Documents of it stay.
+func (p *Capture) forgetful(ctx context.Context) ([]source.Advice, error) {
+	rows, err := p.pool.Query(ctx, `
+		SELECT 'durability', name, format('%s is off: after a crash the server may lack changes that Pingo has delivered, and documents of them stay until a repair', name),
+			format('ALTER SYSTEM SET %s = on; SELECT pg_reload_conf();', name)
+		FROM pg_settings WHERE name IN ('fsync', 'full_page_writes', 'synchronous_commit') AND setting = 'off' ORDER BY name`)
+	if err != nil {
+		return nil, wrap("reading what the server keeps in a crash", err)
+	}
+	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[source.Advice])
+	if err != nil {
+		return nil, wrap("reading what the server keeps in a crash", err)
+	}
+	return found, nil
+}
+
 // rights says what Pingo's role may do that it does not need. Code of others that Pingo's role runs, such as functions
 // in views, may do it as well.
 func (p *Capture) rights(ctx context.Context, tables []string) ([]source.Advice, error) {
@@ -232,6 +248,10 @@ func (p *Capture) Advice(
 	if !p.byStatement {
 		more, err := p.rights(ctx, tables)
 		if err != nil {
+			return nil, err
+		}
+		out = append(out, more...)
+		if more, err = p.forgetful(ctx); err != nil {
 			return nil, err
 		}
 		out = append(out, more...)

@@ -110,10 +110,16 @@ func sourceOf(db *database, byStatement bool) *source.Source {
 }
 
 // Connect prepares connections whose answers do not depend on how the server is set up.
-func Connect(c source.Config) (*pgxpool.Pool, error) { return ConnectWithin(c, pgsession.Path) }
+func Connect(c source.Config) (*pgxpool.Pool, error) {
+	return connect(c, pgsession.Path, func(*pgx.ConnConfig) {})
+}
 
-// ConnectWithin is Connect with another search path.
-func ConnectWithin(c source.Config, path string) (*pgxpool.Pool, error) {
+// ConnectOwn is Connect for a database of Pingo's own, where what is committed is on disk, with another search path.
+func ConnectOwn(c source.Config, path string) (*pgxpool.Pool, error) {
+	return connect(c, path, pgsession.Durable)
+}
+
+func connect(c source.Config, path string, also func(*pgx.ConnConfig)) (*pgxpool.Pool, error) {
 	address, err := pgsession.URL(c.URL, c.Files)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", err)
@@ -133,6 +139,7 @@ func ConnectWithin(c source.Config, path string) (*pgxpool.Pool, error) {
 	pgsession.Configure(config.ConnConfig, map[string]string{
 		"application_name": "pingo", "jit": "off", "max_parallel_workers_per_gather": "0", "search_path": path,
 	})
+	also(config.ConnConfig)
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", pgerror.InURL(err))
