@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -73,6 +74,7 @@ type Service struct {
 
 	mu        sync.RWMutex // guards what follows
 	applied   *records.Applied
+	unusable  error                        // why the definition in force is not in use here
 	held      map[string]*holder           // by source; some have several
 	processes []records.Process            // that are alive
 	elsewhere map[string]func() heldStatus // by source: what is held by others, or by nobody
@@ -165,6 +167,16 @@ func (s *Service) Run(ctx context.Context) {
 	}
 }
 
+// Ready fails while this process does not use the definition that is in force: it has not read it yet, or cannot use it.
+func (s *Service) Ready() error {
+	if !s.isReady() {
+		return errors.New("the definition in force is not in use here yet")
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.unusable
+}
+
 func (s *Service) isReady() bool {
 	select {
 	case <-s.ready:
@@ -203,6 +215,9 @@ func (s *Service) reconcile(ctx context.Context) error {
 	}
 	s.keepStatuses(processes, leases)
 	if err := s.useNewest(ctx, &view); err != nil {
+		s.mu.Lock()
+		s.unusable = err
+		s.mu.Unlock()
 		return err
 	}
 	states, err := s.records.EditionStates(ctx)
@@ -270,6 +285,9 @@ func (s *Service) keepStatuses(processes []records.Process, leases []lease.State
 func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	s.mu.Lock()
 	known := view.Newest == 0
+	if known {
+		s.unusable = nil
+	}
 	if s.applied != nil && s.applied.Version == view.Newest {
 		known = true
 		s.applied.CarriedOut = view.CarriedOut
@@ -306,7 +324,7 @@ func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	}
 	s.connections.Use(change)
 	s.mu.Lock()
-	s.applied = applied
+	s.applied, s.unusable = applied, nil
 	s.mu.Unlock()
 	return nil
 }

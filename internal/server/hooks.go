@@ -112,6 +112,9 @@ func (s *Server) hook(c echo.Context) error {
 	request := c.Request()
 	name := c.Param("source")
 	limit, err := s.receive.Limit(name)
+	if err != nil && s.flow.Ready() != nil { // there may be such a source
+		return problemf(http.StatusServiceUnavailable, "this process receives nothing yet: send it again")
+	}
 	if err != nil {
 		return problemf(http.StatusNotFound, "nothing is received at %s", request.URL.Path)
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/andybalholm/brotli"
 
 	"pingo/internal/api"
+	"pingo/internal/core/definition"
 	"pingo/internal/lab/standin"
 )
 
@@ -227,6 +228,37 @@ indexes:
 		text, _ := io.ReadAll(r.Body)
 		if r.StatusCode != 404 || strings.Contains(string(text), "conditions") {
 			t.Errorf("%s: %d %s", target, r.StatusCode, text)
+		}
+	}
+}
+
+// A process that does not use the definition in force says so to probes and senders: a source may be in it that is not
+// known here.
+func TestAProcessThatCannotUseTheDefinition(t *testing.T) {
+	s, _ := newServerWith(t, Options{})
+	get := func(method, target string) *http.Response {
+		w := httptest.NewRecorder()
+		s.http.Handler.ServeHTTP(w, httptest.NewRequest(method, "http://127.0.0.1"+target, strings.NewReader("{}")))
+		return w.Result()
+	}
+	until := func(want int, method, target string) (r *http.Response) {
+		t.Helper()
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+			if r = get(method, target); r.StatusCode == want {
+				return r
+			}
+		}
+		t.Fatalf("%s %s: %d, want %d", method, target, r.StatusCode, want)
+		return r
+	}
+	until(200, "GET", "/ready")
+	until(404, "POST", "/hooks/conditions")
+	if _, err := s.records.Apply(t.Context(), []definition.File{{Name: "a.yaml", Text: "sources: { conditions: { kind: of a newer version } }\n"}}, nil, "somebody"); err != nil {
+		t.Fatal(err)
+	}
+	for method, target := range map[string]string{"GET": "/ready", "POST": "/hooks/conditions"} {
+		if r := until(503, method, target); r.Header.Get("Retry-After") == "" {
+			t.Errorf("%s %s: no Retry-After", method, target)
 		}
 	}
 }

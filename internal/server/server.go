@@ -332,6 +332,10 @@ func (s *Server) ready(c echo.Context) error {
 		s.log.Warn("not ready", "error", err)
 		return problemf(http.StatusServiceUnavailable, "the records database does not answer; the service's log says why")
 	}
+	if err := s.flow.Ready(); err != nil {
+		s.log.Warn("not ready", "error", err)
+		return problemf(http.StatusServiceUnavailable, "this process does not use the definition in force yet; the service's log says why")
+	}
 	return c.JSON(http.StatusOK, api.Health{Status: "ready"})
 }
 

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/labstack/echo/v4"
 
@@ -52,6 +53,9 @@ func newServerWith(t testing.TB, o Options) (*Server, string) {
 		service.Run(t.Context())
 	}()
 	t.Cleanup(func() { <-ended })
+	for deadline := time.Now().Add(20 * time.Second); service.Ready() != nil && time.Now().Before(deadline); {
+		time.Sleep(5 * time.Millisecond)
+	}
 	token, err := FirstToken(t.Context(), rec)
 	if err != nil {
 		t.Fatal(err)
