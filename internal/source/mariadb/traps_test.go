@@ -680,4 +680,9 @@ func TestAJournalEmptiedByOthers(t *testing.T) {
 		w.exec(fmt.Sprintf("INSERT INTO marks VALUES (%d, 'a')", 5+i))
 		seen(20*time.Second, fmt.Sprint("insert marks ", 5+i))
 	}
+	w.exec(fmt.Sprintf("ALTER TABLE %s.journal AUTO_INCREMENT = %d", in, int64(1)<<62)) // after very many years of use
+	w.exec("INSERT INTO marks VALUES (8, 'a')")
+	seen(20*time.Second, "insert marks 8")
+	w.exec("INSERT INTO marks VALUES (9, 'a')")
+	seen(20*time.Second, "insert marks 9")
 }

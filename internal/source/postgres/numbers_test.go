@@ -137,6 +137,7 @@ func TestNumbersThatGoBack(t *testing.T) {
 		"SELECT setval('pingo_capture.journal_seq', coalesce((SELECT min(seq) FROM pingo_capture.journal), 1), false)",
 		"SELECT setval('pingo_capture.journal_seq', greatest((SELECT last_value FROM pingo_capture.journal_seq) - 5, 1), false)",
 		"ALTER SEQUENCE pingo_capture.journal_seq CACHE 100", "ALTER SEQUENCE pingo_capture.journal_seq CACHE 1", "ALTER SEQUENCE pingo_capture.journal_seq RESTART",
+		"SELECT setval('pingo_capture.journal_seq', (1::bigint << 62) + (random() * 1000)::bigint)", // after very many years of use
 	}
 	late := pgtest.Connect(t, url)
 	for round := range 60 {
