@@ -114,8 +114,8 @@ func coloured(f *os.File) bool {
 func (a *App) root(more map[string][]*cobra.Command) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "pingo",
-		Short: "Keeps search indexes in sync with the databases they are made from",
-		Long: `Pingo keeps search indexes in sync with the databases they are made from.
+		Short: "Keep search indexes in sync with databases",
+		Long: `Pingo keeps search indexes in sync with databases.
 
 Try it:            pingo demo
 On your database:  pingo serve, then pingo check and pingo apply on a definition

@@ -12,9 +12,9 @@ import (
 func (a *App) reindexCompare() *cobra.Command {
 	var rows int
 	cmd := &cobra.Command{
-		Use: "compare INDEX", Short: "Show how documents differ between the edition that answers and the other one", Args: Exactly(1, "an index"),
-		Long: `Compares the documents of some rows, spread over the keys, in the edition that answers and the one that is to take its place,
-or that answered before: which fields differ, in how many documents, and how.`,
+		Use: "compare INDEX", Short: "Compare the documents of the live edition and another one", Args: Exactly(1, "an index"),
+		Long: `Compares a sample of documents in the live edition with the next edition, or with the previous one if there is no next
+one. Lists the fields that differ, the number of documents, and examples.`,
 		Example: "  pingo reindex compare huts\n  pingo reindex compare huts --rows 100000",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client().Compare(cmd.Context(), args[0], rows)
@@ -24,7 +24,7 @@ or that answered before: which fields differ, in how many documents, and how.`,
 			return a.Print(c, func() { a.showComparison(c) })
 		},
 	}
-	cmd.Flags().IntVar(&rows, "rows", 2000, "how many rows at most")
+	cmd.Flags().IntVar(&rows, "rows", 2000, "maximum number of rows")
 	return cmd
 }
 
@@ -81,9 +81,9 @@ func shortened(text string) string {
 
 func (a *App) expect() *cobra.Command {
 	return &cobra.Command{
-		Use: "expect INDEX", Short: "Run the searches that the definition expects something of", Args: Exactly(1, "an index"),
-		Long: `The definition may say, under expect, which key a search must find among the first hits. These searches run before another
-edition answers, and at any time with this command. Exit code 1 says that one does not find what it should.`,
+		Use: "expect INDEX", Short: "Run the expected searches of the definition", Args: Exactly(1, "an index"),
+		Long: `The key expect of the definition lists searches and the keys that they must find among the first hits. Pingo runs these
+searches before it switches to another edition. This command runs them now. Exit code 1: a search misses its key.`,
 		Example: "  pingo expect huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			x, err := a.client().Expect(cmd.Context(), args[0])

@@ -67,12 +67,12 @@ func readFiles(paths []string) ([]api.File, error) {
 
 func (a *App) check() *cobra.Command {
 	return &cobra.Command{
-		Use: "check [FILE|FOLDER|-]…", Short: "Say what applying a definition would do, touching nothing",
-		Long: `Reads a definition (pingo.yaml unless named), asks its sources and engines, and says what applying it would do.
-Every mistake is named with its file, line and column.
+		Use: "check [FILE|FOLDER|-]…", Short: "Check a definition without changing anything",
+		Long: `Reads a definition (default: pingo.yaml), connects to its sources and engines, and reports what pingo apply would do.
+Reports every mistake with file, line and column.
 
-Exit codes: 0 nothing would change, 3 it cannot be applied, 4 settings of live editions would change,
-5 editions would be filled, or indexes would no longer be followed.`,
+Exit codes: 0 no changes, 3 the definition has errors, 4 apply would change settings of live editions,
+5 apply would fill editions or drop indexes from the definition.`,
 		Example: "  pingo check\n  pingo check search/\n  pingo check pingo.yaml -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
@@ -226,10 +226,10 @@ func (a *App) apply() *cobra.Command {
 	version := 0
 	cmd := &cobra.Command{
 		Use:   "apply [FILE|FOLDER|-]…",
-		Short: "Make a definition the one in force: install capture, fill, keep in sync",
-		Long: `Shows what it will do and asks first; then installs capture, fills what is new or changed, and waits until the names answer.
-Where nobody can be asked, as in scripts and pipelines, say --yes. An index that is no longer in the definition, or would
-have less than half as many documents as now, must be named with --accept.`,
+		Short: "Apply a definition: install capture, fill indexes, keep them in sync",
+		Long: `Shows the plan and asks for confirmation. Then installs capture, fills new and changed indexes, and waits until they are
+live. Scripts pass --yes. Name an index with --accept if the definition no longer has it, or if it would lose more than half
+of its documents.`,
 		Example: `  pingo apply
   pingo apply pingo.yaml --yes
   pingo apply --yes --no-wait -o json
@@ -295,11 +295,11 @@ have less than half as many documents as now, must be named with --accept.`,
 			})
 		},
 	}
-	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask for confirmation")
 	cmd.Flags().
-		StringArrayVar(&accept, "accept", nil, "an index that may be given up, or shrink to less than half")
-	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return at once, while editions are being filled")
-	cmd.Flags().IntVar(&version, "version", 0, "apply this earlier version again, which pingo definition list shows")
+		StringArrayVar(&accept, "accept", nil, "an index that may leave the definition or lose more than half of its documents")
+	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return before the editions are filled")
+	cmd.Flags().IntVar(&version, "version", 0, "apply an earlier version again; see pingo definition list")
 	return cmd
 }
 
@@ -340,9 +340,9 @@ func confirm(to io.Writer, question string) error {
 
 func (a *App) capture() *cobra.Command {
 	capture := &cobra.Command{
-		Use: "capture", Short: "Show, install or remove what notices changes in a source",
-		Long: `Capture is what Pingo installs in a source to notice its changes: a journal, and small triggers on each table that a
-definition reads. pingo apply installs it. These commands show it, install it again, and remove it.`,
+		Use: "capture", Short: "Show, install or remove the capture of a source",
+		Long: `Capture is what Pingo installs in a source database to record changes: a journal, and triggers on each table that the
+definition reads. pingo apply installs it. These commands show, reinstall and remove it.`,
 		Example: `  pingo capture show
   pingo capture show pingo.yaml --source lodge
   pingo capture install --source lodge
@@ -351,8 +351,8 @@ definition reads. pingo apply installs it. These commands show it, install it ag
 	source := ""
 	capture.PersistentFlags().StringVar(&source, "source", "", "the source (default: the only one)")
 	show := &cobra.Command{
-		Use: "show [FILE|FOLDER|-]…", Short: "Print the script, with the least grants that Pingo needs",
-		Long:    "Prints what is installed for the definition in force, or what applying the definition in the named files would install.",
+		Use: "show [FILE|FOLDER|-]…", Short: "Print the capture as SQL, with the least grants that Pingo needs",
+		Long:    "Prints the SQL that pingo apply runs for the current definition, or for the definition in the named files.",
 		Example: "  pingo capture show\n  pingo capture show pingo.yaml --source lodge > for-the-dba.sql",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var files []api.File
@@ -370,7 +370,7 @@ definition reads. pingo apply installs it. These commands show it, install it ag
 		},
 	}
 	install := &cobra.Command{
-		Use: "install", Short: "Install what is missing", Args: Exactly(0, "no arguments; --source names the source"),
+		Use: "install", Short: "Install missing parts of the capture", Args: Exactly(0, "no arguments; --source names the source"),
 		Example: "  pingo capture install\n  pingo capture install --source lodge",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.client().InstallCapture(cmd.Context(), source); err != nil {
@@ -385,7 +385,7 @@ definition reads. pingo apply installs it. These commands show it, install it ag
 	var yes bool
 	remove := &cobra.Command{
 		Use:     "remove",
-		Short:   "Remove triggers and journal without trace",
+		Short:   "Remove all triggers and the journal",
 		Args:    Exactly(0, "no arguments; --source names the source"),
 		Example: "  pingo capture remove --source lodge\n  pingo capture remove --source lodge --yes",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -421,7 +421,7 @@ definition reads. pingo apply installs it. These commands show it, install it ag
 			})
 		},
 	}
-	remove.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	remove.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask for confirmation")
 	capture.AddCommand(show, install, remove)
 	return capture
 }

@@ -20,10 +20,9 @@ import (
 
 func (a *App) drift() *cobra.Command {
 	drift := &cobra.Command{
-		Use: "drift", Short: "Prove that the documents of an index are what the database makes of its rows",
-		Long: `Compares rows with documents, both ways: documents that are missing, hold another state of their row, were altered in the
-engine, or have no row. Pingo goes through every index all the time, slowly; a check does it at once. What differs while
-changes are on their way does not count.`,
+		Use: "drift", Short: "Compare the documents of an index with the rows of the database",
+		Long: `Finds documents that are missing, stale, altered in the engine, or without a row. Pingo compares every index continuously
+and slowly in the background; pingo drift check compares it now. Differences that a pending change explains do not count.`,
 		Example: `  pingo drift show huts
   pingo drift check huts
   pingo drift check huts --sample 5000
@@ -37,7 +36,7 @@ func (a *App) driftShow() *cobra.Command {
 	var kind, cause string
 	var limit int
 	cmd := &cobra.Command{
-		Use: "show INDEX", Short: "Tell how much of it was proven, when, what differs, and why", Args: Exactly(1, "an index"),
+		Use: "show INDEX", Short: "Show the results of comparisons: proven share, differences, causes", Args: Exactly(1, "an index"),
 		Example: "  pingo drift show huts\n  pingo drift show huts --kind missing --limit 1000",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := a.client().Drift(cmd.Context(), args[0], kind, cause, limit)
@@ -48,8 +47,8 @@ func (a *App) driftShow() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&kind, "kind", "", "only documents that are missing, stale, altered or orphaned")
-	cmd.Flags().StringVar(&cause, "cause", "", "only those of this cause")
-	cmd.Flags().IntVar(&limit, "limit", 20, "how many documents are listed")
+	cmd.Flags().StringVar(&cause, "cause", "", "only documents with this cause")
+	cmd.Flags().IntVar(&limit, "limit", 20, "maximum number of documents to list")
 	return cmd
 }
 
@@ -94,7 +93,7 @@ func (a *App) driftCheck() *cobra.Command {
 	action := api.DriftAction{Action: api.DriftCheck}
 	cmd := &cobra.Command{
 		Use: "check INDEX", Short: "Compare an index with the database now", Args: Exactly(1, "an index"),
-		Long: `Compares all rows and all documents, or some of them. It ends with exit code 1 when documents differ and were not mended.`,
+		Long: `Compares all rows and documents, or a part. Exit code 1: documents differ and were not repaired.`,
 		Example: `  pingo drift check huts
   pingo drift check huts --sample 5000
   pingo drift check huts --after 1000 --upto 2000 --content 100%
@@ -120,16 +119,16 @@ func (a *App) driftCheck() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.Int64Var(&action.Sample, "sample", 0, "compare so many documents, spread over the keys")
-	f.StringVar(&action.After, "after", "", "compare the keys after this one")
-	f.StringVar(&action.Upto, "upto", "", "compare the keys up to and with this one")
-	f.StringVar(&action.Edition, "edition", "", "compare this edition instead of the one that answers")
-	f.StringVar(&content, "content", "", "the share of documents compared as a whole, such as 100%")
-	f.Int64Var(&action.Documents, "documents", 0, "documents a second at most")
+	f.Int64Var(&action.Sample, "sample", 0, "compare a sample of this number of documents")
+	f.StringVar(&action.After, "after", "", "compare keys greater than this one")
+	f.StringVar(&action.Upto, "upto", "", "compare keys up to and including this one")
+	f.StringVar(&action.Edition, "edition", "", "compare this edition instead of the live one")
+	f.StringVar(&content, "content", "", "share of documents whose content is compared, such as 100%")
+	f.Int64Var(&action.Documents, "documents", 0, "maximum number of documents per second")
 	f.BoolVar(&repair, "repair", false, "mend what differs")
-	f.BoolVar(&report, "report", false, "mend nothing, whatever the definition says")
-	f.BoolVar(&action.Deletes, "deletes", false, "with --repair: also delete more than one document in a hundred")
-	f.BoolVar(&noWait, "no-wait", false, "return at once, while it goes on")
+	f.BoolVar(&report, "report", false, "repair nothing, even if the definition enables repairs")
+	f.BoolVar(&action.Deletes, "deletes", false, "with --repair: allow deleting more than 1% of the documents")
+	f.BoolVar(&noWait, "no-wait", false, "return before it ends")
 	return cmd
 }
 
@@ -235,7 +234,7 @@ func (a *App) repair() *cobra.Command {
 	var dry, yes bool
 	action := api.DriftAction{Action: api.DriftRepair}
 	cmd := &cobra.Command{
-		Use: "repair INDEX [KEY...]", Short: "Build documents anew and send them again: those that were found to differ, or those named",
+		Use: "repair INDEX [KEY...]", Short: "Rebuild documents that differ, or documents by key",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return UsageError{
@@ -244,8 +243,8 @@ func (a *App) repair() *cobra.Command {
 			}
 			return nil
 		},
-		Long: `Documents are made of their rows as they are now and sent, whatever the engine seems to hold; those of rows that are gone are
-deleted. Afterwards they are compared again. Without keys, those are mended that a check has found.`,
+		Long: `Rebuilds documents from their current rows and sends them, deletes documents without a row, and compares them again.
+Without keys, repairs the documents that the last check found.`,
 		Example: `  pingo repair huts 42
   pingo repair huts --dry-run
   pingo repair huts --kind missing
@@ -293,10 +292,10 @@ deleted. Afterwards they are compared again. Without keys, those are mended that
 	}
 	f := cmd.Flags()
 	f.StringVar(&action.Kind, "kind", "", "only documents that are missing, stale, altered or orphaned")
-	f.StringVar(&action.Cause, "cause", "", "only those of this cause")
-	f.BoolVar(&action.Deletes, "deletes", false, "also delete more than one document in a hundred")
-	f.BoolVar(&dry, "dry-run", false, "say what would be mended, and do nothing")
-	f.BoolVar(&yes, "yes", false, "do not ask")
+	f.StringVar(&action.Cause, "cause", "", "only documents with this cause")
+	f.BoolVar(&action.Deletes, "deletes", false, "allow deleting more than 1% of the documents")
+	f.BoolVar(&dry, "dry-run", false, "list the documents to repair without repairing them")
+	f.BoolVar(&yes, "yes", false, "do not ask for confirmation")
 	return cmd
 }
 

@@ -13,9 +13,9 @@ import (
 
 func (a *App) export() *cobra.Command {
 	return &cobra.Command{
-		Use: "export FOLDER", Short: "Write out the definition, and what it takes to leave Pingo", Args: Exactly(1, "a folder"),
-		Long: `Writes the definition in force into a folder, as it was applied, and leaving.md beside it: the statements that take
-Pingo out of each source, and what it leaves in the engines. It changes nothing and overwrites nothing.`,
+		Use: "export FOLDER", Short: "Export the definition, and the steps to remove Pingo", Args: Exactly(1, "a folder"),
+		Long: `Writes the current definition and leaving.md into a folder. leaving.md has the SQL that removes Pingo from each source, and
+lists the indexes that stay in the engines. Changes nothing, and overwrites no files.`,
 		Example: "  pingo export leaving/",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			x, err := a.client().Export(cmd.Context())

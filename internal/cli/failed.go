@@ -17,9 +17,9 @@ import (
 
 func (a *App) failed() *cobra.Command {
 	failed := &cobra.Command{
-		Use: "failed", Short: "List, show, retry and dismiss documents that an engine refused",
-		Long: "A refused document harms nobody else: it is kept with the engine's words, gathered with others of the same cause, and\n" +
-			"tried again when its row changes. When it is accepted, it leaves the list by itself.",
+		Use: "failed", Short: "List, show, retry and dismiss documents that an engine rejected",
+		Long: "A rejected document does not delay others. Pingo records it with the engine's message, groups it by cause, and retries it\n" +
+			"when its row changes. It leaves the list when the engine accepts it.",
 		Example: `  pingo failed list
   pingo failed show huts 42
   pingo failed retry huts --cause 5b951ac2
@@ -69,10 +69,10 @@ func (a *App) failed() *cobra.Command {
 			})
 		},
 	}
-	list.Flags().StringVar(&cause, "cause", "", "only those of a cause")
+	list.Flags().StringVar(&cause, "cause", "", "only documents with this cause")
 	show := &cobra.Command{
 		Use:     "show INDEX KEY",
-		Short:   "Show a failed document, why it was refused, and what its row makes now",
+		Short:   "Show a failed document, the engine's message, and the document that its row makes now",
 		Args:    Exactly(2, "an index and a key"),
 		Example: "  pingo failed show huts 42",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -94,7 +94,7 @@ func (a *App) failed() *cobra.Command {
 		),
 		a.treatFailed(
 			"dismiss",
-			"Forget failed documents that were not accepted",
+			"Remove failed documents from the list",
 			"Dismissed: %s.",
 			(*client.Client).DismissFailed,
 		),
@@ -144,8 +144,8 @@ func (a *App) treatFailed(
 			)
 		},
 	}
-	cmd.Flags().StringVar(&cause, "cause", "", "all of a cause, as pingo failed list names it")
-	cmd.Flags().BoolVar(&all, "all", false, "all of the index")
+	cmd.Flags().StringVar(&cause, "cause", "", "all documents with this cause; see pingo failed list")
+	cmd.Flags().BoolVar(&all, "all", false, "all failed documents of the index")
 	return cmd
 }
 

@@ -25,9 +25,9 @@ import (
 
 func (a *App) hooks() *cobra.Command {
 	hooks := &cobra.Command{
-		Use: "hooks", Short: "What became of events that were sent, and sending one",
-		Long: `Senders send events to /hooks/SOURCE of a source of kind webhook. Each has a receipt, which says whether it was
-accepted, and why not. They are kept for seven days, and those of refused ones up to ten thousand.`,
+		Use: "hooks", Short: "List received events, send a test event, create a secret",
+		Long: `Senders post events to /hooks/SOURCE of a source of kind webhook. Pingo writes a receipt for each event: accepted, or the
+reason why not. It keeps receipts for seven days, and at most 10,000 of rejected events.`,
 	}
 	hooks.AddCommand(a.hooksList(), a.hooksShow(), a.hooksSend(), a.hooksSecret())
 	return hooks
@@ -37,7 +37,7 @@ func (a *App) hooksList() *cobra.Command {
 	var outcome string
 	limit := 50
 	cmd := &cobra.Command{
-		Use: "list SOURCE", Short: "List what became of the newest events, and what is held of each record",
+		Use: "list SOURCE", Short: "List the newest receipts, and the stored records",
 		Example: `  pingo hooks list conditions
   pingo hooks list conditions --outcome unreadable -o json`,
 		Args: Exactly(1, "a source"),
@@ -78,7 +78,7 @@ func (a *App) hooksList() *cobra.Command {
 	}
 	cmd.Flags().
 		StringVar(&outcome, "outcome", "", "only accepted, duplicate, old, unreadable, bad-signature, out-of-time, too-large or too-many")
-	cmd.Flags().IntVar(&limit, "limit", limit, "how many, 1 to 1000")
+	cmd.Flags().IntVar(&limit, "limit", limit, "maximum number of receipts, 1 to 1000")
 	return cmd
 }
 
@@ -92,7 +92,7 @@ func keyOrCount(r api.Receipt) string {
 
 func (a *App) hooksShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show SOURCE NUMBER", Short: "Show one receipt whole",
+		Use: "show SOURCE NUMBER", Short: "Show a receipt in full",
 		Example: "  pingo hooks show conditions 42",
 		Args:    Exactly(2, "a source and the number of a receipt"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -129,9 +129,9 @@ func (a *App) hooksShow() *cobra.Command {
 func (a *App) hooksSend() *cobra.Command {
 	var record, key, event, contentType string
 	cmd := &cobra.Command{
-		Use: "send SOURCE FILE|-", Short: "Sign an event, and send it as a sender would",
-		Long: `The service signs the file under the source's first secret, and the command sends it to the service's own /hooks path,
-so what happens is what happens to a sender. A CloudEvent is told by its specversion.`,
+		Use: "send SOURCE FILE|-", Short: "Sign an event and send it, as a sender does",
+		Long: `Signs the file with the first secret of the source, and posts it to the service's /hooks path. A file with specversion is
+a CloudEvent.`,
 		Example: `  echo '{"title": "Fresh snow", "snow_cm": 40}' | pingo hooks send conditions - --record bulletins --key 7
   pingo hooks send conditions event.json`,
 		Args: Exactly(2, "a source, and a file or -"),
@@ -176,7 +176,7 @@ so what happens is what happens to a sender. A CloudEvent is told by its specver
 	flags := cmd.Flags()
 	flags.StringVar(&record, "record", "", "send to the path of this record")
 	flags.StringVar(&key, "key", "", "and of this key")
-	flags.StringVar(&event, "event", "", "what the event is called (default: a new name)")
+	flags.StringVar(&event, "event", "", "ID of the event (default: a new ID)")
 	flags.StringVar(
 		&contentType,
 		"content-type",
@@ -204,9 +204,9 @@ func kindOf(body []byte) string {
 
 func (a *App) hooksSecret() *cobra.Command {
 	return &cobra.Command{
-		Use: "secret", Short: "Make a signing secret",
-		Long: `Makes a secret as the Standard Webhooks specification has it. Give it to the sender, and put it where pingo serve runs.
-To replace one, write both into signing_secrets until the sender has changed, then take the old one out.`,
+		Use: "secret", Short: "Create a signing secret",
+		Long: `Creates a secret in the format of the Standard Webhooks specification. Give it to the sender, and to the environment of
+pingo serve. To replace a secret, list both in signing_secrets until the sender uses the new one; then remove the old one.`,
 		Example: "  pingo hooks secret > station.secret",
 		Args:    Exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
@@ -247,10 +247,10 @@ func (a *App) load() *cobra.Command {
 	var format string
 	var replace bool
 	cmd := &cobra.Command{
-		Use: "load SOURCE RECORD FILE|-", Short: "Load a file of records into a source to which they are sent",
-		Long: `Loads a file of one JSON object a line (NDJSON), of a JSON list, or CSV with names in its first line. Each row is the
-body of a record; its key is where the definition's key: points to, or id. With --replace the file is all
-there is: what was here before and is not in it is deleted. Refused rows are listed with their lines.`,
+		Use: "load SOURCE RECORD FILE|-", Short: "Load records from a file into a webhook source",
+		Long: `Loads NDJSON (one object per line), a JSON list, or CSV with a header. Each row is the body of a record. The key of the
+definition names the field with the record's key; default: id. --replace deletes all records that the file does not have.
+Lists rejected rows with their line numbers.`,
 		Example: `  pingo load conditions bulletins bulletins.ndjson
   pingo load conditions bulletins bulletins.csv --replace
   curl -s http://127.0.0.1:8080/all.json | pingo load conditions bulletins - --format json`,

@@ -21,10 +21,10 @@ func (a *App) status() *cobra.Command {
 	var watch bool
 	cmd := &cobra.Command{
 		Use:   "status",
-		Short: "Say how every index is: in sync, catching up, filling, waiting or blocked",
+		Short: "Show the state of every index",
 		Args:  Exactly(0, "no arguments"),
-		Long: `Says in a sentence how things are, then lists each index with its rows in the source, its documents in the engine, and
-its lag: the time from a change's commit in the source to the engine's acknowledgement.`,
+		Long: `Shows one sentence for all, then each index with its state, rows in the source, documents in the engine, and lag: the time
+from the commit of a change to the engine's acknowledgement.`,
 		Example: "  pingo status\n  pingo status --watch\n  pingo status -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for {
@@ -46,7 +46,7 @@ its lag: the time from a change's commit in the source to the engine's acknowled
 			}
 		},
 	}
-	cmd.Flags().BoolVarP(&watch, "watch", "w", false, "again every second, until Ctrl-C")
+	cmd.Flags().BoolVarP(&watch, "watch", "w", false, "refresh every second, until Ctrl-C")
 	return cmd
 }
 
@@ -207,12 +207,11 @@ func (a *App) trace() *cobra.Command {
 	var source string
 	cmd := &cobra.Command{
 		Use:   "trace INDEX KEY, or trace --change TABLE KEY",
-		Short: "Say why a record is or is not in an index, or which documents a change of a row would touch",
+		Short: "Explain why a record is, or is not, in an index",
 		Args:  Exactly(2, "an index and a key, or with --change a table and the key of one of its rows"),
-		Long: `Says whether there is such a row, whether where lets it in, which changes of it wait, whether its document failed, and how
-the document in the engine differs from what the row makes now: one sentence, and what to do next. With --change, follows
-the ways from a row up to documents, as a change of it would be followed, and counts what would be built anew.
-The values of a key with several columns are joined by commas.`,
+		Long: `Checks whether the row exists, whether it passes the where filter, which of its changes are pending, whether its document
+failed, and how the document in the engine differs from the row. Prints one sentence and the next step. With --change, lists
+the documents that a change of the row would rebuild. Join the values of a composite key by commas.`,
 		Example: `  pingo trace huts 42
   pingo trace --change keepers 7
   pingo trace --change hut_amenities 42,3 --source lodge
@@ -299,9 +298,9 @@ func (a *App) search() *cobra.Command {
 	var any bool
 	edition := ""
 	cmd := &cobra.Command{
-		Use: "search INDEX TEXT…", Short: "Look for words in an index",
-		Long: `Finds documents in which every word stands in some searched field, as the field matches, and what stands in
-quotation marks in a row. Without text it lists documents. A filter is one of
+		Use: "search INDEX TEXT…", Short: "Search an index",
+		Long: `Finds documents that have every word in a searched field, and quoted phrases as they are. Without text, lists documents.
+A filter is one of
 
   FIELD=VALUE  FIELD=ONE|ANOTHER  FIELD=FROM..TO  FIELD>=VALUE  FIELD<VALUE
   FIELD=near(LATITUDE,LONGITUDE,RADIUS)  FIELD=within(SOUTH,WEST,NORTH,EAST)
@@ -341,12 +340,12 @@ where a day may be a month or a year, and means all of it.`,
 			return a.Print(hits, func() { a.showHits(args[0], hits, facets) })
 		},
 	}
-	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents that a filter keeps, such as 'FIELD>=VALUE'")
-	cmd.Flags().BoolVar(&any, "any", false, "one of the words is enough")
-	cmd.Flags().StringArrayVar(&order, "sort", nil, "order by FIELD, or by -FIELD downwards")
-	cmd.Flags().StringVar(&edition, "edition", "", "search this edition instead of the one that answers")
-	cmd.Flags().StringArrayVar(&facets, "facet", nil, "count the values of FIELD over all that is found")
-	cmd.Flags().IntVarP(&limit, "limit", "n", limit, fmt.Sprintf("how many documents, 1 to %d", api.MaxHits))
+	cmd.Flags().StringArrayVar(&filters, "filter", nil, "only documents that pass a filter, such as 'FIELD>=VALUE'")
+	cmd.Flags().BoolVar(&any, "any", false, "match any word instead of all")
+	cmd.Flags().StringArrayVar(&order, "sort", nil, "sort by FIELD, or by -FIELD in descending order")
+	cmd.Flags().StringVar(&edition, "edition", "", "search this edition instead of the live one")
+	cmd.Flags().StringArrayVar(&facets, "facet", nil, "count the values of FIELD in all matching documents")
+	cmd.Flags().IntVarP(&limit, "limit", "n", limit, fmt.Sprintf("maximum number of documents, 1 to %d", api.MaxHits))
 	return cmd
 }
 
@@ -407,9 +406,9 @@ func digest(doc json.RawMessage) string {
 func (a *App) preview() *cobra.Command {
 	var sample int
 	cmd := &cobra.Command{
-		Use: "preview INDEX [KEY]", Short: "Show a document as it would be built now, beside the one in the engine",
-		Long: `The key is the root row's primary key; the parts of a key of several columns are joined by commas, and in an index
-with several rows the name of the rows comes first: hut,42. Says where each value comes from.`,
+		Use: "preview INDEX [KEY]", Short: "Show the document of a row, and the one in the engine",
+		Long: `The key is the primary key of the row. Join the values of a composite key by commas. In an index with several rows,
+put the name of the rows first: hut,42. Shows the origin of each value.`,
 		Example: `  pingo preview huts 42
   pingo preview finder hut,42 -o json
   pingo preview huts --sample 3`,
@@ -443,7 +442,7 @@ with several rows the name of the rows comes first: hut,42. Says where each valu
 			return a.Print(p, func() { a.showPreview(p, true) })
 		},
 	}
-	cmd.Flags().IntVar(&sample, "sample", 0, "the first so many documents instead of that of a key")
+	cmd.Flags().IntVar(&sample, "sample", 0, "show this number of documents instead of the one with a key")
 	return cmd
 }
 

@@ -14,11 +14,11 @@ import (
 
 func (a *App) reindex() *cobra.Command {
 	reindex := &cobra.Command{
-		Use: "reindex", Short: "Fill an index anew beside the one that answers, switch to it, and back",
-		Long: `Another edition of the index is filled while the one that answers is kept in sync. It takes its place when its gates have passed:
-it has what its rows make, no more failed documents than the one that answers, is not much smaller, and finds what the
-definition expects. One that has not waits for a person, who mends what fails, has it answer all the same, or cancels it.
-The edition that answered is kept in sync for as long as keep_previous says, and can answer again at once.`,
+		Use: "reindex", Short: "Rebuild an index while the live one serves searches, switch, roll back",
+		Long: `Fills another edition of the index while the live edition stays in sync. Pingo switches to it when it passes its gates: its
+documents match their rows, it has no more failed documents than the live edition, it is not much smaller, and it passes the
+expected searches. Otherwise it waits for you: fix the failures, switch anyway, or cancel it. Pingo keeps the previous edition
+in sync for keep_previous, so that a rollback is immediate.`,
 		Example: `  pingo reindex start huts
   pingo reindex watch huts
   pingo reindex compare huts
@@ -32,24 +32,24 @@ The edition that answered is kept in sync for as long as keep_previous says, and
 		a.reindexPace(),
 		a.reindexSimple(
 			"pause",
-			"Halt the filling, or a change of most documents; fresh changes still arrive",
+			"Pause a fill, or a change of most documents; other changes continue",
 			api.ReindexPause,
-			"%s is paused: pingo reindex resume lets it go on.\n",
+			"Paused %s. Run pingo reindex resume to continue.\n",
 		),
 		a.reindexSimple(
 			"resume",
-			"Let what was halted go on, or a filling begin that waits for that",
+			"Resume a paused fill, or start one that waits for its time",
 			api.ReindexResume,
-			"%s goes on.\n",
+			"Resumed %s.\n",
 		),
 		a.reindexCompare(),
 		a.reindexSwitch(),
 		a.reindexRollback(),
 		a.reindexSimple(
 			"cancel",
-			"Drop the edition that is being filled or is ready",
+			"Cancel a fill and delete its edition",
 			api.ReindexCancel,
-			"%s is dropped.\n",
+			"Cancelled %s.\n",
 		),
 	)
 	return reindex
@@ -73,10 +73,10 @@ func (a *App) reindexSimple(name, short, action, done string) *cobra.Command {
 // paceFlags are those that say how fast an edition may be filled.
 func paceFlags(cmd *cobra.Command, p *api.Pace, bytes *string) {
 	f := cmd.Flags()
-	f.Int64Var(&p.Documents, "documents", 0, "documents a second at most")
-	f.StringVar(bytes, "bytes", "", "bytes a second at most, such as 2MB")
-	f.IntVar(&p.Workers, "workers", 0, "chunks that are read and sent side by side at most")
-	f.StringVar(&p.Hours, "hours", "", "the hours of the day when it may be filled, such as 22:00-06:00")
+	f.Int64Var(&p.Documents, "documents", 0, "maximum number of documents per second")
+	f.StringVar(bytes, "bytes", "", "maximum number of bytes per second, such as 2MB")
+	f.IntVar(&p.Workers, "workers", 0, "maximum number of parallel chunks")
+	f.StringVar(&p.Hours, "hours", "", "hours of the day for filling, such as 22:00-06:00")
 }
 
 // paceSet is a pace as its flags say; nil when none does.
@@ -99,7 +99,7 @@ func (a *App) reindexStart() *cobra.Command {
 	var pace api.Pace
 	var bytes, at string
 	start := &cobra.Command{
-		Use: "start INDEX", Short: "Fill another edition, without a change of the definition", Args: Exactly(1, "an index"),
+		Use: "start INDEX", Short: "Fill another edition of the same definition", Args: Exactly(1, "an index"),
 		Example: "  pingo reindex start huts --estimate\n  pingo reindex start huts\n  pingo reindex start huts --documents 2000 --no-wait",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if estimate {
@@ -144,9 +144,9 @@ func (a *App) reindexStart() *cobra.Command {
 		},
 	}
 	paceFlags(start, &pace, &bytes)
-	start.Flags().BoolVar(&noWait, "no-wait", false, "return at once, while it is being filled")
-	start.Flags().BoolVar(&estimate, "estimate", false, "say what it would cost, and do nothing")
-	start.Flags().StringVar(&at, "at", "", "begin at this time of day, such as 22:00")
+	start.Flags().BoolVar(&noWait, "no-wait", false, "return before the edition is filled")
+	start.Flags().BoolVar(&estimate, "estimate", false, "estimate the cost without starting")
+	start.Flags().StringVar(&at, "at", "", "start at this time of day, such as 22:00")
 	return start
 }
 
@@ -195,7 +195,7 @@ func inWords(seconds float64) string {
 
 func (a *App) reindexShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show INDEX", Short: "Tell of its editions: how far they are, their gates, and what became of them", Args: Exactly(1, "an index"),
+		Use: "show INDEX", Short: "Show the editions of an index: progress, gates, history", Args: Exactly(1, "an index"),
 		Example: "  pingo reindex show huts\n  pingo reindex show huts -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ix, err := a.indexStatus(cmd.Context(), args[0])
@@ -274,7 +274,7 @@ func (a *App) showRun(r *api.Run) {
 
 func (a *App) reindexWatch() *cobra.Command {
 	return &cobra.Command{
-		Use: "watch INDEX", Short: "Follow it until the edition answers or waits for a person", Args: Exactly(1, "an index"),
+		Use: "watch INDEX", Short: "Follow a fill until the edition is live or waits for a decision", Args: Exactly(1, "an index"),
 		Example: "  pingo reindex watch huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ix, err := a.indexStatus(cmd.Context(), args[0])
@@ -293,9 +293,9 @@ func (a *App) reindexPace() *cobra.Command {
 	var pace api.Pace
 	var bytes string
 	cmd := &cobra.Command{
-		Use: "pace INDEX", Short: "Change how fast it is filled, while it runs", Args: Exactly(1, "an index"),
-		Long: `Bounds how fast the edition is filled that is being filled now, from the next chunk on. Without flags the definition's pace
-holds again. Whatever the pace, Pingo slows down by itself when the engine is busy or the source answers slowly.`,
+		Use: "pace INDEX", Short: "Change the pace of a running fill", Args: Exactly(1, "an index"),
+		Long: `Limits the pace of the current fill from the next chunk on. Without flags, restores the pace of the definition. Pingo also
+slows down when the engine is busy or the source is slow.`,
 		Example: "  pingo reindex pace huts --documents 500\n  pingo reindex pace huts --bytes 2MB --workers 1\n  pingo reindex pace huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			set, err := paceSet(pace, bytes)
@@ -320,7 +320,7 @@ holds again. Whatever the pace, Pingo slows down by itself when the engine is bu
 func (a *App) reindexSwitch() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{
-		Use: "switch INDEX", Short: "Have the edition that is ready answer, whatever its gates say", Args: Exactly(1, "an index"),
+		Use: "switch INDEX", Short: "Switch to the edition that is ready, even if gates failed", Args: Exactly(1, "an index"),
 		Example: "  pingo reindex switch huts\n  pingo reindex switch huts --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ix, err := a.indexStatus(cmd.Context(), args[0])
@@ -343,16 +343,16 @@ func (a *App) reindexSwitch() *cobra.Command {
 			)
 		},
 	}
-	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask for confirmation")
 	return cmd
 }
 
 func (a *App) reindexRollback() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
-		Use: "rollback INDEX", Short: "Have the edition answer again that did before", Args: Exactly(1, "an index"),
-		Long: `The edition that answered before was kept in sync, by its own version of the definition, and answers again at once. The one
-that answers now is kept for as long, so the same command leads forward again.`,
+		Use: "rollback INDEX", Short: "Return to the previous edition", Args: Exactly(1, "an index"),
+		Long: `Makes the previous edition live again, immediately. Pingo kept it in sync by its own version of the definition. The current
+edition becomes the previous one, so the same command undoes the rollback.`,
 		Example: "  pingo reindex rollback huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			done, err := a.client().
@@ -364,7 +364,7 @@ that answers now is kept for as long, so the same command leads forward again.`,
 		},
 	}
 	cmd.Flags().
-		StringVar(&to, "to", "", "the edition, as pingo reindex show names it (default: the one that answered last)")
+		StringVar(&to, "to", "", "the edition; see pingo reindex show (default: the previous one)")
 	return cmd
 }
 

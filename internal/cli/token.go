@@ -11,10 +11,10 @@ import (
 
 func (a *App) tokenCommand() *cobra.Command {
 	tokens := &cobra.Command{
-		Use: "token", Short: "Make, list and remove access tokens, and end sessions",
-		Long: `A viewer sees everything, an operator mends, an admin changes definitions, capture and tokens.
-Tokens are stored as hashes; a new one is shown once. Who signs in to the console with one has a
-session, which ends after twelve hours, after half an hour without use, and with its token.`,
+		Use: "token", Short: "Create, list and remove access tokens, and end sessions",
+		Long: `Roles: a viewer reads everything, an operator rebuilds, repairs and retries, an admin changes definitions, capture and tokens.
+Pingo stores tokens as hashes and shows a new one once. A console session ends after 12 hours, after 30 minutes without use,
+and with its token.`,
 		Example: `  pingo token create dashboards --role viewer --days 90
   pingo token list
   pingo token remove dashboards
@@ -27,7 +27,7 @@ session, which ends after twelve hours, after half an hour without use, and with
 func (a *App) tokenCreate() *cobra.Command {
 	role, days := "viewer", 0
 	cmd := &cobra.Command{
-		Use: "create NAME", Short: "Make a token and show it, this once", Args: Exactly(1, "a name"),
+		Use: "create NAME", Short: "Create a token and show it once", Args: Exactly(1, "a name"),
 		Example: "  pingo token create dashboards --role viewer\n  pingo token create visitor --days 7",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var expires *time.Time
@@ -48,7 +48,7 @@ func (a *App) tokenCreate() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&role, "role", role, "viewer, operator or admin")
-	cmd.Flags().IntVar(&days, "days", days, "after how many days it expires (default: never)")
+	cmd.Flags().IntVar(&days, "days", days, "number of days until the token expires (default: never)")
 	return cmd
 }
 
@@ -83,7 +83,7 @@ func timeOr(t *time.Time, or string) string {
 func (a *App) tokenRemove() *cobra.Command {
 	return &cobra.Command{
 		Use:   "remove NAME",
-		Short: "Take a token back, and end its sessions",
+		Short: "Remove a token and end its sessions",
 		Args:  Exactly(1, "a name"), Example: "  pingo token remove dashboards",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.client().RemoveToken(cmd.Context(), args[0]); err != nil {
@@ -100,7 +100,7 @@ func (a *App) tokenRemove() *cobra.Command {
 func (a *App) tokenSessions() *cobra.Command {
 	end := ""
 	cmd := &cobra.Command{
-		Use: "sessions", Short: "List who is signed in to the console, or sign somebody out", Args: Exactly(0, "no arguments"),
+		Use: "sessions", Short: "List console sessions, or end one", Args: Exactly(0, "no arguments"),
 		Example: "  pingo token sessions\n  pingo token sessions --end 12",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if end != "" {

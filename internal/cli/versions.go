@@ -21,8 +21,8 @@ import (
 
 func (a *App) definition() *cobra.Command {
 	definition := &cobra.Command{
-		Use: "definition", Short: "List, show and compare the versions of the definition that were applied",
-		Long: `Each definition that was applied is a version. An earlier one is applied again with pingo apply --version.`,
+		Use: "definition", Short: "List, show and compare applied versions of the definition",
+		Long: `Each applied definition is a version. pingo apply --version applies an earlier version again.`,
 		Example: `  pingo definition list
   pingo definition show 3
   pingo definition diff 3
@@ -57,7 +57,7 @@ func (a *App) definition() *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show [VERSION]", Short: "Print the definition in force, or a version, as it was written",
+		Use: "show [VERSION]", Short: "Print the current definition, or a version",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  pingo definition show\n  pingo definition show 3 > earlier.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -79,8 +79,8 @@ func (a *App) definition() *cobra.Command {
 		},
 	}
 	diff := &cobra.Command{
-		Use: "diff [FROM [TO]]", Short: "Say line by line what differs between two versions",
-		Long: `Compares the version before the one in force with the one in force, FROM with the one in force, or FROM with TO.`,
+		Use: "diff [FROM [TO]]", Short: "Show the differences between two versions",
+		Long: `Compares the previous version with the current one, FROM with the current one, or FROM with TO.`,
 		Args: cobra.MaximumNArgs(2),
 		Example: `  pingo definition diff
   pingo definition diff 3

@@ -12,9 +12,9 @@ import (
 func (a *App) wait() *cobra.Command {
 	most := 30 * time.Second
 	cmd := &cobra.Command{
-		Use: "wait INDEX", Short: "Wait until searches find everything that was committed before",
-		Long: `Returns once searches of the index find every change that was committed before the command was given, for tests and
-scripts. When that takes longer than --timeout it says what is still waited for, and fails.`,
+		Use: "wait INDEX", Short: "Wait until searches find all committed changes",
+		Long: `Returns when searches find every change that was committed before the call. For tests and scripts. After --timeout, fails and
+reports the pending changes.`,
 		Example: `  pingo wait huts && pingo search huts stone`,
 		Args:    Exactly(1, "an index"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -42,18 +42,18 @@ scripts. When that takes longer than --timeout it says what is still waited for,
 			return err
 		},
 	}
-	cmd.Flags().DurationVar(&most, "timeout", most, "how long to wait at most, 1s to 5m")
+	cmd.Flags().DurationVar(&most, "timeout", most, "maximum time to wait, 1s to 5m")
 	return cmd
 }
 
 func (a *App) leftovers() *cobra.Command {
 	leftovers := &cobra.Command{
-		Use: "leftovers", Short: "Editions in the engines that these records do not know",
-		Long: `Editions stay behind when an index is given up while its engine is away, or when the records are made anew. Another
-Pingo on the same engine has editions that are listed here, too: remove what you know to be nobody's.`,
+		Use: "leftovers", Short: "List and remove unknown editions in the engines",
+		Long: `An edition is left over when its index was removed while the engine was down, or when the records were recreated. The list
+also has the editions of other Pingo services on the same engine. Remove only editions that no service uses.`,
 	}
 	list := &cobra.Command{
-		Use: "list", Short: "List them",
+		Use: "list", Short: "List leftover editions",
 		Args: Exactly(0, "no arguments"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			all, err := a.client().Leftovers(cmd.Context())
@@ -80,7 +80,7 @@ Pingo on the same engine has editions that are listed here, too: remove what you
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove ENGINE EDITION", Short: "Delete one of them from its engine",
+		Use: "remove ENGINE EDITION", Short: "Delete a leftover edition from its engine",
 		Example: `  pingo leftovers remove main huts-e3-k7w2qd`,
 		Args:    Exactly(2, "an engine and an edition"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -101,10 +101,10 @@ type reached struct {
 }
 
 func (r *reached) flags(flags *pflag.FlagSet) {
-	flags.StringVar(&r.address, "listen", "127.0.0.1:7464", "address to answer on")
-	flags.StringVar(&r.certificate, "tls-cert", "", "file with a certificate (PEM): answer over TLS")
+	flags.StringVar(&r.address, "listen", "127.0.0.1:7464", "address to listen on")
+	flags.StringVar(&r.certificate, "tls-cert", "", "file with a certificate (PEM): serve over TLS")
 	flags.StringVar(&r.key, "tls-key", "", "file with the certificate's key (PEM)")
-	flags.BoolVar(&r.insecure, "insecure-http", false, "listen beyond this machine without TLS all the same")
+	flags.BoolVar(&r.insecure, "insecure-http", false, "allow connections from other machines without TLS")
 	flags.StringSliceVar(
 		&r.names,
 		"public-name",
@@ -245,15 +245,15 @@ func serve(a *cli.App) *cobra.Command {
 	var addresses []string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cli.Exactly(0, "no arguments"),
-		Long: `Runs the service: it keeps its records in a PostgreSQL database, and answers on
-loopback unless told otherwise. On its first start it prints an admin token, once.
+		Long: `Runs the service. It stores its records in a PostgreSQL database and listens on loopback by
+default. The first start prints an admin token, once.
 
-Definitions refer to secrets as ${NAME} and ${file:path}. They get those variables and files
-that --secrets-env and --secrets-dir give them, and no others.
+Definitions refer to secrets as ${NAME} and ${file:path}. --secrets-env and --secrets-dir list
+the variables and files that definitions may use.
 
-Definitions name the addresses that Pingo connects to. Without --allow-address, sources and
-engines may be anywhere, and feeds, fetched records and receivers of alerts at public
-addresses. With it, Pingo connects to the given addresses and no others.`,
+Without --allow-address, sources and engines may have any address; feeds, fetched records and
+receivers of alerts must have public addresses. With --allow-address, Pingo connects only to
+the listed addresses.`,
 		Example: `  pingo serve --records-dir ./records
   PINGO_RECORDS_URL=postgres://… pingo serve --secrets-env 'LODGE_*,SEARCH_URL'
   pingo serve --records-dir ./records --secrets-dir /run/secrets --log-format json
@@ -394,11 +394,11 @@ func tokenReset(a *cli.App) *cobra.Command {
 	var where kept
 	name := "reset"
 	cmd := &cobra.Command{
-		Use: "reset", Short: "Make an admin token beside the records, when no token lets you in",
+		Use: "reset", Short: "Create an admin token without signing in",
 		Args: cli.Exactly(0, "no arguments"),
-		Long: `Makes an admin token in the records database itself and shows it, this once. It needs no
-token and no running service, but what the service has: the records' URL, or their folder.
-A token of the same name ends, with the sessions that began with it.`,
+		Long: `Creates an admin token directly in the records database and shows it once. Use it if you have
+lost every admin token. It needs the URL or the folder of the records, but no token and no running
+service. It replaces a token of the same name and ends its sessions.`,
 		Example: `  pingo token reset --records-dir ./records
   PINGO_RECORDS_URL=postgres://… pingo token reset --name on-call`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -433,18 +433,18 @@ A token of the same name ends, with the sessions that began with it.`,
 func standinCommand(a *cli.App) *cobra.Command {
 	address, user := "127.0.0.1:9264", ""
 	parent := &cobra.Command{
-		Use: "standin", Short: "Run a stand-in engine, for trying Pingo out",
-		Long:    "A stand-in is a small simulated engine that keeps everything in memory. It ships with Pingo for the demo, for tests and for trying things out.",
+		Use: "standin", Short: "Run a simulated engine",
+		Long:    "Runs a small simulated engine that stores everything in memory, for the demo, for tests and for trying Pingo.",
 		Example: "  pingo standin opensearch",
 	}
 	opensearch := &cobra.Command{
 		Use:   "opensearch",
-		Short: "Answer the HTTP interface that OpenSearch documents, as far as Pingo and a person with curl need it",
+		Short: "Simulate an engine with OpenSearch's HTTP interface",
 		Args:  cli.Exactly(0, "no arguments"),
-		Long: `Answers the HTTP interface that OpenSearch documents, as far as Pingo and a person
-with curl need it. Faults come on demand: POST to /_standin/faults one JSON object of
-slow_ms, busy (429), unavailable (503), close, lose_answer (each a number of requests,
--1 until cleared) and refuse ({"key": "reason"}); DELETE clears them.`,
+		Long: `Simulates the part of OpenSearch's HTTP interface that Pingo and a person with curl use.
+To inject faults, POST a JSON object to /_standin/faults: slow_ms, busy (429), unavailable (503),
+close, lose_answer (each a number of requests; -1 until cleared), and refuse ({"key": "reason"}).
+DELETE clears them.`,
 		Example: `  pingo standin opensearch --listen 127.0.0.1:9264
   PINGO_STANDIN_PASSWORD=… pingo standin opensearch --user pingo
   curl -X POST 127.0.0.1:9264/_standin/faults -d '{"busy": 20}'`,
@@ -464,9 +464,9 @@ slow_ms, busy (429), unavailable (503), close, lose_answer (each a number of req
 			return serveHTTP(cmd.Context(), l, engine)
 		},
 	}
-	opensearch.Flags().StringVar(&address, "listen", address, "address to answer on")
+	opensearch.Flags().StringVar(&address, "listen", address, "address to listen on")
 	opensearch.Flags().
-		StringVar(&user, "user", "", "ask for this user and the password in PINGO_STANDIN_PASSWORD")
+		StringVar(&user, "user", "", "require this user, and the password in PINGO_STANDIN_PASSWORD")
 	parent.AddCommand(opensearch)
 	return parent
 }
@@ -490,12 +490,12 @@ func demoCommand(a *cli.App) *cobra.Command {
 	var verbose bool
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Start everything with invented data, and watch it work",
+		Short: "Run Pingo with demo data",
 		Args:  cli.Exactly(0, "no arguments"),
-		Long: `Starts a private PostgreSQL with the mountain huts of Firnline, an invented
-co-operative, a stand-in engine and the service; applies a definition, fills, and
-then keeps making gentle changes. Everything is on loopback and gone after Ctrl-C.
-With --engine opensearch the engine is a real server, which make engines installs.`,
+		Long: `Starts databases with the huts and trails of Firnline, an invented co-operative, a simulated
+engine and the service. Applies a definition, fills the indexes, and changes rows continuously.
+Everything runs on loopback; Ctrl-C removes it. --engine opensearch uses the real server that
+make engines installs.`,
 		Example: `  pingo demo
   pingo demo --port 7470 --engine-port 9270 --database-port 5470
   pingo demo --engine opensearch
@@ -533,12 +533,12 @@ With --engine opensearch the engine is a real server, which make engines install
 		},
 	}
 	flags := cmd.Flags()
-	flags.BoolVar(&o.Once, "once", false, "run the whole example, check it, print a summary and end")
+	flags.BoolVar(&o.Once, "once", false, "run the demo once, check it, print a summary and exit")
 	flags.StringVar(&o.Engine, "engine", "standin", "search engine to run: standin, or opensearch for a real one")
 	flags.IntVar(&o.Port, "port", 0, "port of the service and console (default: a free one)")
 	flags.IntVar(&o.EnginePort, "engine-port", 0, "port of the engine (default: a free one)")
 	flags.IntVar(&o.DatabasePort, "database-port", 0, "port of PostgreSQL (default: a free one)")
-	flags.Int64Var(&o.Seed, "seed", 1, "seed of the invented data and changes")
+	flags.Int64Var(&o.Seed, "seed", 1, "seed of the demo data and changes")
 	flags.BoolVarP(&verbose, "verbose", "v", false, "show the service's log")
 	return cmd
 }
