@@ -174,12 +174,12 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("what removal would do: %+v %v", removal, err)
 	}
 	if _, errs, code := w.run("capture", "remove"); code != 2 ||
-		!strings.Contains(errs, "The index huts will no longer be kept in sync, and must be filled anew later") {
+		!strings.Contains(errs, "The index huts will no longer be kept in sync. pingo apply installs capture again and refills") {
 		t.Errorf("capture remove with nobody to ask: %d %s", code, errs)
 	}
 	if out := w.must("capture", "remove", "--yes", "--source", "lodge"); !strings.Contains(
 		out,
-		"Capture is removed from lodge, with",
+		"Removed capture from lodge, with",
 	) ||
 		!strings.Contains(out, "The index huts will no longer be kept in sync until pingo apply") {
 		t.Error(out)

@@ -140,7 +140,7 @@ func TestConsole(t *testing.T) {
 	do("another retry", chromedp.Click(`//button[contains(., "Retry it")]`, chromedp.BySearch))
 	w.eventually(10*time.Second, "it mended itself", func() error {
 		if text := page(); strings.Contains(text, "failed document") ||
-			!strings.Contains(text, "Every change noticed so far is in the engine.") {
+			!strings.Contains(text, "The engine has every change that Pingo has read so far.") {
 			return fmt.Errorf("%q", text)
 		}
 		return nil

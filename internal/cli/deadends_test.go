@@ -60,7 +60,7 @@ indexes:
 	}
 	w.must("capture", "show")
 	if out, errs, code := w.run("capture", "install"); code != 1 ||
-		!strings.Contains(errs, "with one without what is gone") {
+		!strings.Contains(errs, "to reinstall capture") {
 		t.Errorf("capture install: %d %s%s", code, out, errs)
 	}
 	w.must("apply", "--yes", "--accept", "keepers", w.write(after))

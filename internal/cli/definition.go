@@ -156,9 +156,9 @@ func (a *App) showIndexPlan(ix api.IndexPlan) {
 	what := map[string]string{
 		api.ChangeNew:     "new: a first edition is filled, then answers under the name",
 		api.ChangeNone:    "unchanged",
-		api.ChangeInPlace: "changed in place, taken into use at once",
-		api.ChangeReindex: "reindex: a new edition is filled beside the one that answers, which is dropped after the switch",
-		api.ChangeRemoved: "no longer in the definition: its changes are not followed any more, and its edition stays in the engine as it is",
+		api.ChangeInPlace: "changed in place, effective immediately",
+		api.ChangeReindex: "reindex: Pingo fills a new edition, switches to it, and drops the old one",
+		api.ChangeRemoved: "removed from the definition: Pingo stops updating it, and its edition stays in the engine",
 	}
 	fmt.Fprintf(a.Out, "\nindex %s in %s: %s\n", ix.Name, ix.Engine, what[ix.Change])
 	if ix.Guard != "" {
@@ -323,7 +323,7 @@ func confirm(to io.Writer, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return UsageError{
 			Err: errors.New(
-				"standard input is not a terminal, so nobody can be asked: say --yes, after pingo check has shown what it does",
+				"standard input is not a terminal, so pingo cannot ask for confirmation: review pingo check, then pass --yes",
 			),
 		}
 	}
@@ -399,7 +399,7 @@ definition reads. pingo apply installs it. These commands show, reinstall and re
 					a.Err,
 					removal(
 						plan,
-						"Removing capture from %s drops %s that wait in its journal. %s no longer be kept in sync, and must be filled anew later: pingo apply does that.",
+						"Removing capture from %s drops %s that wait in its journal. %s no longer be kept in sync. pingo apply installs capture again and refills them.",
 					),
 				)
 				if err := confirm(a.Err, "Remove capture?"); err != nil {
@@ -415,7 +415,7 @@ definition reads. pingo apply installs it. These commands show, reinstall and re
 					a.Out,
 					removal(
 						removed,
-						"Capture is removed from %s, with %s that waited in its journal. %s no longer be kept in sync until pingo apply installs it and fills them anew.",
+						"Removed capture from %s, with %s that waited in its journal. %s no longer be kept in sync until pingo apply installs capture again and refills them.",
 					),
 				)
 			})

@@ -75,7 +75,7 @@ func (a *App) showDrift(d *api.Drift) {
 		if more := d.Matching - int64(len(d.Differences)); more > 0 {
 			fmt.Fprintf(a.Out, "and %s more\n", humanize.Comma(more))
 		}
-		fmt.Fprintf(a.Out, "pingo repair %s mends them; pingo trace %s KEY tells of one.\n", d.Index, d.Index)
+		fmt.Fprintf(a.Out, "pingo repair %s fixes them; pingo trace %s KEY explains one.\n", d.Index, d.Index)
 	}
 	if len(d.Orders) > 0 {
 		fmt.Fprintln(a.Out)
@@ -125,7 +125,7 @@ func (a *App) driftCheck() *cobra.Command {
 	f.StringVar(&action.Edition, "edition", "", "compare this edition instead of the live one")
 	f.StringVar(&content, "content", "", "share of documents whose content is compared, such as 100%")
 	f.Int64Var(&action.Documents, "documents", 0, "maximum number of documents per second")
-	f.BoolVar(&repair, "repair", false, "mend what differs")
+	f.BoolVar(&repair, "repair", false, "repair differences")
 	f.BoolVar(&report, "report", false, "repair nothing, even if the definition enables repairs")
 	f.BoolVar(&action.Deletes, "deletes", false, "with --repair: allow deleting more than 1% of the documents")
 	f.BoolVar(&noWait, "no-wait", false, "return before it ends")
@@ -271,9 +271,9 @@ Without keys, repairs the documents that the last check found.`,
 					return a.Print(d, func() { a.showDrift(d) })
 				}
 				if !yes {
-					question := fmt.Sprintf("Build %s of %s anew and send them?", documents(d.Matching), d.Edition)
+					question := fmt.Sprintf("Rebuild %s of %s?", documents(d.Matching), d.Edition)
 					if n := d.Status.Kinds["orphaned"]; n > 0 {
-						question = fmt.Sprintf("Build %s of %s anew and send them, and delete %s without a row?",
+						question = fmt.Sprintf("Rebuild %s of %s, and delete %s without a row?",
 							documents(d.Matching-n), d.Edition, documents(n))
 					}
 					if err := confirm(a.Err, question); err != nil {

@@ -59,7 +59,7 @@ func leaving(x *api.Export) string {
 	var b strings.Builder
 	fmt.Fprintf(
 		&b,
-		"# Leaving Pingo\n\nThe files beside this one are version %d of the definition.\n\n## Sources\n",
+		"# Leaving Pingo\n\nThe other files in this folder are version %d of the definition.\n\n## Sources\n",
 		x.Version,
 	)
 	for _, s := range x.Sources {
@@ -79,7 +79,7 @@ func leaving(x *api.Export) string {
 			s.Script,
 		)
 	}
-	fmt.Fprint(&b, "\n## Engines\n\nThese stay, and answer as they are, until somebody deletes them:\n\n")
+	fmt.Fprint(&b, "\n## Engines\n\nThese indexes stay in the engine, without further updates, until you delete them:\n\n")
 	for _, e := range x.Editions {
 		answers := ""
 		if e.Answers {
@@ -87,6 +87,6 @@ func leaving(x *api.Export) string {
 		}
 		fmt.Fprintf(&b, "- engine %s: %s%s\n", e.Engine, e.Edition, answers)
 	}
-	fmt.Fprint(&b, "\n## Records\n\nThe database of PINGO_RECORDS_URL holds nothing that is needed any more.\n")
+	fmt.Fprint(&b, "\n## Records\n\nYou can drop the database of PINGO_RECORDS_URL.\n")
 	return b.String()
 }

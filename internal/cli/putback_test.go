@@ -75,7 +75,7 @@ func foreignVersions(w *world, search string) {
 	pgtest.Exec(t, lodge, "UPDATE tarns SET name = name || ' again' WHERE id <= 3")
 	for _, index := range []string{"tarns", "tarns_tables"} {
 		w.index(20*time.Second, "the third one is a failed document", index, func(ix api.IndexStatus) bool { return ix.Failed == 1 })
-		if out := w.must("failed", "list", index); !strings.Contains(out, "another edition does not have it") {
+		if out := w.must("failed", "list", index); !strings.Contains(out, "another edition does not have that version") {
 			t.Error(out)
 		}
 		if o := w.order(0, "drift", "check", index); o.Differing != 0 {

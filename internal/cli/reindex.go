@@ -168,7 +168,7 @@ func (a *App) finished(ctx context.Context, done *api.Reindexed, patient bool) e
 }
 
 func (a *App) showEstimate(e *api.Estimate) {
-	fmt.Fprintf(a.Out, "Filling %s anew reads %s rows and sends as many documents.\n", e.Index, humanize.Comma(e.Rows))
+	fmt.Fprintf(a.Out, "A rebuild of %s reads %s rows and sends as many documents.\n", e.Index, humanize.Comma(e.Rows))
 	if e.Bytes > 0 {
 		fmt.Fprintf(a.Out, "  size  %s\n", humanize.Bytes(uint64(e.Bytes)))
 	}

@@ -68,7 +68,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		t.Errorf("%+v %v, not %d", traced, err, expected)
 	}
 	for args, want := range map[string]string{
-		"trace --change huts 7":             "One document would be built anew.",
+		"trace --change huts 7":             "Pingo would rebuild one document.",
 		"trace --change keepers 9999":       "No document depends on it",
 		"trace --change keprs 3":            `did you mean "keepers"?`,
 		"trace --change hut_amenities 7":    "a key has 2 parts joined by commas",

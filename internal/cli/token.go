@@ -122,7 +122,7 @@ func (a *App) tokenSessions() *cobra.Command {
 			}
 			return a.Print(list, func() {
 				if len(list) == 0 {
-					fmt.Fprintln(a.Out, "Nobody is signed in to the console.")
+					fmt.Fprintln(a.Out, "No one is signed in to the console.")
 					return
 				}
 				t := a.table(table.Row{"session", "token", "role", "began", "last used", "ends"}, 1)

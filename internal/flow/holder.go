@@ -560,9 +560,9 @@ func watchCopy(ctx context.Context, h *holder, f *fed) {
 		if err != nil || same {
 			continue
 		}
-		reason := "the engine holds another copy of this edition than Pingo has filled: it was restored, made again, or the server was replaced"
+		reason := "the engine has another copy of this edition than the one that Pingo filled: it was restored or recreated, or the server was replaced"
 		if copy == "" {
-			reason = "the engine does not hold this edition any longer: it was deleted, or the server was replaced"
+			reason = "the engine no longer has this edition: it was deleted, or the server was replaced"
 		}
 		if f.Edition.Missed.Load() == nil {
 			state, _ := f.Fill.State()

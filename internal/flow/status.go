@@ -53,7 +53,7 @@ func (s *Service) Status() api.Status {
 			holder[name] = p.holder
 			switch {
 			case p.By != "" && p.By != p.holder:
-				p.mark(now, "the process that feeds it has taken it over, and not told yet how it is")
+				p.mark(now, "another process has just taken over this index and has not reported yet")
 			case now.Sub(p.heard) > unheardAfter:
 				p.mark(now, "the process that feeds it has not been heard of since then")
 			}

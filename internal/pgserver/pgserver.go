@@ -490,7 +490,7 @@ func runAs() (*syscall.Credential, error) {
 		}
 	}
 	return nil, errors.New(
-		"PostgreSQL does not run as root, and there is no user postgres or nobody to run it as: start pingo as a normal user",
+		"PostgreSQL does not run as root, and this machine has no user postgres or nobody: start pingo as a normal user",
 	)
 }
 

@@ -43,7 +43,7 @@ func (e *ErrIntruded) Error() string {
 	text := fmt.Sprintf("Pingo does not use the schema %s, since another role could run code with Pingo's rights there: %s%s",
 		e.Schema, strings.Join(what, "; "), more)
 	if len(statements) == 0 {
-		return text + ". Drop the schema if nobody needs it, then try again"
+		return text + ". Drop the schema if it is not in use, then try again"
 	}
 	return text + ". Check who made it; then run as an administrator: " + strings.Join(statements, " ")
 }

@@ -214,7 +214,7 @@ func profile(ctx context.Context, address string, log *slog.Logger) error {
 	log.Info("profiles", "url", "http://"+l.Addr().String()+"/debug/pprof/")
 	go func() {
 		if err := serveHTTP(ctx, l, onlyHere(mux)); err != nil {
-			log.Error("profiles not answered any more", "error", err)
+			log.Error("profiles no longer served", "error", err)
 		}
 	}()
 	return nil

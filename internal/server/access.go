@@ -95,7 +95,7 @@ func newAccess(rec *records.Records) *access {
 
 // errNotChecked stands for the reason why access cannot be checked, which strangers have no business to know.
 var errNotChecked = problemf(http.StatusServiceUnavailable,
-	"who asks cannot be checked now, since the records database does not answer: try again in a moment")
+	"Pingo cannot check the token because the records database does not answer: try again in a moment")
 
 // find says who has a credential; nil for nobody.
 func (a *access) find(ctx context.Context, by credential) (*Caller, error) {
@@ -376,7 +376,7 @@ func (s *Server) removeToken(c echo.Context) error {
 	if errors.Is(err, records.ErrLastAdmin) {
 		return problemf(
 			http.StatusConflict,
-			"%s is the last token of an admin, and without one nobody could make another: make one first (pingo token create NAME --role admin)",
+			"%s is the last admin token: create another one first (pingo token create NAME --role admin)",
 			c.Param("name"),
 		)
 	}

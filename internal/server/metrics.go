@@ -14,7 +14,7 @@ import (
 func newReceived() *prometheus.CounterVec {
 	return prometheus.NewCounterVec(prometheus.CounterOpts{
 		Name: "pingo_source_events_total",
-		Help: "Events that were sent to this process, by what became of them.",
+		Help: "Events that this process received, by outcome.",
 	}, []string{"source", "outcome"})
 }
 
@@ -142,7 +142,7 @@ var (
 	)
 	allowedMetric = metric(
 		"engine_requests_allowed",
-		"Requests that may be under way at once; fewer while the engine is busy.",
+		"Maximum number of concurrent requests; lower while the engine is busy.",
 		"engine",
 	)
 	depthMetric  = metric("source_journal_changes", "Changes in the journal.", "source")

@@ -35,7 +35,7 @@ function AccessOfAll() {
         }))} />
       </Section>
       <Section title="Signed in" note="A session of this console ends after twelve hours, after half an hour without use, and with its token.">
-        <Rows label="Sessions" head={['Token', 'Role', 'Began', 'Last used', 'Ends', '']} empty="Nobody is signed in to the console." rows={sessions.data?.map((s) => ({
+        <Rows label="Sessions" head={['Token', 'Role', 'Began', 'Last used', 'Ends', '']} empty="No one is signed in to the console." rows={sessions.data?.map((s) => ({
           key: String(s.id),
           cells: [s.own ? `${s.token} (you)` : s.token, s.role, time(s.beganAt), time(s.usedAt), time(s.endsAt),
             <Button key="end" size="small" color="inherit" aria-label={`Sign out session ${s.id} of ${s.token}`} onClick={() => remove(`/api/sessions/${s.id}`)}>Sign out</Button>],

@@ -91,7 +91,7 @@ func (w *Watch) Look(now time.Time, readings []Reading) (out []Event) {
 			continue
 		}
 		r := a.last
-		r.Over, r.Sentence = false, "nobody tells of it any more"
+		r.Over, r.Sentence = false, "no process reports it any longer"
 		out = append(out, a.look(now, r)...)
 		if !a.raised {
 			delete(w.known, id)

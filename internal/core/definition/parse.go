@@ -77,7 +77,7 @@ func (d *decoder) find(p Pos, message, suggestion string) {
 		return
 	}
 	if len(d.findings) == mostFindings {
-		message, suggestion = fmt.Sprintf("more than %d mistakes were found; this is one of those that are not shown", mostFindings), "mend the others first"
+		message, suggestion = fmt.Sprintf("more than %d mistakes were found; this is one of the others", mostFindings), "fix the listed ones first"
 	}
 	d.findings = append(d.findings, Finding{p, message, suggestion})
 }
@@ -395,7 +395,7 @@ func (d *decoder) source(k, v *yaml.Node) {
 	if other := d.def.Source(s.Name); other != nil {
 		d.find(
 			s.Pos,
-			fmt.Sprintf("source %s stands in %s already", s.Name, other.Pos),
+			fmt.Sprintf("source %s is already defined in %s", s.Name, other.Pos),
 			"give one of them another name",
 		)
 		return
@@ -427,7 +427,7 @@ func (d *decoder) engine(k, v *yaml.Node) {
 	if other := d.def.Engine(e.Name); other != nil {
 		d.find(
 			e.Pos,
-			fmt.Sprintf("engine %s stands in %s already", e.Name, other.Pos),
+			fmt.Sprintf("engine %s is already defined in %s", e.Name, other.Pos),
 			"give one of them another name",
 		)
 		return
@@ -514,14 +514,14 @@ func (d *decoder) index(k, v *yaml.Node) {
 	case several && (seen["fields"] || seen["where"] || seen["related"] || seen["key"]):
 		d.find(
 			ix.Pos,
-			fmt.Sprintf("index %s has several rows, and fields, where, related or key beside them", k.Value),
+			fmt.Sprintf("index %s has several rows, so fields, where, related and key belong to each of them", k.Value),
 			"put these below each of the rows",
 		)
 	}
 	if other := d.def.Index(ix.Name); other != nil {
 		d.find(
 			ix.Pos,
-			fmt.Sprintf("index %s stands in %s already", ix.Name, other.Pos),
+			fmt.Sprintf("index %s is already defined in %s", ix.Name, other.Pos),
 			"give one of them another name",
 		)
 		return

@@ -94,7 +94,7 @@ func (f *Found) CauseOfMissing() Cause {
 // Sentences say what a cause means, and what to do beside a repair.
 var Sentences = map[Cause]string{
 	ByEngine:   "Something other than Pingo wrote to or deleted from the engine's index: look who else has its password.",
-	Emptied:    "The engine's index was emptied, or deleted and made anew: look what happened to the engine, and reindex if its mapping is another.",
+	Emptied:    "The engine's index was emptied, or deleted and recreated: check the engine, and reindex if the mapping differs.",
 	Unnoticed:  "Rows changed while capture was disabled or went round: look who disables triggers or restores tables.",
 	Unstable:   "An expression of the definition has another value each time, so documents grow old by themselves: set refresh, or take it out.",
 	Clock:      "Values or rows that depend on the time are put right when the index is refreshed: shorten refresh if that is too late.",
@@ -219,7 +219,7 @@ type Outcome struct {
 	// Fetched documents were read as a whole, in so many Requests to the engine beside those of the scan.
 	Fetched  int64 `json:"fetched"`
 	Requests int64 `json:"requests"`
-	// Unsettled differ, while changes were on their way for too long to tell why.
+	// Unsettled differ, while changes were pending for too long to tell why.
 	Unsettled int64 `json:"unsettled"`
 	// Repaired were built and sent again and are right now; Held were not, so that not more are deleted or
 	// repaired without a person's word than may be.

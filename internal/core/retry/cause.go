@@ -31,7 +31,7 @@ func CauseOf(kind, pattern, field, explanation string) Cause {
 }
 
 // AsTheEngineSays explains a refusal that nobody knows more of.
-const AsTheEngineSays = "The engine refuses the document for the reason that it gives. When row or engine are mended, retry it."
+const AsTheEngineSays = "The engine rejects the document with the given reason. Fix the row or the engine, then retry."
 
 var (
 	quoted  = regexp.MustCompile(`\B'[^']*'|"[^"]*"`) // not the ' of a word such as field's
@@ -69,7 +69,7 @@ func UnknownField(kind, pattern, field string) Cause {
 		pattern,
 		field,
 		fmt.Sprintf(
-			"The edition does not know the field %s. Somebody changed its mapping, or it is of another definition: a reindex makes it anew.",
+			"The edition does not know the field %s. Its mapping was changed, or it belongs to another definition. Run a reindex to recreate it.",
 			field,
 		),
 	)

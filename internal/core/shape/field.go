@@ -119,7 +119,7 @@ func (c *compiler) field(node *Node, t *Table, table string, f *definition.Field
 		c.find(
 			f.Pos,
 			"sort by a field that a document has once",
-			"field %s may stand in a document several times, so documents have no order by it",
+			"field %s may have several values in a document, so it cannot sort documents",
 			f.Name,
 		)
 	}

@@ -105,14 +105,14 @@ const longestKey = 512
 // keyTooLong is the kind of refusal that is found before the engine has to.
 const keyTooLong = "key_too_long"
 
-const unblock = "somebody blocked writes, by a setting of the index or of the cluster (blocks.write, read_only); Pingo goes on once the block is gone"
+const unblock = "writes are blocked by a setting of the index or the cluster (blocks.write, read_only): remove the block, and Pingo continues"
 
 // adviceOn says what to do about a failure that is nobody's document's; empty when the engine's
 // words say it all.
 func adviceOn(kind, words string) string {
 	switch {
 	case kind == "index_closed_exception":
-		return "somebody closed the index; open it again (POST /INDEX/_open), or run pingo apply for another edition"
+		return "the index is closed: open it (POST /INDEX/_open), or run pingo apply for another edition"
 	case kind == "cluster_block_exception" && strings.Contains(words, "flood-stage"):
 		return "the engine's disk is nearly full; it takes documents again by itself once there is room"
 	case kind == "cluster_block_exception":

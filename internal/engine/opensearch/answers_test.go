@@ -50,7 +50,7 @@ func TestRefusalsAreExplained(t *testing.T) {
 		"failed to parse: Duplicate field 'a'":                                                                               {"", "has the key a twice"},
 		"failed to parse: The depth of the nested array field has exceeded the allowed limit of [20].":                       {"", "more deeply than the engine takes"},
 		"failed to parse: Number value length (1001) exceeds the maximum allowed (1000, from `Stream…`)":                     {"", "more digits than the engine reads"},
-		"some other words": {"", "for the reason that it gives"},
+		"some other words": {"", "with the given reason"},
 	} {
 		if c := e.Explain("x", reason); c.Field != want.field || !strings.Contains(c.Explanation, want.says) ||
 			c.ID == a.ID {
@@ -87,8 +87,8 @@ func TestItemsOfAnswers(t *testing.T) {
 
 func TestAdvice(t *testing.T) {
 	for _, c := range []struct{ kind, words, want string }{
-		{"index_closed_exception", "closed", "open it again"},
-		{"cluster_block_exception", "index [x] blocked by: [FORBIDDEN/8/index write (api)];", "somebody blocked writes"},
+		{"index_closed_exception", "closed", "open it"},
+		{"cluster_block_exception", "index [x] blocked by: [FORBIDDEN/8/index write (api)];", "writes are blocked"},
 		{"cluster_block_exception", "blocked by: [TOO_MANY_REQUESTS/12/disk usage exceeded flood-stage watermark, index has read-only-allow-delete block];", "disk is nearly full"},
 		{"query_shard_exception", "failed to create query: maxClauseCount is set to 1024", "use fewer"},
 		{"mapper_parsing_exception", "failed to parse", ""},

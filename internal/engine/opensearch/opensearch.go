@@ -384,7 +384,7 @@ const noIndex = "index_not_found_exception"
 
 func (e *Engine) noEdition(edition string) string {
 	return fmt.Sprintf(
-		"%s does not hold edition %s: somebody deleted it. Pingo fills another one", e.at, edition)
+		"%s has no edition %s: it was deleted. Pingo fills another one", e.at, edition)
 }
 
 // lost reports whether documents must not be sent since they are deletions alone and the edition is not there. For

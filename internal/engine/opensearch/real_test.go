@@ -368,8 +368,8 @@ func TestRealTroubleIsToldApart(t *testing.T) {
 			settings object
 			want     string
 		}{
-			{object{"blocks.write": true}, "somebody blocked writes"},
-			{object{"blocks.read_only": true}, "somebody blocked writes"},
+			{object{"blocks.write": true}, "writes are blocked"},
+			{object{"blocks.read_only": true}, "writes are blocked"},
 			{object{"blocks.read_only_allow_delete": true}, "disk is nearly full"},
 		} {
 			send(t, http.MethodPut, url+"/tarns-e1/_settings", object{"index": c.settings})
@@ -382,7 +382,7 @@ func TestRealTroubleIsToldApart(t *testing.T) {
 		}
 		send(t, http.MethodPost, url+"/tarns-e1/_close", nil)
 		if got := deliver(); !strings.HasPrefix(got, "blocked") ||
-			!strings.Contains(got, "somebody closed the index") {
+			!strings.Contains(got, "the index is closed") {
 			t.Errorf("closed: %s", got)
 		}
 		send(t, http.MethodPost, url+"/tarns-e1/_open", nil)

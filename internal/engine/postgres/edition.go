@@ -337,7 +337,7 @@ func lost(edition string) error {
 		Outcome: retry.Blocked,
 		Kind:    "no_such_edition",
 		Message: fmt.Sprintf(
-			"the engine's PostgreSQL does not hold edition %s: somebody dropped it. Pingo fills another one",
+			"the engine's PostgreSQL has no edition %s: it was dropped. Pingo fills another one",
 			edition,
 		),
 	}

@@ -15,7 +15,7 @@ import (
 
 // ErrNeedsFill says that installing capture alone would leave an index wrong.
 var ErrNeedsFill = errors.New(
-	"changes went unnoticed while capture was gone: run pingo apply with the definition in force, or with one without what is gone, which installs it and fills the indexes anew",
+	"changes are missing because capture was removed: run pingo apply with the current definition, or with one without the dropped tables, to reinstall capture and refill the indexes",
 )
 
 // captured is a source of the definition in force, opened beside the one that is read,

@@ -94,7 +94,7 @@ type planned struct {
 const checkTimeout = 30 * time.Second
 
 // ErrSlow says that a check took too long.
-var ErrSlow = errors.New("the check was given up, since the sources and engines take long to answer; that says nothing of the definition: try again, or check fewer indexes at once")
+var ErrSlow = errors.New("the check timed out because sources and engines are slow, not because of the definition: try again, or check fewer indexes")
 
 // Check says what applying a definition would do, without touching anything.
 func (d *Definer) Check(ctx context.Context, files []api.File) (*api.Plan, error) {
@@ -351,7 +351,7 @@ func (p *plan) index(
 				out.Notes = append(
 					out.Notes,
 					fmt.Sprintf(
-						"a change of %s may touch any row of the view %s, so each one builds all its documents anew",
+						"a change of %s may affect any row of the view %s, so each change rebuilds all its documents",
 						f.Table,
 						t.Root().Table,
 					),
@@ -618,7 +618,7 @@ func compareCapture(
 			return fmt.Errorf("source %s: %w", name, err)
 		}
 		if !status.Installed {
-			say("capture was removed, so nobody knows what has changed since")
+			say("capture was removed, so changes since then are unknown")
 			installed = false
 		}
 	}
@@ -699,7 +699,7 @@ func (p *plan) removed(ctx context.Context, d *Definer) error {
 					Fields:      []api.PlanField{},
 					Samples:     []api.Sample{},
 					Notes:       []string{},
-					Guard:       "it is no longer in the definition, so its changes would not be followed any more",
+					Guard:       "the definition no longer has it, so Pingo would stop updating it",
 				},
 			},
 		)

@@ -111,7 +111,7 @@ func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.Rei
 		}
 		decided, err := r.Records.Decide(ctx, e.pending)
 		if err == nil && !decided {
-			err = fmt.Errorf("%w: %s is not ready any more", ErrNotNow, e.pending.Name())
+			err = fmt.Errorf("%w: %s is no longer ready", ErrNotNow, e.pending.Name())
 		}
 		return e.pending, err
 	}
@@ -180,7 +180,7 @@ func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, nam
 	}
 	kept, err := r.Records.Return(ctx, to)
 	if err == nil && !kept {
-		err = fmt.Errorf("%w: %s is not kept any more", ErrNotNow, to.Name())
+		err = fmt.Errorf("%w: %s is no longer kept", ErrNotNow, to.Name())
 	}
 	return to, err
 }
@@ -202,7 +202,7 @@ func (r *Reindexer) steer(ctx context.Context, e *records.Edition, a api.Reindex
 	}
 	there, err := r.Records.SetCourse(ctx, e, c, what)
 	if err == nil && !there {
-		err = fmt.Errorf("%w: %s is not being filled any more", ErrNotNow, e.Name())
+		err = fmt.Errorf("%w: %s is no longer being filled", ErrNotNow, e.Name())
 	}
 	return err
 }

@@ -215,7 +215,7 @@ func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 			kind,
 			retry.Pattern(reason),
 			"",
-			"Somebody wrote this document in the engine with a version far above Pingo's, so the engine refuses what Pingo sends. Run pingo reindex start for its index: another edition does not have it.",
+			"Another program wrote this document with a version far above Pingo's, so the engine rejects Pingo's updates. Run pingo reindex start: another edition does not have that version.",
 		)
 	case "request":
 		return retry.CauseOf(

@@ -201,7 +201,7 @@ func sentenceOf(o *records.Order, x *api.DriftOrder) string {
 		what string
 	}{
 		{out.Repaired, "repaired"}, {out.Held, "left, so that not too many are repaired or deleted unasked"},
-		{out.Unsettled, "not known, since changes were on their way for too long"},
+		{out.Unsettled, "unknown, because changes were pending for too long"},
 	} {
 		if more.n > 0 {
 			parts = append(parts, humanize.Comma(more.n)+" "+more.what)

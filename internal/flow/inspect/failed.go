@@ -127,7 +127,7 @@ func (i *Inspector) FailedDocument(ctx context.Context, index, key string) (*api
 	}
 	switch {
 	case string(out.Now.Built) == "null":
-		out.Verdict = "The row has no document any more; a retry removes it from the engine, too."
+		out.Verdict = "The row no longer makes a document. A retry removes the document from the engine."
 	case f.Document != nil && string(out.Now.Built) == *f.Document:
 		out.Verdict = "The row still makes the same document, so a retry will be refused again unless the engine was changed."
 	default:

@@ -287,13 +287,13 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 	case !built && !has:
 		p.Verdict = "There is no such row that belongs in the index, and no document: both agree."
 	case !built:
-		p.Verdict = "The row is gone or kept out by where, but the engine still has its document. If no change is on its way, it is orphaned."
+		p.Verdict = "The row is deleted or excluded by where, but the engine still has its document. If no change is pending, the document is orphaned."
 	case !has:
-		p.Verdict = "The row belongs in the index, but the engine has no document of it. If no change is on its way, it is missing."
+		p.Verdict = "The row belongs in the index, but the engine has no document of it. If no change is pending, the document is missing."
 	case p.Same:
 		p.Verdict = "The document in the engine is what the row makes now."
 	default:
-		p.Verdict = "The document in the engine differs from what the row makes now. If no change is on its way, it is stale."
+		p.Verdict = "The document in the engine differs from the row. If no change is pending, the document is stale."
 	}
 	return p, nil
 }

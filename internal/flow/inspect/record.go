@@ -219,7 +219,7 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 			"refused",
 			"Its document failed: "+t.Failed.Explanation,
 			fmt.Sprintf(
-				"Mend the row or the definition; it is tried again when the row changes, or with pingo failed retry %s %s.",
+				"Fix the row or the definition. Pingo retries when the row changes, or with pingo failed retry %s %s.",
 				t.Index,
 				t.Key,
 			),
@@ -265,19 +265,19 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 	case !t.Inside && t.Row:
 		say(
 			string(drift.Orphaned),
-			"The engine holds a document of the row, although where keeps it out, and no change is on its way.",
+			"The engine has a document of the row, although where excludes it, and no change is pending.",
 			repair,
 		)
 	case !t.Inside:
 		say(
 			string(drift.Orphaned),
-			"The engine holds a document, although there is no such row, and no change is on its way.",
+			"The engine has a document, but the row does not exist, and no change is pending.",
 			repair,
 		)
 	case !stored:
 		say(
 			string(drift.Missing),
-			"The row belongs in the index, but the engine has no document of it, and no change is on its way.",
+			"The row belongs in the index, but the engine has no document of it, and no change is pending.",
 			repair,
 		)
 	case len(t.Fields) > 0 && !slices.ContainsFunc(t.Fields, func(f api.FieldDifference) bool { return f.Path == definition.FingerprintField }):
@@ -291,7 +291,7 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 	default:
 		say(
 			string(drift.Stale),
-			"The engine holds what another state of the row made, and no change is on its way: a change went unnoticed.",
+			"The engine has an older state of the row, and no change is pending: Pingo missed a change.",
 			repair,
 		)
 	}

@@ -133,15 +133,15 @@ func traceIndex(
 		ix.Verdict = "The index does not read this table."
 	case ix.Everything:
 		ix.Verdict = fmt.Sprintf(
-			"Any document may depend on it, so all %s would be built anew.",
+			"Any document may depend on it, so Pingo would rebuild all %s.",
 			humanize.Comma(ix.Documents),
 		)
 	case ix.Documents == 0:
 		ix.Verdict = "No document depends on it: there is no such row, or nothing links to it."
 	case ix.Documents == 1:
-		ix.Verdict = "One document would be built anew."
+		ix.Verdict = "Pingo would rebuild one document."
 	default:
-		ix.Verdict = fmt.Sprintf("%s documents would be built anew.", humanize.Comma(ix.Documents))
+		ix.Verdict = fmt.Sprintf("Pingo would rebuild %s documents.", humanize.Comma(ix.Documents))
 	}
 	return ix, nil
 }

@@ -14,7 +14,7 @@ import (
 const lookEvery = 50 * time.Millisecond
 
 // ErrNotFoundYet says that searches do not find everything yet when a wait ends.
-var ErrNotFoundYet = errors.New("changes are still on their way")
+var ErrNotFoundYet = errors.New("changes are still pending")
 
 // Wait returns once searches of an index find everything that was committed before the call:
 // all those changes have left the journal, nothing that was set aside from them is owed, and

@@ -101,8 +101,8 @@ const (
 // What happened to a source or to the records.
 const (
 	sourceRestored = "the source was put back to an older copy of itself, or a replica took its place, so documents may hold what is no longer true"
-	captureNew     = "capture was installed anew, or the source was put back to a copy of before it was read, so changes may have gone unnoticed"
-	RecordsOlder   = "the records of Pingo were put back to an older copy, so nobody knows what was still to be delivered"
+	captureNew     = "capture was reinstalled, or the source was restored from a backup, so changes may be missing"
+	RecordsOlder   = "the records of Pingo were restored from a backup, so pending changes may be missing"
 )
 
 // claim claims the source. It tries until it has; false when the context ended, or the lease

@@ -133,7 +133,7 @@ func (f *Fill) Waits() Waits {
 	if why := f.pacer.halted(now); why != "" {
 		out.Why, out.Halted = why, true
 	} else if f.pacer.rests(now) {
-		out.Why = "the source answers slowly, so it is left alone now and then"
+		out.Why = "the source is slow, so Pingo pauses between reads"
 	}
 	return out
 }

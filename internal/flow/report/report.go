@@ -331,13 +331,13 @@ func Describe(s *api.IndexStatus, now time.Time) {
 	switch {
 	case s.Unnoticed && s.Trouble.Blocked:
 		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf(
-			"Out of sync for %s: %s. Run pingo apply, which installs capture again and fills the index anew.",
+			"Out of sync for %s: %s. Run pingo apply to reinstall capture and refill the index.",
 			lasts,
 			s.Trouble.Message,
 		)
 	case s.Unnoticed:
 		s.State, s.Sentence = api.StateWaiting, fmt.Sprintf(
-			"Out of sync for %s: %s. Another edition is being filled and will take its place.",
+			"Out of sync for %s: %s. Pingo is filling another edition to replace it.",
 			lasts,
 			s.Trouble.Message,
 		)
@@ -346,7 +346,7 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		}
 	case s.Trouble != nil && s.Trouble.Blocked:
 		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf(
-			"Blocked for %s: %s. Nothing is lost. Work resumes by itself once this is mended.",
+			"Blocked for %s: %s. Nothing is lost. Pingo continues when this is fixed.",
 			lasts,
 			s.Trouble.Message,
 		)
@@ -363,11 +363,11 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		}
 	case s.ReadAt == nil:
 		s.State = api.StateCatchingUp
-		s.Sentence = "The process that feeds it has just begun: it reads what has changed meanwhile."
+		s.Sentence = "The process that feeds this index has just started and is reading pending changes."
 	case now.Sub(*s.ReadAt) > unreadAfter:
 		s.State = api.StateCatchingUp
 		s.Sentence = fmt.Sprintf(
-			"Changes were last read %s ago; what came since is not known yet.",
+			"Pingo last read changes %s ago. Later changes are not known yet.",
 			span(now.Sub(*s.ReadAt)),
 		)
 	default:
@@ -378,9 +378,9 @@ func Describe(s *api.IndexStatus, now time.Time) {
 // inSync describes an index that nothing keeps from being in sync.
 func inSync(s *api.IndexStatus, now time.Time) {
 	lag := time.Duration(s.LagMS * float64(time.Millisecond))
-	s.State, s.Sentence = api.StateInSync, "Every change noticed so far is in the engine"+exceptFailed(s.Failed)
+	s.State, s.Sentence = api.StateInSync, "The engine has every change that Pingo has read so far"+exceptFailed(s.Failed)
 	if lag > 0 {
-		s.Sentence = "Every change noticed so far is in the engine, but for those of the last " + span(
+		s.Sentence = "The engine has every change that Pingo has read, except those of the last " + span(
 			lag,
 		) + exceptFailed(
 			s.Failed,
@@ -404,11 +404,11 @@ func inSync(s *api.IndexStatus, now time.Time) {
 			if r.LeftMS > 0 {
 				left = ", " + span(time.Duration(r.LeftMS)*time.Millisecond) + " left"
 			}
-			s.Sentence = fmt.Sprintf("Behind by %s, since a change touches most documents: %s are built again%s%s",
+			s.Sentence = fmt.Sprintf("Behind by %s. A change affects most documents: %s rebuilt%s%s",
 				span(lag), done, left, exceptFailed(s.Failed))
 			if r.Paused {
 				s.Sentence = fmt.Sprintf(
-					"Behind by %s: a change of most documents is paused at %s: pingo reindex resume %s lets it go on%s",
+					"Behind by %s. A change of most documents is paused at %s. Run pingo reindex resume %s to continue%s",
 					span(lag), done, s.Name, exceptFailed(s.Failed))
 			}
 		}
@@ -419,13 +419,13 @@ func inSync(s *api.IndexStatus, now time.Time) {
 		}
 		s.State = api.StateDiffers
 		s.Sentence = fmt.Sprintf(
-			"%s not what their rows make: %s. pingo drift show %s tells why, pingo repair %s mends.",
-			Count(d.Differing, "document is", "documents are"), drift.Summary(kinds), s.Name, s.Name)
+			"%s not match the database: %s. pingo drift show %s lists the causes; pingo repair %s fixes them.",
+			Count(d.Differing, "document does", "documents do"), drift.Summary(kinds), s.Name, s.Name)
 	case d != nil && d.ApartSince != nil && (d.CheckedAt == nil || d.CheckedAt.Before(*d.ApartSince)):
 		// Else a check has looked meanwhile: there is a reason, such as rows that share a document.
 		s.State = api.StateDiffers
 		s.Sentence = fmt.Sprintf(
-			"The engine has %s for %s for %s, and nothing is on its way. A check looks which.",
+			"The engine has %s for %s for %s, and no change is pending. A comparison is looking for the difference.",
 			Count(
 				deref(s.Documents),
 				"document",
@@ -453,38 +453,38 @@ func exceptFailed(n int64) string {
 
 func fillSentence(s *api.IndexStatus) string {
 	f := s.Fill
-	lead := "No edition answers yet. "
+	lead := "No edition is live yet. "
 	if s.Live {
-		lead = fmt.Sprintf("%s answers. ", s.Edition)
+		lead = fmt.Sprintf("%s is live. ", s.Edition)
 	}
 	switch f.State {
 	case api.FillPreparing:
 		return lead + f.Edition + " is being prepared."
 	case api.FillCatchingUp:
-		return lead + f.Edition + " is filled and is catching up with the changes made meanwhile."
+		return lead + f.Edition + " is filled and is catching up with recent changes."
 	case api.FillChecking:
-		return lead + f.Edition + " is filled and is being compared with what it replaces."
+		return lead + f.Edition + " is filled. Pingo is checking its gates."
 	case api.FillReturning:
-		return lead + f.Edition + " is about to answer again."
+		return lead + f.Edition + " is about to become live again."
 	case api.FillReady:
 		stopped := f.Stopped()
 		if f.ByHand {
 			return fmt.Sprintf(
-				"%s%s is filled and waits for you: say pingo reindex switch %s, or cancel.",
+				"%s%s is filled and waits for your decision. Run pingo reindex switch %s, or cancel it.",
 				lead,
 				f.Edition,
 				s.Name,
 			)
 		}
 		if len(stopped) == 0 {
-			return lead + f.Edition + " is ready and is about to take its place."
+			return lead + f.Edition + " is ready and is about to become live."
 		}
 		why := make([]string, len(stopped))
 		for i, g := range stopped {
 			why[i] = g.Sentence
 		}
 		return fmt.Sprintf(
-			"%s%s is filled and waits for you, since it is worse: %s. Mend what fails, or say pingo reindex switch %s, or cancel.",
+			"%s%s is filled and waits for your decision, because a gate failed: %s. Fix the failures, run pingo reindex switch %s, or cancel it.",
 			lead,
 			f.Edition,
 			strings.Join(why, "; "),
@@ -513,7 +513,7 @@ func fillSentence(s *api.IndexStatus) string {
 func Overall(s *api.Status, ready bool) {
 	s.State = api.StateBlocked
 	if s.Trouble != nil {
-		s.Sentence = fmt.Sprintf("Nothing runs: %s.", s.Trouble.Message)
+		s.Sentence = fmt.Sprintf("Pingo is not working: %s.", s.Trouble.Message)
 		return
 	}
 	if !ready {

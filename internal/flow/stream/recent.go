@@ -92,7 +92,7 @@ func result(c *api.RecentChange) string {
 	}
 	switch {
 	case len(parts) > 0 && c.LagMS == nil:
-		return strings.Join(parts, ", ") + ", more on their way"
+		return strings.Join(parts, ", ") + ", more pending"
 	case len(parts) > 0:
 		return strings.Join(parts, ", ")
 	case c.LagMS == nil:

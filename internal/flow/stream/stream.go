@@ -107,7 +107,7 @@ func (s *Stream) Run(ctx context.Context) {
 		n, err := s.read(ctx)
 		switch {
 		case source.FaultOf(err) == source.Superseded:
-			s.log.Warn("changes not read any more", "reason", err)
+			s.log.Warn("changes no longer read", "reason", err)
 			return
 		case err != nil && ctx.Err() == nil:
 			if s.Trouble.Report(err.Error(), source.FaultOf(err) == source.NoCapture) {

@@ -475,8 +475,8 @@ func (c *Checker) lookAgain(ctx context.Context) error {
 	return nil
 }
 
-// errUnsettled says that changes were on their way for too long.
-var errUnsettled = errors.New("changes were on their way for too long")
+// errUnsettled says that changes were pending for too long.
+var errUnsettled = errors.New("changes were pending for too long")
 
 // settle waits until every change that there is now is delivered, but not for ever: one may wait behind a
 // long transaction.

@@ -127,7 +127,7 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 		if err := c.Mend(ctx); err != nil {
 			return err
 		}
-		c.Log.Info("capture mended", "source", c.Source, "reason", gap.Reason)
+		c.Log.Info("capture repaired", "source", c.Source, "reason", gap.Reason)
 	}
 	return nil
 }

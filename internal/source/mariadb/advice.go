@@ -152,7 +152,7 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 				source.Gap{
 					Table: c.Table,
 					Reason: fmt.Sprintf(
-						"the table %s was made anew, without the triggers of Pingo, so changes went unnoticed",
+						"the table %s was recreated without Pingo's triggers, so changes are missing",
 						c.Table,
 					),
 				},
@@ -271,7 +271,7 @@ func (p *Capture) Advice(
 		out = append(out, source.Advice{
 			Kind: "index", Table: l.Table.String(),
 			Message: fmt.Sprintf(
-				"rows are looked for by %s without an index: each time about %s rows are scanned",
+				"Pingo finds rows by %s without an index: each time the database scans about %s rows",
 				strings.Join(l.Columns, ", "),
 				about[0][0],
 			),

@@ -537,7 +537,7 @@ func (p *Capture) installed(ctx context.Context) (map[shape.Ref]installedLayout,
 		var names []string
 		if err := errors.Join(json.Unmarshal([]byte(row[3]), &names), json.Unmarshal([]byte(row[6]), &l.kinds)); err != nil {
 			return nil, errors.New(
-				"a layout of the journal cannot be read: somebody changed it; remove capture and run pingo apply",
+				"a layout of the journal was changed and cannot be read: run pingo capture remove, then pingo apply",
 			)
 		}
 		any := false

@@ -151,7 +151,7 @@ func (sqlWords) Newer(
 		return "", "", &source.Error{
 			Fault: source.SchemaChanged,
 			Err: fmt.Errorf(
-				"column %s.%s is %s: rows are looked for by a time or a whole number that grows",
+				"column %s.%s is %s: polling needs a time or a growing integer",
 				table,
 				column,
 				all[i].Native,

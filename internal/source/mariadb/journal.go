@@ -62,11 +62,11 @@ const (
 )
 
 var errNoCapture = errors.New(
-	"capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew",
+	"capture was removed from this database, so Pingo does not receive changes: run pingo apply to reinstall capture and refill the indexes",
 )
 
 var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New(
-	"somebody else has claimed the changes of this database, or it was put back to an older copy of itself",
+	"another process reads the changes of this database, or the database was restored from a backup",
 )}
 
 func (p *Feed) journalError(err error) error {
@@ -493,7 +493,7 @@ func (p *Feed) changes(ctx context.Context, rows []row) ([]change.Change, error)
 			p.mu.Unlock()
 			if known, ok = layouts[n.layout]; !ok {
 				return nil, fmt.Errorf(
-					"journal row %d has layout %s, which %s.layouts does not know: somebody deleted it; install capture again and reindex",
+					"journal row %d has layout %s, but %s.layouts has no such row: run pingo capture install, then reindex",
 					n.Seq,
 					n.layout,
 					p.db.capture,
@@ -521,7 +521,7 @@ func (p *Feed) readLayouts(ctx context.Context) (map[string]journal.Layout, erro
 		l := journal.Layout{Table: shape.Ref{Schema: r[1], Name: r[2]}}
 		if err := errors.Join(json.Unmarshal([]byte(r[3]), &l.Key), json.Unmarshal([]byte(r[4]), &l.Links), json.Unmarshal([]byte(r[5]), &l.Groups)); err != nil {
 			return nil, errors.New(
-				"a layout of the journal cannot be read: somebody changed it; remove capture and run pingo apply",
+				"a layout of the journal was changed and cannot be read: run pingo capture remove, then pingo apply",
 			)
 		}
 		out[r[0]] = l
@@ -586,7 +586,7 @@ func (p *Feed) noteStores(ctx context.Context) error {
 
 // errEmptied ends a claim, so that nothing that was asked under it settles a row whose number was given anew.
 var errEmptied = &source.Error{Fault: source.Superseded, Err: errors.New(
-	"somebody emptied or rebuilt the journal: all tables are taken for changed, and the journal is read from its start",
+	"the journal was emptied or rebuilt: Pingo rebuilds the documents of all tables and reads the journal from its start",
 )}
 
 // ownLayout is the number of the layout that tells in what the journal itself is kept: another one when somebody emptied

@@ -28,17 +28,17 @@ import (
 // Keys is a JSON Schema object of what a definition may say of an outbox.
 const Keys = `"outbox": {"type": "object", "description": "The application's own table of changes, with capture: outbox.", "required": ["table"], "properties": {
 	"table": {"type": "string", "description": "The table, or SCHEMA.TABLE."},
-	"id": {"type": "string", "description": "A column of whole numbers that grow; id unless it is given."},
-	"record": {"type": "string", "description": "The column with the name of the table that changed, or of the record; record unless it is given."},
-	"key": {"type": "string", "description": "The column with the key of the row that changed, a JSON list where it has several columns; record_key unless it is given."},
-	"operation": {"type": "string", "description": "The column with what happened; without one, every row says that something did."},
-	"operations": {"type": "object", "description": "Which words or codes of that column stand for what; without them, create, insert, update, merge, patch, delete and remove are known.",
+	"id": {"type": "string", "description": "An integer column with the number of the row. Default: id."},
+	"record": {"type": "string", "description": "The column with the name of the changed table or record. Default: record."},
+	"key": {"type": "string", "description": "The column with the key of the changed row; a JSON list for a composite key. Default: record_key."},
+	"operation": {"type": "string", "description": "The column with the operation. Without it, each row means that the record changed."},
+	"operations": {"type": "object", "description": "The values of the operation column for each operation. Default: the words create, insert, update, merge, patch, delete and remove.",
 		"properties": {"created": {"type": "array", "items": {}}, "updated": {"type": "array", "items": {}}, "merged": {"type": "array", "items": {}}, "deleted": {"type": "array", "items": {}}}},
-	"body": {"type": "string", "description": "The column with the record itself, as JSON. With it, documents are made of what the outbox says, and the tables are not read."},
+	"body": {"type": "string", "description": "The column with the record as JSON. With it, Pingo builds documents from the outbox and does not read the tables."},
 	"at": {"type": "string", "description": "The column with the time of the change."},
-	"names": {"type": "object", "additionalProperties": {"type": "string"}, "description": "The table or record that a name in the record column stands for, where that is another word."},
-	"done": {"type": "string", "enum": ["delete", "mark"], "description": "What becomes of rows that are done: delete, unless mark is written, which sets a column."},
-	"mark": {"type": "string", "description": "The column that is set to the time then, and is NULL before; done_at unless it is given."},
+	"names": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Maps names in the record column to tables or records with other names."},
+	"done": {"type": "string", "enum": ["delete", "mark"], "description": "Whether to delete delivered rows, or to mark them by setting a column. Default: delete."},
+	"mark": {"type": "string", "description": "The column that Pingo sets to the time of delivery; NULL before. Default: done_at."},
 	"records": {"type": "object", "description": "The records that have a body, by name.", "additionalProperties": {"type": "object", "properties": {
 		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."}}}}
 }}`
@@ -95,7 +95,7 @@ func With(kind source.Kind, d dialect.Database) source.Kind {
 	kind.CannotSee["outbox"] = []string{
 		"Only what the application writes into its outbox is noticed: not what is changed by hand, by scripts or by cascades.",
 		"Without bodies, a row that moves or is deleted below a document is followed from where it is now alone, unless its key says where it belongs; the application writes a row for the document that it leaves, too.",
-		"Nothing of Pingo's stands in the database, so it does not notice that the database was put back to an older copy, or that a second Pingo reads the same outbox.",
+		"Pingo stores nothing in the database, so it does not notice that the database was restored from a backup, or that another Pingo reads the same outbox.",
 	}
 	kind.Open = func(c source.Config) (*source.Source, error) {
 		if c.Capture != "outbox" {

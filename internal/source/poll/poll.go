@@ -23,11 +23,11 @@ import (
 )
 
 // Keys is a JSON Schema object of what a definition may say of it.
-const Keys = `"poll": {"type": "object", "description": "What is looked at, with capture: poll.", "required": ["tables"], "properties": {
+const Keys = `"poll": {"type": "object", "description": "The tables to poll, with capture: poll.", "required": ["tables"], "properties": {
 	"tables": {"type": "object", "additionalProperties": {"type": "string"}, "description": "For each table, a column that is higher in rows that are newer: a time, or a whole number."},
-	"every": {"type": "string", "pattern": "^[0-9]+(ms|s|m|h)$", "description": "How often it is looked, such as 10s; 5s unless it is given."},
+	"every": {"type": "string", "pattern": "^[0-9]+(ms|s|m|h)$", "description": "Interval between polls, such as 10s. Default: 5s."},
 	"overlap": {"type": "string", "pattern": "^[0-9]+(ms|s|m|h)$", "description": "How long ago a time may be that comes late, since its transaction was long; 1m unless it is given."},
-	"compare": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How often all rows are looked at, to find those that were deleted; 1h unless it is given."}
+	"compare": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "Interval between full reads, which find deleted rows. Default: 1h."}
 }}`
 
 type options struct {
@@ -77,9 +77,9 @@ func With(kind source.Kind, d dialect.Database) source.Kind {
 	kind.CannotSee["poll"] = []string{
 		"A row that was deleted, or left the index by a table that is not looked at, is found only when all rows are compared.",
 		"A row whose column does not grow when it changes is not noticed.",
-		"A change is noticed as late as it is looked, and not at all when its transaction lasts longer than the overlap.",
+		"Pingo notices a change at the next poll. It misses a change whose transaction lasts longer than the overlap.",
 		"A row that moves below a document is followed to where it is now; the document that it left is found when all rows are compared.",
-		"Nothing of Pingo's stands in the database, so it does not notice that the database was put back to an older copy.",
+		"Pingo stores nothing in the database, so it does not notice that the database was restored from a backup.",
 	}
 	kind.Open = func(c source.Config) (*source.Source, error) {
 		if c.Capture != "poll" {

@@ -170,7 +170,7 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case has.whole():
 			continue
 		case has.Recreated:
-			gap.Reason = fmt.Sprintf("the table %s was made anew, without the triggers of Pingo, so changes went unnoticed", c.Table)
+			gap.Reason = fmt.Sprintf("the table %s was recreated without Pingo's triggers, so changes are missing", c.Table)
 		case has.Triggers == len(triggers) && has.Fire < len(triggers) && has.Off == 0:
 			gap.Reason = fmt.Sprintf("triggers of %s were switched off and on again, so changes went unnoticed", c.Table)
 		case has.Fire < len(triggers):
@@ -178,13 +178,13 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 			gap.Reason = fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)
 		case strings.HasPrefix(has.altered(), viewForm):
 			gap.Deliberate = true
-			gap.Reason = fmt.Sprintf("the %s was defined anew or dropped, so changes may be followed to the wrong rows", has.altered())
+			gap.Reason = fmt.Sprintf("the %s was redefined or dropped, so Pingo may rebuild the wrong documents", has.altered())
 		case has.Strong:
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("triggers of Pingo on %s run with the rights of a superuser", c.Table)
 		case has.Rewritten:
 			gap.Safe = true
-			gap.Reason = fmt.Sprintf("a column of %s was given other values by ALTER TABLE, so all its documents are built anew", c.Table)
+			gap.Reason = fmt.Sprintf("a column of %s got other values by ALTER TABLE, so Pingo rebuilds all its documents", c.Table)
 		case has.altered() != "": // it was noted, if not as exactly as before
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("the column %s of %s was added, dropped, renamed or given another type", has.altered(), c.Table)
@@ -228,7 +228,7 @@ func (p *Capture) Advice(
 					Kind:  "index",
 					Table: l.Table.String(),
 					Message: fmt.Sprintf(
-						"rows are looked for by %s without an index: each time about %d rows are scanned",
+						"Pingo finds rows by %s without an index: each time the database scans about %d rows",
 						strings.Join(l.Columns, ", "),
 						rows,
 					),

@@ -239,7 +239,7 @@ func (words) Newer(
 		return "", "", &source.Error{
 			Fault: source.SchemaChanged,
 			Err: fmt.Errorf(
-				"column %s.%s is %s: rows are looked for by a time or a whole number that grows",
+				"column %s.%s is %s: polling needs a time or a growing integer",
 				table,
 				column,
 				kind,

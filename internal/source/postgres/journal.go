@@ -51,7 +51,7 @@ type mark struct {
 
 // errNoCapture says that the journal is gone.
 var errNoCapture = errors.New(
-	"capture was removed from this database, so its changes go unnoticed: run pingo apply, which installs it and fills the indexes anew",
+	"capture was removed from this database, so Pingo does not receive changes: run pingo apply to reinstall capture and refill the indexes",
 )
 
 // markEvery bounds how often a mark is set, since each takes a transaction number.
@@ -153,7 +153,7 @@ func (p *Feed) claimNow() change.Claim {
 }
 
 var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New(
-	"somebody else has claimed the changes of this database, or it was put back to an older copy of itself",
+	"another process reads the changes of this database, or the database was restored from a backup",
 )}
 
 // Changes returns at most limit rows of the journal that it has not returned since
@@ -275,7 +275,7 @@ func twice(rows []noted) bool {
 
 // errRenumbered ends a claim, so that nothing that was asked under it settles a row whose number was given anew.
 var errRenumbered = &source.Error{Fault: source.Superseded, Err: errors.New(
-	"somebody set the sequence of the journal back: Pingo has set it forward again, and reads the journal from its start",
+	"the sequence of the journal was set back: Pingo has set it forward and reads the journal from its start",
 )}
 
 // renumber sets the sequence beyond every number that was handed out, and gives rows that share a number others.
@@ -533,7 +533,7 @@ func (p *Feed) changes(ctx context.Context, rows []noted) ([]change.Change, erro
 			}
 			if known, ok = p.layouts[n.layout]; !ok {
 				return nil, fmt.Errorf(
-					"journal row %d has layout %d, which pingo_capture.layouts does not know: somebody deleted it; install capture again and reindex",
+					"journal row %d has layout %d, but pingo_capture.layouts has no such row: run pingo capture install, then reindex",
 					n.Seq,
 					n.layout,
 				)

@@ -144,7 +144,7 @@ func (r *replica) behind(ctx context.Context, position string) (int64, error) {
 	}
 	if !follows || behind == nil {
 		return 0, &source.Error{Fault: source.SchemaChanged, Err: errors.New(
-			"the server that replica names does not follow the source any more: name one that does, or take replica out",
+			"the replica no longer follows the source: name another replica, or remove the key replica",
 		)}
 	}
 	return *behind, nil

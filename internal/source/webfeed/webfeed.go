@@ -28,7 +28,7 @@ var Kind = source.Kind{
 	Name: "webfeed", Schemes: []string{"http", "https"}, Captures: []string{"pull"}, Open: open,
 	Keys: `{
 	"every": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How often it is pulled, such as 15m; 1h unless it is given."},
-	"gone": {"type": "string", "enum": ["keep", "remove"], "description": "What becomes of entries that leave the feed: keep, unless remove is written."},
+	"gone": {"type": "string", "enum": ["keep", "remove"], "description": "Whether to keep or remove records of entries that leave the feed. Default: keep."},
 	"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Sent with every request; values are usually ${NAME}."}}`,
 	CannotSee: map[string][]string{"pull": {
 		"An entry is noticed when the feed is pulled, and one that came and left in between never is.",

@@ -75,7 +75,7 @@ func list(body []byte, cloud bool) ([]json.RawMessage, bool, string) {
 	})
 	if len(events) > mostEvents {
 		return nil, cloud, fmt.Sprintf(
-			"the request has more than %d events, which are the most; send fewer at once",
+			"the request has more than %d events: send fewer in a request",
 			mostEvents,
 		)
 	}

@@ -90,7 +90,7 @@ func (h *Hook) authenticate(r *source.Request) (path string, outcome source.Outc
 	case reason != "":
 		return path, outcome, reason
 	case !r.Secure:
-		return path, source.BadSignature, "the sender is told by a password or secret, which is taken over TLS only"
+		return path, source.BadSignature, "the source identifies senders by a password or secret, which needs TLS"
 	}
 	return path, source.BadSignature, "the sender gave no user and password or secret in the path that this source knows"
 }

@@ -35,7 +35,7 @@ var Kind = source.Kind{
 	"basic": {"type": "object", "properties": {"user": {"type": "string"}, "password": {"type": "string"}}, "required": ["user", "password"],
 		"description": "For senders that cannot sign: a user and password, over TLS."},
 	"path_secret": {"type": "string", "description": "For senders that cannot even do that: a part of the path, over TLS."},
-	"unsigned": {"type": "string", "enum": ["allowed"], "description": "Whoever reaches the address may send. Only for networks where that is meant."},
+	"unsigned": {"type": "string", "enum": ["allowed"], "description": "Accept events from every sender that reaches the address. Only for trusted networks."},
 	"time_window": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How old or early a signed request may be, such as 5m (the default)."},
 	"max_request": {"type": "string", "pattern": "^[0-9]+ ?[KkMm][Ii]?[Bb]$", "description": "How large a request may be, such as 1MB (the default is 4MB)."},
 	"rate_limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "Requests per second that are taken in, 1000 unless it is given."},
@@ -145,7 +145,7 @@ func newHook(text json.RawMessage) (*Hook, error) {
 	}
 	if len(h.secrets) == 0 && h.Basic == nil && h.PathSecret == "" && h.Unsigned == "" {
 		return nil, errors.New(
-			"nobody could tell who sends: give the source signing_secrets; or basic, path_secret or unsigned: allowed, for senders that cannot sign",
+			"the source does not authenticate senders: add signing_secrets; or basic, path_secret or unsigned: allowed, for senders that cannot sign",
 		)
 	}
 	if h.PathSecret != "" && (len(h.PathSecret) < 16 || strings.Contains(h.PathSecret, "/")) {
@@ -233,7 +233,7 @@ func (h *Hook) Receive(ctx context.Context, r source.Request) (source.Reply, err
 			source.TooLarge,
 			id,
 			fmt.Sprintf(
-				"the request is larger than %s; send fewer events at once, or raise max_request",
+				"the request is larger than %s: send fewer events in a request, or raise max_request",
 				humanize.Bytes(uint64(h.limit)),
 			),
 		)
