@@ -502,7 +502,7 @@ func TestNobodyTakesAllOfASource(t *testing.T) {
 	body, _ := json.Marshal(api.Files{Files: []api.File{{Name: "pingo.yaml", Text: smallDefinition}}})
 	r := ask(h, token, "POST", "/api/definition/check", string(body))
 	said, _ := io.ReadAll(r.Body)
-	if r.StatusCode != 503 || !strings.Contains(string(said), "take long to answer") ||
+	if r.StatusCode != 503 || !strings.Contains(string(said), "timed out because sources and engines are slow") ||
 		!strings.Contains(string(said), "at index huts") {
 		t.Errorf("a check that takes long: %d %s", r.StatusCode, said)
 	}

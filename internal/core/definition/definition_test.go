@@ -95,7 +95,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"    rows: lodge.huts\n", "", `d.yaml:7:5: index huts needs "rows" — add rows: to it`},
 		{"rows: lodge.huts", "rows: lodge.", `d.yaml:8:11: rows names a source and a table, but "lodge." does not`},
 		{"rows: lodge.huts", "rows: {}", `d.yaml:8:11: there are no rows here — write SOURCE.TABLE, or a name for each table`},
-		{"rows: lodge.huts", "rows: { hut: { table: lodge.huts, fields: [a] } }", `d.yaml:6:3: index huts has several rows, and fields, where, related or key beside them — put these below each of the rows`},
+		{"rows: lodge.huts", "rows: { hut: { table: lodge.huts, fields: [a] } }", `d.yaml:6:3: index huts has several rows, so fields, where, related and key belong to each of them — put these below each of the rows`},
 		{"rows: lodge.huts\n    fields: [name]", "rows: { hut: { table: lodge.huts } }", `d.yaml:8:18: rows hut needs "fields" — add fields: to it`},
 		{"rows: lodge.huts\n    fields: [name]", "rows: { hut: { fields: [name] } }", `d.yaml:8:18: rows hut needs "table" — add table: to it`},
 		{"rows: lodge.huts\n    fields: [name]", "rows: { Hut: { table: lodge.huts, fields: [name] } }", `d.yaml:8:13: "Hut" cannot name rows — begin with a lower-case letter`},
@@ -132,7 +132,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "<<: 5", `d.yaml:9:5: << takes keys and values over, not "5" — write <<: *name`},
 		{"fields: [name]", "fields: *gone", `this is not YAML: unknown anchor 'gone' referenced`},
 		{"fields: [name]", "fields: &a { x: *a }", `the definition is too large, or refers to itself — keep it below`},
-		{right, right + "---\n" + right, `d.yaml:12:3: source lodge stands in d.yaml:2:3 already`},
+		{right, right + "---\n" + right, `d.yaml:12:3: source lodge is already defined in d.yaml:2:3`},
 		{"kind: opensearch", "kind: postgres", `d.yaml:4:32: the engine's url begins with http://, which this kind does not speak — begin it with postgres:// or postgresql://`},
 		{`url: "${DB}" }`, `url: "${DB}", capture: webhooks }`, `d.yaml:2:51: capture of a source of kind postgres cannot be "webhooks" — known here: triggers`},
 		{"fields: [name]", "fields: [name]\n    related: { notes: { many: n, through: { table: j, on: { a: b } }, list: x } }", `through needs "to"`},
@@ -178,7 +178,7 @@ func TestSeveralFilesMakeOneDefinition(t *testing.T) {
 	}
 	var findings Findings
 	_, findings = Parse([]File{{"a.yaml", right}, {"b.yaml", right}}, testKinds, look)
-	if !strings.Contains(findings.Error(), "b.yaml:2:3: source lodge stands in a.yaml:2:3 already") {
+	if !strings.Contains(findings.Error(), "b.yaml:2:3: source lodge is already defined in a.yaml:2:3") {
 		t.Error(findings)
 	}
 }
