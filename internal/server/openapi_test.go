@@ -147,7 +147,7 @@ func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
 	h, token := newServer(t)
 	t.Run("without a definition", func(t *testing.T) { requestOddly(t, h, token, nil) })
 	applyHuts(t, h, token)
-	known := map[string]string{"index": "huts", "source": "lodge", "table": "huts", "key": "3", "version": "1"}
+	known := map[string]string{"index": "huts", "source": "lodge", "table": "huts", "key": "3", "version": "1", "seconds": "1"}
 	t.Run("with one", func(t *testing.T) { requestOddly(t, h, token, known) })
 }
 
