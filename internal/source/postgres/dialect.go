@@ -168,12 +168,12 @@ func (w words) safe(ctx context.Context, tx *sql.Tx, o dialect.Outbox) (table ui
 			FROM evaluated e JOIN pg_proc p ON p.oid = e.function WHERE p.proowner NOT IN (SELECT oid FROM trusted)
 		) all_of(problem)), '')`, w.table(o.Table), o.Mark != "").Scan(&table, &found)
 	if err == nil && found != "" {
-		done := "delete rows of the outbox"
+		done := "deleting"
 		if o.Mark != "" {
-			done = "mark rows of the outbox"
+			done = "marking"
 		}
-		err = fmt.Errorf("Pingo does not %s, since that would run code of another role with Pingo's rights: %s. "+
-			"Give Pingo an outbox of its own that has no code for this, or let an administrator own the function", done, found)
+		err = fmt.Errorf("the outbox cannot be used: %s rows would run code of another role with Pingo's rights: %s. "+
+			"Give Pingo an outbox without such code, or let an administrator own the function", done, found)
 	}
 	return table, err
 }
