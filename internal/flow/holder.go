@@ -443,35 +443,17 @@ func (h *holder) engine(ctx context.Context, record *records.Edition) (*connect.
 	return h.connections.AddEngine(eng)
 }
 
-// leave stops feeding an edition; the changes that waited for it wait no longer. The
-// engine's copy goes, too, when it is to.
-func (h *holder) leave(name editionName, drop bool) {
-	h.end(name, func(ctx context.Context, f *fed) {
-		if drop && retry.Until(ctx, func() error { return h.drop(ctx, f) }, func(err error, failures int) {
-			if failures == 2 {
-				h.log.Warn("edition not dropped yet", "edition", f.record.Name(), "reason", err)
-			}
-		}) != nil {
-			return
-		}
-		h.mu.Lock()
-		delete(h.editions, name)
-		h.mu.Unlock()
-	})
-}
+// leaving is what becomes of an edition that is no longer fed.
+type leaving int
 
-// setAside ends all work on an edition that the engine does not hold, so that what waits for it takes no memory and holds
-// up no changes. That it lacks some is recorded before.
-func (h *holder) setAside(name editionName) {
-	h.end(name, func(_ context.Context, f *fed) {
-		h.mu.Lock()
-		f.leaving = false // it is left when another one has taken its place
-		h.mu.Unlock()
-	})
-}
+const (
+	forget   leaving = iota // the engine keeps its copy
+	drop                    // the engine drops it
+	setAside                // it stays known until another one has taken its place: the engine has no copy
+)
 
-// end ends all work on an edition in the background, then does something.
-func (h *holder) end(name editionName, then func(ctx context.Context, f *fed)) {
+// leave stops feeding an edition. The changes that wait for it no longer wait, and it takes no memory.
+func (h *holder) leave(name editionName, how leaving) {
 	h.mu.Lock()
 	f := h.editions[name]
 	again := f == nil || f.leaving
@@ -493,7 +475,20 @@ func (h *holder) end(name editionName, then func(ctx context.Context, f *fed)) {
 				follower.Abandon()
 			}
 			f.Edition.Abandon()
-			then(ctx, f)
+			if how == drop && retry.Until(ctx, func() error { return h.drop(ctx, f) }, func(err error, failures int) {
+				if failures == 2 {
+					h.log.Warn("edition not dropped yet", "edition", f.record.Name(), "reason", err)
+				}
+			}) != nil {
+				return
+			}
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			if how == setAside {
+				f.leaving = false
+			} else {
+				delete(h.editions, name)
+			}
 		})
 	})
 }
@@ -556,7 +551,7 @@ func watchCopy(ctx context.Context, h *holder, f *fed) {
 		if err != nil {
 			continue
 		}
-		same, err := f.Fill.Adopt(ctx, copy)
+		same, err := rebuild.Adopt(ctx, f.Fill, copy)
 		if err != nil || same {
 			continue
 		}
@@ -571,7 +566,7 @@ func watchCopy(ctx context.Context, h *holder, f *fed) {
 			}
 		}
 		if copy == "" {
-			h.setAside(f.name())
+			h.leave(f.name(), setAside)
 			return
 		}
 	}

@@ -67,17 +67,34 @@ type Service struct {
 	log         *slog.Logger
 	trouble     stats.TroubleSpot
 	wake        chan struct{} // something was recorded that should be taken up at once
-	ready       chan struct{} // closed when this process first knows what there is to do
+	ready       milestone     // when this process first knows what there is to do
 
 	reconciling sync.Mutex // one round at a time in this process; taken before mu
 	round                  // used by one at a time
 
-	mu        sync.RWMutex // guards what follows
-	applied   *records.Applied
-	unusable  error                        // why the definition in force is not in use here
+	mu sync.RWMutex // guards what follows
+	inForce
 	held      map[string]*holder           // by source; some have several
 	processes []records.Process            // that are alive
 	elsewhere map[string]func() heldStatus // by source: what is held by others, or by nobody
+}
+
+// inForce is the newest definition, as far as this process uses it.
+type inForce struct {
+	applied  *records.Applied // the one in use
+	unusable error            // why the newest is not in use; nil while it is
+}
+
+// milestone is closed when something has been reached.
+type milestone chan struct{}
+
+func (m milestone) done() bool {
+	select {
+	case <-m:
+		return true
+	default:
+		return false
+	}
 }
 
 // round is what a process knows from one round to the next.
@@ -145,7 +162,7 @@ func (s *Service) Run(ctx context.Context) {
 			if s.trouble.Clear() {
 				s.log.Info("service recovered")
 			}
-		case ctx.Err() == nil && s.trouble.Report(err.Error(), s.isReady()):
+		case ctx.Err() == nil && s.trouble.Report(err.Error(), s.ready.done()):
 			s.log.Error("service in trouble", "reason", err)
 		}
 		select {
@@ -169,21 +186,12 @@ func (s *Service) Run(ctx context.Context) {
 
 // Ready fails while this process does not use the definition that is in force: it has not read it yet, or cannot use it.
 func (s *Service) Ready() error {
-	if !s.isReady() {
+	if !s.ready.done() {
 		return errors.New("the definition in force is not in use here yet")
 	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	return s.unusable
-}
-
-func (s *Service) isReady() bool {
-	select {
-	case <-s.ready:
-		return true
-	default:
-		return false
-	}
 }
 
 // reconcile makes this process do its share: it takes the newest definition into use,
@@ -244,7 +252,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 	if err := helpOthers(ctx, s, states); err != nil {
 		return err
 	}
-	if !s.isReady() {
+	if !s.ready.done() {
 		close(s.ready) // nobody else does: reconciling is held
 	}
 	s.mu.RLock()
@@ -512,9 +520,9 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 			name := f.name()
 			running[name] = true
 			if state, there := recorded[name]; !there {
-				h.leave(name, false) // its index was taken out of the definition; the engine keeps what it has
+				h.leave(name, forget) // its index was taken out of the definition; the engine keeps what it has
 			} else if state.retired {
-				h.leave(name, true)
+				h.leave(name, drop)
 			} else {
 				f.Edition.Missed.Note(state.Missed()) // anybody may have recorded it
 				f.Fill.Note(state.State, state.Course)

@@ -89,7 +89,7 @@ func (s *Service) Status() api.Status {
 	}
 	slices.SortFunc(out.Sources, func(a, b api.SourceStatus) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(out.Indexes, func(a, b api.IndexStatus) int { return strings.Compare(a.Name, b.Name) })
-	report.Overall(&out, s.isReady())
+	report.Overall(&out, s.ready.done())
 	return out
 }
 

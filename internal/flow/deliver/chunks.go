@@ -16,6 +16,8 @@ type chunks struct {
 	touched touched
 	lent    lent
 	filled  atomic.Bool // no chunk of a fill is open any more
+	// versions are those that documents of chunks were delivered with.
+	versions versions
 }
 
 // SetFilled notes that no chunk of a fill is open any more, nor will be.

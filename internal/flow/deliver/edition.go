@@ -110,14 +110,13 @@ type Edition struct {
 	// edition mends that.
 	Missed Missed
 
-	reader   source.Reader
-	engine   *connect.Engine
-	store    Store
-	fence    Fence
-	byChunks versions // that documents of chunks were delivered with
-	log      *slog.Logger
-	lanes    [Lanes]*lane
-	slot     wideSlot
+	reader source.Reader
+	engine *connect.Engine
+	store  Store
+	fence  Fence
+	log    *slog.Logger
+	lanes  [Lanes]*lane
+	slot   wideSlot
 	debts
 	failures failures
 	chunks
@@ -368,7 +367,7 @@ func (e *Edition) DeliverChunk(
 	version, mark int64,
 	arena []byte,
 ) (Chunk, []byte, error) {
-	e.byChunks.add(version)
+	e.chunks.versions.add(version)
 	var byLane [Lanes][]engine.Document
 	arena = assemble(set, version, arena, func(d engine.Document) {
 		i := change.Lane([]byte(d.Key), Lanes)

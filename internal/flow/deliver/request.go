@@ -108,18 +108,18 @@ func (l *lane) answered(
 			if e.Until(ctx, func() error { return e.fence.Confirm(ctx) }) != nil {
 				return nil, nil, false
 			}
-			foreign, err := l.foreign(ctx, &batch[i], r.Held)
+			others, err := foreign(ctx, e, &batch[i], r.Held)
 			if err != nil {
 				again, wait = append(again, batch[i]), err
 				continue
 			}
-			if foreign && !e.fence.Pass(r.Held) {
+			if others && !e.fence.Pass(r.Held) {
 				if !l.refuse(ctx, key, body, "version", fmt.Sprintf("the engine holds version %d of it, which Pingo did not write", r.Held)) {
 					return nil, nil, false
 				}
 				continue
 			}
-			if foreign {
+			if others {
 				// What is read from now on has a higher version still, so this steps back behind nothing for good.
 				e.Stats.Foreign.Add(1)
 				e.log.Warn("document written by others", "key", key, "version", r.Held)
@@ -147,27 +147,6 @@ func (l *lane) answered(
 	}
 	e.Stats.Delivered.Add(taken)
 	return again, wait, true
-}
-
-// foreign reports whether somebody else gave a document the version that the engine holds of it: one that Pingo has not
-// given yet, or not to this document. A lane sends one document of a key at a time, with versions that grow, so only a
-// chunk can have a later one. With the same version, the engine may hold what it was sent before, if its answer was lost.
-func (l *lane) foreign(ctx context.Context, d *engine.Document, held int64) (bool, error) {
-	e := l.edition
-	switch {
-	case held == 0 || held < d.Version:
-		return false, nil
-	case held > e.fence.Given():
-		return true, nil
-	case held > d.Version:
-		return !e.byChunks.mayHave(d.Version) && !e.byChunks.mayHave(held), nil
-	}
-	stored, err := e.engine.Fingerprints(ctx, e.Record.Name(), []string{d.Key})
-	if err != nil {
-		return false, err
-	}
-	fingerprint, there := stored[d.Key]
-	return there != (d.Body != nil) || there && fingerprint != document.Fingerprint(d.Body), nil
 }
 
 // refuse records a document that the engine refused, or that cannot be built. It tries
@@ -272,4 +251,24 @@ func bytesOf(docs []engine.Document) int {
 		bytes += len(docs[i].Body)
 	}
 	return bytes
+}
+
+// foreign reports whether somebody else gave a document the version that the engine holds of it: one that Pingo has not
+// given yet, or not to this document. A lane sends one document of a key at a time, with versions that grow, so only a
+// chunk can have a later one. With the same version, the engine may hold what it was sent before, if its answer was lost.
+func foreign(ctx context.Context, e *Edition, d *engine.Document, held int64) (bool, error) {
+	switch {
+	case held == 0 || held < d.Version:
+		return false, nil
+	case held > e.fence.Given():
+		return true, nil
+	case held > d.Version:
+		return !e.chunks.versions.mayHave(d.Version) && !e.chunks.versions.mayHave(held), nil
+	}
+	stored, err := e.engine.Fingerprints(ctx, e.Record.Name(), []string{d.Key})
+	if err != nil {
+		return false, err
+	}
+	fingerprint, there := stored[d.Key]
+	return there != (d.Body != nil) || there && fingerprint != document.Fingerprint(d.Body), nil
 }

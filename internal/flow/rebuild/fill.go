@@ -252,7 +252,7 @@ func (f *Fill) prepare(ctx context.Context) error {
 	if copy == "" {
 		return fmt.Errorf("edition %s is gone from the engine again: it is created once more", record.Name())
 	}
-	if _, err := f.Adopt(ctx, copy); err != nil {
+	if _, err := Adopt(ctx, f, copy); err != nil {
 		return fmt.Errorf("recording which copy of %s is filled: %w", record.Name(), err)
 	}
 	n, err := CountRows(ctx, f.reader, record.Shape)
@@ -268,7 +268,7 @@ func (f *Fill) prepare(ctx context.Context) error {
 
 // Adopt notes which copy of the edition the engine holds, where that is not recorded, and reports whether it is the one
 // that is: an edition that is not prepared yet has none, and may have none.
-func (f *Fill) Adopt(ctx context.Context, copy string) (same bool, err error) {
+func Adopt(ctx context.Context, f *Fill, copy string) (same bool, err error) {
 	record := f.copy()
 	if record.Copy != "" || copy == "" {
 		return record.Copy == copy && (copy != "" || record.State == reindex.Preparing), nil
