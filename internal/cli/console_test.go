@@ -147,7 +147,7 @@ func TestConsole(t *testing.T) {
 	})
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = 77 WHERE id = 42")
 	do("searching", chromedp.KeyEvent("/"), chromedp.KeyEvent("marmot obs"))
-	shows("the hit", "1 found", "Marmot Observatory")
+	shows("the hit", "1 document", "Marmot Observatory")
 	// Filters are taken up one by one; what is wrong with one is said in a sentence.
 	filter := func(text string) {
 		t.Helper()
@@ -162,7 +162,7 @@ func TestConsole(t *testing.T) {
 	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))
 	shows("the document", "Document 42", "is what the row makes now", `"beds": 77`)
 	do("opening the same address", chromedp.Reload())
-	shows("what was looked for", "1 found", "Document 42", "is what the row makes now")
+	shows("what was looked for", "1 document", "Document 42", "is what the row makes now")
 	do("the definition", chromedp.Navigate(url+"/definition"))
 	shows(
 		"what documents are",
@@ -215,18 +215,18 @@ func TestConsole(t *testing.T) {
 	}
 	was := w.edition("huts")
 	do("the index", chromedp.Navigate(url+"/indexes/huts"))
-	shows("its editions", was+" answers, made by version", "Fill anew")
-	press("asking for another edition", "Fill anew")
-	shows("what it costs", "Fill huts anew?", "rows are read, and as many documents sent")
-	press("agreeing", "Fill it")
-	shows("both editions", was+" answered before", "It is kept in sync until", "Have it answer again")
+	shows("its editions", was+" is live, from version", "Rebuild")
+	press("asking for another edition", "Rebuild")
+	shows("what it costs", "Rebuild huts?", "rows are read, and as many documents sent")
+	press("agreeing", "Start rebuild")
+	shows("both editions", was+" was live before", "Pingo keeps it in sync until", "Roll back")
 	press("comparing", "Compare")
 	shows("how they differ", "How the editions of huts differ", "0 differ", "Search both")
 	do("closing", chromedp.Click(`//button[@aria-label="Close"]`, chromedp.BySearch))
-	press("asking for the way back", "Have it answer again")
-	shows("what that means", "Have "+was+" answer again?", "the same leads forward again")
-	press("agreeing", "Have it answer")
-	shows("that it answers again", was+" answers, made by version")
+	press("asking for the way back", "Roll back")
+	shows("what that means", "Roll back to "+was+"?", "you can undo the rollback")
+	press("agreeing", "Make it live")
+	shows("that it answers again", was+" is live, from version")
 	do("versions", chromedp.Navigate(url+"/definition?view=versions"))
 	shows(
 		"how they differ",

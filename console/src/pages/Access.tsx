@@ -5,7 +5,7 @@ import { call, post, useGet, useMay, type CreatedToken, type OpenSession, type T
 import { time } from '../format';
 import { Code, Empty, Notice } from '../parts/parts';
 
-const roles = { viewer: 'viewer: sees everything', operator: 'operator: mends, too', admin: 'admin: changes definitions, capture and tokens, too' };
+const roles = { viewer: 'viewer: sees everything', operator: 'operator: also rebuilds, repairs and retries', admin: 'admin: also changes definitions, capture and tokens' };
 
 export function Access() {
   const may = useMay('admin');

@@ -38,7 +38,7 @@ function Shapes({ version }: { version: number }) {
   if (!data) return isLoading ? <Typography variant="body2">Asking the sources …</Typography> : null;
   return (
     <Stack sx={{ gap: 2.5 }}>
-      {data.findings.length > 0 && <Notice color="error">The definition in force does not fit the source any more: {data.findings[0].message} — {data.findings[0].suggestion}</Notice>}
+      {data.findings.length > 0 && <Notice color="error">The current definition no longer fits the source: {data.findings[0].message} — {data.findings[0].suggestion}</Notice>}
       {data.indexes.map((ix) => <IndexPlanView key={ix.name} plan={ix} />)}
     </Stack>
   );

@@ -99,16 +99,16 @@ function SearchBox({ name, live, chosen, choose }: { name: string; live: boolean
   return (
     <Paper component="section" aria-label="Search" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <TextField inputRef={input} fullWidth size="small" label={`Search ${name} as your users would`} value={text} onChange={(e) => setText(e.target.value)}
-        helperText={data ? `${count(data.total)} found${query ? '' : ' without a word'}` : 'Press / to come here'} disabled={!live} />
+        helperText={data ? `${count(data.total)} ${data.total === 1 ? 'document' : 'documents'}` : 'Press / to search'} disabled={!live} />
       {fields.length > 0 && (
         <Autocomplete multiple freeSolo size="small" sx={{ mt: 1.5 }} disabled={!live} value={filters} onChange={(_, v) => change('filter', v as string[])}
           options={fields.map((f) => example(f.path, f.type))} getOptionDisabled={(o) => filters.includes(o)} filterSelectedOptions
           renderInput={(p) => <TextField {...p} label="Filters" helperText="FIELD=VALUE, FIELD=ONE|ANOTHER, FIELD=FROM..TO, FIELD>=VALUE" />} />
       )}
       <FormControlLabel sx={{ mt: 0.5, ml: 0, gap: 1 }} control={<Switch size="small" checked={any} onChange={(_, on) => change('any', [on ? 'true' : ''])} disabled={!live} />}
-        label={<Typography variant="body2">One of the words is enough</Typography>} />
+        label={<Typography variant="body2">Match any word</Typography>} />
       {error && <Notice color="error">{error.message}</Notice>}
-      {!live && <Typography variant="body2">Searches answer once the first edition is filled.</Typography>}
+      {!live && <Typography variant="body2">You can search when the first edition is live.</Typography>}
       <Stack component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, gap: 0.25 }}>
         {data?.hits.map((h) => (
           <li key={h.key}>
@@ -149,7 +149,7 @@ function Document({ name, docKey, delivered }: { name: string; docKey: string; d
   return (
     <Paper component="section" aria-label="Document" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Typography variant="h2" sx={{ mb: 1 }}>{docKey ? `Document ${docKey}` : 'Document'}</Typography>
-      {!docKey && <Typography variant="body2" sx={{ color: 'text.secondary' }}>Choose a document to see it as it would be built now, beside the one in the engine.</Typography>}
+      {!docKey && <Typography variant="body2" sx={{ color: 'text.secondary' }}>Choose a document to compare the one in the engine with its row.</Typography>}
       {error && <Notice color="error">{error.message}</Notice>}
       {data && (
         <Stack sx={{ gap: 1.5 }}>

@@ -10,7 +10,7 @@ export function Overview() {
   if (!status) return <Box sx={{ display: 'grid', placeItems: 'center', py: 12 }}><CircularProgress aria-label="Loading" /></Box>;
   return (
     <>
-      {lostSince && <Notice color="warning">The service has not answered since {lostSince.toLocaleTimeString('en-GB')}. What you see is from before. The page goes on by itself once the service answers.</Notice>}
+      {lostSince && <Notice color="warning">The service has not answered since {lostSince.toLocaleTimeString('en-GB')}. This page shows the last known state, and updates when the service answers.</Notice>}
       <Verdict status={status} />
       {status.state === 'empty' ? <FirstSteps /> : (
         <>
@@ -65,7 +65,7 @@ function IndexCard({ ix }: { ix: IndexStatus }) {
         <Figure label="failed documents" value={count(ix.failed)} color={ix.failed ? 'error.main' : undefined}
           note={ix.failed > 0 && <Link component={To} to={`/indexes/${ix.name}#failed`}>see why</Link>} />
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
-          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(ix.perSecond)} documents a second, last minute</Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(ix.perSecond)} documents per second, last minute</Typography>
           <Spark data={ix.minute} label={`Documents a second over the last minute, ${rate(ix.perSecond)} now`} />
         </Box>
       </Box>
@@ -92,7 +92,7 @@ function Servers({ status }: { status: Status }) {
     <Box component="section" aria-label="Engines and processes" sx={{ mt: 3, display: 'grid', gap: 0.5 }}>
       {status.engines.map((e) => (
         <Typography key={e.name} variant="body2" sx={{ color: e.trouble ? 'warning.main' : 'text.secondary', overflowWrap: 'anywhere' }}>
-          Engine {e.name} {e.trouble ? `does not answer: ${e.trouble.message}` : `is given up to ${e.requestsAllowed} requests at once`}
+          Engine {e.name} {e.trouble ? `does not answer: ${e.trouble.message}` : `gets up to ${e.requestsAllowed} concurrent requests`}
         </Typography>
       ))}
       {status.processes.map((p) => (
@@ -134,7 +134,7 @@ export function SourceCard({ source, fedBy }: { source: SourceStatus; fedBy?: st
         <Figure label={source.capture === 'outbox' ? 'in the outbox' : 'in the journal'} value={j ? count(j.changes) : '–'} note={j && (j.oldest ? `the oldest ${ago(j.oldest)}` : 'all processed')} />
         {source.capture === 'outbox' || source.capture === 'poll' ? <span /> : <Figure label="journal size" value={j ? bytes(j.bytes) : '–'} note={j && `limit ${bytes(j.limitBytes)}`} />}
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
-          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes a second, last minute</Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes per second, last minute</Typography>
           <Spark data={source.minute} label={`Changes a second over the last minute, ${rate(source.perSecond)} now`} />
         </Box>
       </Box>

@@ -44,7 +44,7 @@ function Figures({ source, status }: { source: SourceStatus; status: Status }) {
         <Figure label={waits} value={j ? count(j.changes) : '–'} note={j && (j.oldest ? `the oldest ${ago(j.oldest)}` : 'all processed')} />
         {source.capture !== 'outbox' && source.capture !== 'poll' && <Figure label="size" value={j ? bytes(j.bytes) : '–'} note={j && `limit ${bytes(j.limitBytes)}`} />}
         <Box sx={{ gridColumn: { xs: '1 / -1', md: 'auto' } }}>
-          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes a second, last minute</Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{rate(source.perSecond)} changes per second, last minute</Typography>
           <Spark data={source.minute} label={`Changes a second over the last minute, ${rate(source.perSecond)} now`} />
         </Box>
       </Box>

@@ -26,7 +26,7 @@ export function Changes({ source }: { source: string }) {
                   <td>{c.op}</td>
                   <td>{c.table} {c.key}</td>
                   <Box component="td" sx={{ color: c.refused ? 'error.main' : undefined }}>{c.result}</Box>
-                  <td>{c.lagMs == null ? 'on its way' : duration(c.lagMs)}</td>
+                  <td>{c.lagMs == null ? 'pending' : duration(c.lagMs)}</td>
                 </tr>
               ))}
             </tbody>

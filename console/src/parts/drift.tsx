@@ -37,7 +37,7 @@ export function Drift({ ix }: { ix: IndexStatus }) {
             <Box>
               <Typography variant="h2">{status.differing > 0 ? `${count(status.differing)} ${status.differing === 1 ? 'document differs' : 'documents differ'}` : capital(status.sentence)}</Typography>
               <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5, maxWidth: '70ch' }}>
-                {status.differing > 0 ? `${capital(status.sentence)}.` : 'Rows and documents are compared both ways, slowly, all the time. A check does it at once.'}
+                {status.differing > 0 ? `${capital(status.sentence)}.` : 'Pingo compares rows and documents continuously in the background. A check compares them now.'}
               </Typography>
             </Box>
           </Stack>
@@ -64,7 +64,7 @@ export function Drift({ ix }: { ix: IndexStatus }) {
       {data.causes.length > 0 && <Differences name={ix.name} drift={data} cause={cause} choose={(c) => setParams(c ? { cause: c } : {})} repair={may && !running ? (key) => act({ action: 'repair', keys: [key] }) : undefined} />}
       <Paper component="section" aria-label="Checks" sx={{ p: { xs: 2, sm: 2.5 } }}>
         <Typography variant="h2" sx={{ mb: 1 }}>Checks and repairs</Typography>
-        {data.orders.length === 0 ? <Typography variant="body2" sx={{ color: 'text.secondary' }}>Nobody has asked for one. A definition can: <code>drift: {'{'} check: "30 3 * * *" {'}'}</code>.</Typography> : (
+        {data.orders.length === 0 ? <Typography variant="body2" sx={{ color: 'text.secondary' }}>No checks yet. Start one above, or schedule them in the definition: <code>drift: {'{'} check: "30 3 * * *" {'}'}</code>.</Typography> : (
           <Stack component="ul" sx={{ listStyle: 'none', p: 0, m: 0, gap: 1 }}>
             {data.orders.slice(0, 12).map((o) => (
               <Stack key={o.id} component="li" direction="row" sx={{ gap: 1.25, alignItems: 'flex-start' }}>

@@ -6,11 +6,11 @@ import { bytes, count } from '../format';
 import { Code, Notice, StateMark } from './parts';
 
 const words: Record<IndexPlan['change'], string> = {
-  new: 'New: a first edition is filled, then answers under the name.',
+  new: 'New: Pingo fills a first edition and then makes it live.',
   unchanged: 'Unchanged.',
-  'in place': 'Changed in place, taken into use at once.',
-  reindex: 'Reindex: a new edition is filled beside the one that answers.',
-  removed: 'No longer in the definition: its changes are not followed any more.',
+  'in place': 'Changed in place, effective immediately.',
+  reindex: 'Reindex: Pingo fills a new edition and then switches to it.',
+  removed: 'Removed from the definition: Pingo stops updating it.',
 };
 
 export function IndexPlanView({ plan, changes = false }: { plan: IndexPlan; changes?: boolean }) {

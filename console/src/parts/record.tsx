@@ -27,7 +27,7 @@ export function Record({ ix }: { ix: IndexStatus }) {
             helperText="As search gives it, such as 42; the values of a key with several columns are joined by commas" />
           <Button type="submit" variant="contained" disabled={!text} sx={{ minHeight: 40 }}>Trace</Button>
         </Stack>
-        {!key && <Typography variant="body2" sx={{ color: 'text.secondary', mt: 1 }}>It says whether there is such a row, whether the definition lets it in, what is on its way, and how its document differs.</Typography>}
+        {!key && <Typography variant="body2" sx={{ color: 'text.secondary', mt: 1 }}>Shows whether the row exists and passes the filter, its pending changes, and how its document differs.</Typography>}
       </Paper>
       {key && <Answer ix={ix} docKey={key} />}
     </Stack>
@@ -64,9 +64,9 @@ function Answer({ ix, docKey }: { ix: IndexStatus; docKey: string }) {
           <dt>Row in the database</dt><dd>{t.row ? 'there is one' : 'none'}</dd>
           {t.row && <><dt>Belongs in the index</dt><dd>{t.inside ? 'yes' : 'no: where keeps it out'}</dd></>}
           <dt>Document in {t.edition}</dt><dd>{t.stored ? 'there is one' : 'none'}</dd>
-          <dt>Changes on their way</dt><dd>{t.changes.length === 0 ? 'none of this row' : t.changes.map((c) => `${c.op} of ${c.table}, ${ago(c.at)}`).join('; ')}</dd>
-          {t.fedBy && <><dt>Built of late</dt><dd>the process at {t.fedBy}, which feeds the index, knows</dd></>}
-          {t.deliveries && <><dt>Built of late</dt><dd>{t.deliveries.last.length === 0 ? `for no change since ${time(t.deliveries.since)}` : t.deliveries.last.map((d) => (
+          <dt>Pending changes</dt><dd>{t.changes.length === 0 ? 'none of this row' : t.changes.map((c) => `${c.op} of ${c.table}, ${ago(c.at)}`).join('; ')}</dd>
+          {t.fedBy && <><dt>Recent builds</dt><dd>the process at {t.fedBy}, which feeds the index, knows</dd></>}
+          {t.deliveries && <><dt>Recent builds</dt><dd>{t.deliveries.last.length === 0 ? `for no change since ${time(t.deliveries.since)}` : t.deliveries.last.map((d) => (
             <Box key={d.at}>{d.outcome} at {time(d.at)}{d.changedAt && `, ${duration(Date.parse(d.at) - Date.parse(d.changedAt))} after the change`}{d.bytes > 0 && `, ${bytes(d.bytes)}`}</Box>
           ))}</dd></>}
           {t.failed && <><dt>Failed</dt><dd>{t.failed.attempts === 1 ? 'once' : `${t.failed.attempts} times`}, last {ago(t.failed.lastAt)}: {t.failed.reason}</dd></>}

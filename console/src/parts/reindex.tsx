@@ -68,16 +68,16 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
         <Box sx={{ minWidth: 0, flex: '1 1 260px' }}>
           <Typography variant="h2">{fill ? fill.edition : 'Editions'}</Typography>
           <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5, maxWidth: '80ch' }}>
-            {!fill ? `${ix.edition} answers, made by version ${ix.definition} of the definition. Another edition can be filled beside it; searches notice nothing.`
-              : stopped.length > 0 ? 'It is filled, kept in sync, and waits for you, since it is worse than the one that answers.'
-              : fill.byHand ? 'It is filled, kept in sync, and waits for you to have it answer.'
+            {!fill ? `${ix.edition} is live, from version ${ix.definition} of the definition. A rebuild fills another edition; searches continue.`
+              : stopped.length > 0 ? 'Filled and in sync. It waits for your decision, because a gate failed.'
+              : fill.byHand ? 'Filled and in sync. It waits for your decision.'
               : fill.waits ? `It is ${fill.state}: ${fill.waits}.`
-              : fill.state === 'filling' ? `Being filled beside ${ix.live ? ix.edition : 'nothing that answers'}.` : `It is ${fill.state}.`}
+              : fill.state === 'filling' ? (ix.live ? `Filling. ${ix.edition} is live.` : 'First fill. No edition is live yet.') : `It is ${fill.state}.`}
           </Typography>
         </Box>
         <Stack direction="row" sx={{ gap: 1, flexWrap: 'wrap' }}>
-          {may && !fill && ix.live && <Button size="small" variant="outlined" onClick={() => setAsks('start')}>Fill anew</Button>}
-          {may && waitsForYou && <Button size="small" variant="outlined" onClick={() => setAsks('switch')}>Have it answer</Button>}
+          {may && !fill && ix.live && <Button size="small" variant="outlined" onClick={() => setAsks('start')}>Rebuild</Button>}
+          {may && waitsForYou && <Button size="small" variant="outlined" onClick={() => setAsks('switch')}>Switch</Button>}
           {may && fill?.state === 'filling' && (fill.halted
             ? <Button size="small" variant="outlined" onClick={() => act('resume')}>Go on</Button>
             : <Button size="small" variant="outlined" onClick={() => act('pause')}>Pause</Button>)}
@@ -112,9 +112,9 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
       {previous && (
         <Stack direction="row" sx={{ gap: 1.5, mt: 1.5, alignItems: 'center', justifyContent: 'space-between', flexWrap: 'wrap' }}>
           <Typography variant="body2" sx={{ flex: '1 1 260px', overflowWrap: 'anywhere' }}>
-            {previous.edition} answered before, made by version {previous.definition}. It is kept in sync{previous.keptUntil && ` until ${clock(previous.keptUntil)}`}.
+            {previous.edition} was live before, from version {previous.definition}. Pingo keeps it in sync{previous.keptUntil && ` until ${clock(previous.keptUntil)}`}.
           </Typography>
-          {may && !fill && <Button size="small" variant="outlined" onClick={() => setAsks('rollback')}>Have it answer again</Button>}
+          {may && !fill && <Button size="small" variant="outlined" onClick={() => setAsks('rollback')}>Roll back</Button>}
         </Stack>
       )}
       {shown && <Timeline run={shown} />}
@@ -171,13 +171,13 @@ function question(action: Action, ix: IndexStatus, stopped: string[], estimate?:
   const fill = ix.fill?.edition;
   switch (action) {
     case 'start': return {
-      title: `Fill ${ix.name} anew?`, yes: 'Fill it',
-      text: `${ix.edition} answers until that is done.` + (estimate
+      title: `Rebuild ${ix.name}?`, yes: 'Start rebuild',
+      text: `${ix.edition} stays live until then.` + (estimate
         ? ` ${count(estimate.rows)} rows are read, and as many documents sent${estimate.bytes > 0 ? `, ${bytes(estimate.bytes)}` : ''}.${estimate.seconds > 0 ? ` That takes about ${duration(estimate.seconds * 1000)}: ${estimate.rests}.` : ''}` : ''),
     };
-    case 'switch': return { title: `Have ${fill} answer?`, yes: 'Have it answer', text: `${stopped.length > 0 ? `${stopped.join('; ')}. ` : ''}${ix.edition} is kept for as long as the definition says.` };
-    case 'cancel': return { title: `Drop ${fill}?`, yes: 'Drop it', text: `${ix.edition} goes on answering.` };
-    case 'rollback': return { title: `Have ${ix.previous} answer again?`, yes: 'Have it answer', text: `It has every change that ${ix.edition} has, by its own version of the definition. ${ix.edition} is kept, so the same leads forward again.` };
+    case 'switch': return { title: `Switch to ${fill}?`, yes: 'Make it live', text: `${stopped.length > 0 ? `${stopped.join('; ')}. ` : ''}Pingo keeps ${ix.edition} in sync for a rollback, as long as the definition says.` };
+    case 'cancel': return { title: `Delete ${fill}?`, yes: 'Delete it', text: `${ix.edition} stays live.` };
+    case 'rollback': return { title: `Roll back to ${ix.previous}?`, yes: 'Make it live', text: `It has every change that ${ix.edition} has, by its own version of the definition. Pingo keeps ${ix.edition}, so you can undo the rollback.` };
   }
 }
 
@@ -229,7 +229,7 @@ function Timeline({ run }: { run: Run }) {
   return (
     <Box component="details" sx={{ mt: 1.5 }}>
       <Typography component="summary" variant="body2" sx={{ cursor: 'pointer', color: 'text.secondary' }}>
-        What became of it{run.filledAt && run.beganAt ? `: filled in ${duration(new Date(run.filledAt).getTime() - new Date(run.beganAt).getTime())}` : ''}
+        History{run.filledAt && run.beganAt ? `: filled in ${duration(new Date(run.filledAt).getTime() - new Date(run.beganAt).getTime())}` : ''}
       </Typography>
       <Stack component="ol" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, gap: 0.25 }}>
         {run.events.map((e, i) => (

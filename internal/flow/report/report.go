@@ -538,13 +538,13 @@ func Overall(s *api.Status, ready bool) {
 	s.State = api.States[worst]
 	if s.State == api.StateInSync {
 		s.Sentence = fmt.Sprintf(
-			"All %d indexes are in sync: every change noticed so far is in the engine%s",
+			"All %d indexes are in sync: the engines have every change that Pingo has read so far%s",
 			len(s.Indexes),
 			exceptFailed(failed),
 		)
 		if len(s.Indexes) == 1 {
 			s.Sentence = fmt.Sprintf(
-				"%s is in sync: every change noticed so far is in the engine%s",
+				"%s is in sync: the engine has every change that Pingo has read so far%s",
 				s.Indexes[0].Name,
 				exceptFailed(failed),
 			)
