@@ -202,7 +202,7 @@ func readValue(t shape.Type, way, value string) (Filter, error) {
 	values := alternatives(value)
 	if len(values) > MaxValues {
 		return Filter{}, fmt.Errorf(
-			"there are %d values; the maximum is %d",
+			"there are %d values, and at most %d are allowed",
 			len(values),
 			MaxValues,
 		)

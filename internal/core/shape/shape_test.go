@@ -238,7 +238,7 @@ func TestWhatDoesNotFitTheCatalogue(t *testing.T) {
 		{"name: { search: 10 }", "name:\n      a: { combine: [name] }\n      b: { combine: [a] }", `d.yaml:12:22: a is itself a combined field — name the fields that it combines instead`},
 		{"name: { search: 10 }", "name: { type: keyword, search: 1 }\n      all: { combine: [name], type: date }", `field all combines others, so it is text and cannot be date`},
 		{"position: { sql: \"ARRAY[lon, lat]\", type: geo }", "position: { sql: \"ARRAY[lon, lat]\", type: geo, sort: true }", `field position is a place, which has no order and no groups`},
-		{"fields: [body] }", "fields: { body: { sort: true } } }", `field body may stand in a document several times, so documents have no order by it`},
+		{"fields: [body] }", "fields: { body: { sort: true } } }", `field body may have several values in a document, so it cannot sort documents`},
 		{"{ one: regions,", "{ one: seen,", `d.yaml:13:22: seen is a view; only the root of a document may be one`},
 		{"rows: lodge.huts", "rows: lodge.seen", `seen is a view, so it does not say which columns tell its rows apart — write key: COLUMN beside rows`},
 		{"rows: lodge.huts", "rows: lodge.huts\n    key: id", `huts is a table, so its primary key tells its rows apart — take key out`},
