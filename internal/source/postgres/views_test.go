@@ -73,7 +73,7 @@ func TestViewsThatAreDefinedAnewAreAGap(t *testing.T) {
 	pgtest.Exec(t, conn, "ALTER TABLE huts ADD COLUMN more text; ALTER VIEW above RENAME TO other; ALTER VIEW other RENAME TO above")
 	gaps("")
 	pgtest.Exec(t, conn, "CREATE OR REPLACE VIEW plain AS SELECT h.id AS hut, h.name FROM huts h WHERE region_id > 1")
-	gaps(`{public.huts false true the view "public"."above" was defined anew or dropped`)
+	gaps(`{public.huts false true the view "public"."above" was redefined or dropped`)
 }
 
 // Whatever happens to the rows behind views, every row of a view that changes is found.
