@@ -229,7 +229,7 @@ func (w *world) sabotage(search string) {
 		w.found(index, want)
 		w.index(10*time.Second, "it is said", index, func(ix api.IndexStatus) bool {
 			return ix.State == api.StateDiffers &&
-				strings.Contains(ix.Sentence, "29 documents are not what their rows make")
+				strings.Contains(ix.Sentence, "29 documents do not match the database")
 		})
 		for key, state := range map[string]string{"1": "missing", "11": "altered", "21": "stale", "9001": "orphaned", "900": "good", "99999": "none"} {
 			traced, err := w.client.Trace(t.Context(), index, key)

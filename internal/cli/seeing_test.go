@@ -79,7 +79,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	} {
 		out, errs, code := w.run(strings.Fields(args)...)
 		if !strings.Contains(out+errs, want) ||
-			(code == 0) != strings.HasPrefix(want, "One") && (code == 0) != strings.HasPrefix(want, "No ") {
+			(code == 0) != strings.HasPrefix(want, "Pingo would") && (code == 0) != strings.HasPrefix(want, "No ") {
 			t.Errorf("pingo %s: %d %s%s", args, code, out, errs)
 		}
 	}

@@ -18,6 +18,18 @@ type chunks struct {
 	filled  atomic.Bool // no chunk of a fill is open any more
 	// versions are those that documents of chunks were delivered with.
 	versions versions
+	// prepared is closed when it is recorded which copy of the edition the engine holds. Nothing is sent before: what a
+	// copy was sent that was replaced without a trace would be missing in the next one.
+	prepared chan struct{}
+}
+
+// SetPrepared notes that it is recorded which copy of the edition the engine holds.
+func (c *chunks) SetPrepared() {
+	select {
+	case <-c.prepared:
+	default:
+		close(c.prepared)
+	}
 }
 
 // SetFilled notes that no chunk of a fill is open any more, nor will be.

@@ -14,6 +14,7 @@ import (
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/document"
+	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/stats"
 	"pingo/internal/engine"
@@ -163,6 +164,10 @@ func New(
 	e.rebuilds.init()
 	if !record.State.Unfilled() {
 		e.SetFilled()
+	}
+	e.prepared = make(chan struct{})
+	if record.State != reindex.Preparing || record.Copy != "" {
+		e.SetPrepared()
 	}
 	e.failures.init()
 	return e

@@ -209,6 +209,11 @@ func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 
 // request sends one request, when the limiter lets it, and learns from how it is answered.
 func (e *Edition) request(ctx context.Context, batch []engine.Document) ([]engine.Result, error) {
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-e.prepared:
+	}
 	limiter := e.engine.Limiter
 	if !limiter.Acquire(ctx) {
 		return nil, ctx.Err()

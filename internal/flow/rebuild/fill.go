@@ -255,13 +255,14 @@ func (f *Fill) prepare(ctx context.Context) error {
 	if _, err := Adopt(ctx, f, copy); err != nil {
 		return fmt.Errorf("recording which copy of %s is filled: %w", record.Name(), err)
 	}
+	f.edition.SetPrepared()
 	n, err := CountRows(ctx, f.reader, record.Shape)
 	if err != nil {
 		return err
 	}
 	now := time.Now()
 	f.update(func(r *records.Edition, p *reindex.Progress) {
-		r.Expected, r.BeganAt, r.Copy, p.Expected = n, &now, copy, n
+		r.Expected, r.BeganAt, p.Expected = n, &now, n
 	})
 	return f.enter(ctx, reindex.Filling)
 }
