@@ -293,12 +293,12 @@ func (s *Service) keepStatuses(processes []records.Process, leases []lease.State
 func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	s.mu.Lock()
 	known := view.Newest == 0
-	if known {
-		s.unusable = nil
-	}
 	if s.applied != nil && s.applied.Version == view.Newest {
 		known = true
 		s.applied.CarriedOut = view.CarriedOut
+	}
+	if known { // also where the records were put back to what this process uses
+		s.unusable = nil
 	}
 	s.mu.Unlock()
 	if known {

@@ -678,3 +678,26 @@ func TestTroubleEndsWithItsCause(t *testing.T) {
 		}
 	})
 }
+
+// An engine that claims a higher version of a document each time gets it twice: then the document is failed, and the
+// versions are not used up.
+func TestVersionsThatAlwaysGrow(t *testing.T) {
+	inTime(t, func(t *testing.T) {
+		r := newRig(t, 10)
+		asked := 0
+		r.engine.Answer = func(docs []engine.Document) ([]engine.Result, error) {
+			results := make([]engine.Result, len(docs))
+			for i := range docs {
+				if asked++; asked < 1000 { // else it would go on for ever
+					results[i] = engine.Result{Outcome: retry.Newer, Held: r.e.fence.Given() + 1}
+				}
+			}
+			return results, nil
+		}
+		r.run()
+		r.within("it is settled", r.change("k00001"))
+		if failed, _ := r.store.FailedKeys(t.Context(), r.e.Record, ""); asked != 2 || len(failed) != 1 {
+			t.Errorf("sent %d times, failed %v", asked, failed)
+		}
+	})
+}

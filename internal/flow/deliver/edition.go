@@ -71,7 +71,6 @@ type Stats struct {
 	Delivered stats.Meter // documents that the engine acknowledged
 	Unchanged stats.Meter // built documents that were not sent, since the engine has them already
 	Refused   stats.Meter // answers that refused a document
-	Foreign   stats.Meter // documents that somebody else had written, and that were written again
 	Requests  stats.Meter // that the engine was sent
 	Lag       stats.Lags
 	Rows      stats.Counted // in the source

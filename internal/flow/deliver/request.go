@@ -18,6 +18,7 @@ import (
 func (l *lane) deliver(ctx context.Context, docs []engine.Document) bool {
 	e := l.edition
 	var waits retry.Waits
+	raised := map[string]bool{} // keys that were sent with a version above another program's
 	for len(docs) > 0 {
 		batch := docs[:fits(docs, &e.requests.batch)]
 		for i := range batch {
@@ -56,7 +57,7 @@ func (l *lane) deliver(ctx context.Context, docs []engine.Document) bool {
 		} else {
 			var again []engine.Document
 			var ok bool
-			if again, wait, ok = l.answered(ctx, batch, results); !ok {
+			if again, wait, ok = l.answered(ctx, batch, results, raised); !ok {
 				return false
 			}
 			docs = append(again, docs[len(batch):]...)
@@ -81,6 +82,7 @@ func (l *lane) answered(
 	ctx context.Context,
 	batch []engine.Document,
 	results []engine.Result,
+	raised map[string]bool,
 ) (again []engine.Document, wait error, ok bool) {
 	e := l.edition
 	taken := 0
@@ -113,7 +115,8 @@ func (l *lane) answered(
 				again, wait = append(again, batch[i]), err
 				continue
 			}
-			if others && !e.fence.Pass(r.Held) {
+			// One that claims a higher version each time must not keep the lane busy.
+			if others && (raised[key] || !e.fence.Pass(r.Held)) {
 				if !l.refuse(ctx, key, body, "version", fmt.Sprintf("the engine holds version %d of it, which Pingo did not write", r.Held)) {
 					return nil, nil, false
 				}
@@ -121,7 +124,7 @@ func (l *lane) answered(
 			}
 			if others {
 				// What is read from now on has a higher version still, so this steps back behind nothing for good.
-				e.Stats.Foreign.Add(1)
+				raised[key] = true
 				e.log.Warn("document written by others", "key", key, "version", r.Held)
 				next := batch[i]
 				next.Version = e.fence.NextVersion()

@@ -41,6 +41,7 @@ type Lease struct {
 	store   Store
 	asTaken records.Lease // it never changes
 	taken   atomic.Int64  // versions given
+	passed  atomic.Int64  // of these, because another program had used them
 	until   atomic.Pointer[time.Time]
 	lost    chan struct{}
 	once    sync.Once
@@ -155,9 +156,12 @@ func (l *Lease) NextVersion() int64 {
 // Given is the highest version that was given so far.
 func (l *Lease) Given() int64 { return LeastVersion(l.Epoch()) | min(l.taken.Load(), versions) }
 
-// mostPassed is how far above what was given a version may be that is passed: whoever claims more must not use up the
-// versions of the epoch.
-const mostPassed = 1 << 16
+// mostPassed is how far above what was given a version may be that is passed, and passedInAll how many versions of an epoch
+// are passed in all: an engine that lies must not use them up.
+const (
+	mostPassed  = 1 << 16
+	passedInAll = 1 << 28
+)
 
 // Pass has the next versions be above one that somebody else has given a document. It reports whether they are: not
 // where it is far above all of Pingo's.
@@ -167,9 +171,10 @@ func (l *Lease) Pass(version int64) bool {
 		switch {
 		case wanted <= taken:
 			return true
-		case wanted-taken > mostPassed || wanted >= versions:
+		case wanted-taken > mostPassed || wanted >= versions || l.passed.Load() > passedInAll:
 			return false
 		case l.taken.CompareAndSwap(taken, wanted):
+			l.passed.Add(wanted - taken)
 			return true
 		}
 	}

@@ -211,3 +211,16 @@ func TestAHolderStopsFirst(t *testing.T) {
 		}
 	})
 }
+
+// Versions of others are passed where they are near, and not without end.
+func TestPassedVersions(t *testing.T) {
+	l := &Lease{}
+	if !l.Pass(l.Given()+5) || l.NextVersion() != 6 || !l.Pass(3) || l.Pass(l.Given()+mostPassed+1) || l.Pass(1<<62) {
+		t.Errorf("after one version was passed, %d were given", l.Given())
+	}
+	for l.Pass(l.Given() + mostPassed) {
+	}
+	if n := l.Given(); n < passedInAll || n > passedInAll+2*mostPassed {
+		t.Errorf("%d versions were passed", n)
+	}
+}
