@@ -14,8 +14,7 @@ import (
 	"pingo/internal/lab/pgtest"
 )
 
-// An edition that somebody empties, makes again or deletes in the engine is not the one that was filled: another one is
-// filled in its place, and nothing that was known of it counts.
+// Pingo replaces an edition that another program empties, recreates or deletes in the engine by another edition.
 func TestEditionsThatAreReplacedInTheEngine(t *testing.T) {
 	w := newWorld(t)
 	replacedEditions(w, w.engine.URL)
@@ -26,8 +25,8 @@ func TestRealEditionsThatAreReplacedInTheEngine(t *testing.T) {
 	replacedEditions(w, w.node.URL())
 }
 
-// A document that somebody wrote in the engine, with a version that Pingo has not given, is written again when its row
-// changes next; with one that Pingo cannot pass it is a failed document, until another edition answers.
+// Pingo overwrites a document that another program wrote with its own version, when the row changes next. With a version
+// far above Pingo's, the document fails until another edition is live.
 func TestDocumentsWithVersionsOfOthers(t *testing.T) {
 	w := newWorld(t)
 	foreignVersions(w, w.engine.URL)
@@ -52,7 +51,7 @@ func foreignVersions(w *world, search string) {
 	}
 	edition := &httpSaboteur{t, search + "/" + w.edition("tarns")}
 	table := pgx.Identifier{"pingo_search", w.edition("tarns_tables")}.Sanitize()
-	// A change of another row takes the last version, so the next one is that of the document that somebody wrote.
+	// A change of another row takes the last version, so the next one is that of the document that was written by hand.
 	pgtest.Exec(t, lodge, "UPDATE tarns SET name = 'the last' WHERE id = 9")
 	var last struct {
 		Version int64 `json:"_version"`

@@ -56,7 +56,7 @@ type Fence interface {
 	NextVersion() int64
 	// Given is the highest version that can have been given by now.
 	Given() int64
-	// Pass has the next versions be above one that somebody else has given a document, and reports whether they are.
+	// Pass raises the next versions above one that another program gave a document, and reports whether it did.
 	Pass(version int64) bool
 	// Holds reports whether this process still has the right. When it has not, the
 	// context of Run ends soon.
@@ -396,7 +396,7 @@ type versions struct {
 	set map[int64]struct{}
 }
 
-// mostVersions bounds a set: of a larger one nobody knows what is not in it.
+// mostVersions bounds a set. A full set may have any version.
 const mostVersions = 100_000
 
 func (v *versions) add(version int64) {

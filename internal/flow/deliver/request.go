@@ -261,7 +261,7 @@ func bytesOf(docs []engine.Document) int {
 	return bytes
 }
 
-// foreign reports whether somebody else gave a document the version that the engine holds of it: one that Pingo has not
+// foreign reports whether another program gave a document the version that the engine holds of it: one that Pingo has not
 // given yet, or not to this document. A lane sends one document of a key at a time, with versions that grow, so only a
 // chunk can have a later one. With the same version, the engine may hold what it was sent before, if its answer was lost.
 func foreign(ctx context.Context, e *Edition, d *engine.Document, held int64) (bool, error) {

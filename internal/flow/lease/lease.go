@@ -163,8 +163,8 @@ const (
 	passedInAll = 1 << 28
 )
 
-// Pass has the next versions be above one that somebody else has given a document. It reports whether they are: not
-// where it is far above all of Pingo's.
+// Pass raises the next versions above one that another program gave a document. It reports whether it did: it refuses a
+// version that is far above all of Pingo's.
 func (l *Lease) Pass(version int64) bool {
 	for {
 		taken, wanted := l.taken.Load(), version-LeastVersion(l.Epoch())

@@ -589,8 +589,7 @@ var errEmptied = &source.Error{Fault: source.Superseded, Err: errors.New(
 	"the journal was emptied or rebuilt: Pingo rebuilds the documents of all tables and reads the journal from its start",
 )}
 
-// ownLayout is the number of the layout that tells in what the journal itself is kept: another one when somebody emptied
-// it.
+// ownLayout is the number of the layout that tells in what the journal itself is kept: another one after it was emptied.
 const ownLayout = "0"
 
 // numbered is rows r of a table, each found by its number: where a list of numbers is looked for, or a range, all that

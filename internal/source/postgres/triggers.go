@@ -82,7 +82,7 @@ CREATE TABLE IF NOT EXISTS pingo_capture.refreshed (
     mark text
 );
 
--- Whoever but Pingo takes rows out of the journal takes changes away: then all tables count as changed.
+-- If another program deletes rows of the journal, changes are lost: then all tables count as changed.
 CREATE OR REPLACE FUNCTION pingo_capture.emptied() RETURNS trigger LANGUAGE plpgsql SET search_path = pg_catalog, pg_temp AS $pingo$ BEGIN
     ` + allChanged + `;
     RETURN NULL;
