@@ -41,7 +41,7 @@ func (r *Records) AddToBacklog(
 // Backlog lists at most n keys of an edition's backlog after a key, in order.
 func (r *Records) Backlog(ctx context.Context, e *Edition, after string, n int) ([]BacklogEntry, error) {
 	var out []BacklogEntry
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&out,
 		"SELECT key, generation, at FROM backlog WHERE index_name = $1 AND number = $2 AND key > $3 ORDER BY key LIMIT $4",
@@ -124,7 +124,7 @@ func (r *Records) BacklogSize(ctx context.Context, e *Edition) (n int64, oldest 
 		N      int64      `db:"n"`
 		Oldest *time.Time `db:"oldest"`
 	}
-	err = r.db.GetContext(
+	err = r.reads.GetContext(
 		ctx,
 		&row,
 		"SELECT count(*) AS n, min(at) AS oldest FROM backlog WHERE index_name = $1 AND number = $2",

@@ -39,7 +39,7 @@ func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, 
 
 // OpenChunks lists the chunks that are planned but not done.
 func (r *Records) OpenChunks(ctx context.Context, e *Edition) ([]Chunk, error) {
-	rows, err := r.db.QueryContext(
+	rows, err := r.reads.QueryContext(
 		ctx,
 		"SELECT chunk, tree, array_to_json(after), array_to_json(upto) FROM chunk WHERE index_name = $1 AND number = $2 ORDER BY chunk",
 		e.Index,
@@ -83,7 +83,7 @@ func (r *Records) ChunkDone(ctx context.Context, e *Edition, c Chunk, rows, byte
 
 // Loans lists the chunks of an edition that are offered or were taken by others.
 func (r *Records) Loans(ctx context.Context, e *Edition) (out []Loan, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT chunk, coalesce(process, '') AS process, beat, filled IS NOT NULL AS ended,
+	err = r.reads.SelectContext(ctx, &out, `SELECT chunk, coalesce(process, '') AS process, beat, filled IS NOT NULL AS ended,
 		coalesce(filled, false) AS filled, late, rows, bytes FROM chunk WHERE index_name = $1 AND number = $2 AND offered IS NOT NULL ORDER BY chunk`,
 		e.Index, e.Number)
 	return out, err

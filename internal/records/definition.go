@@ -63,7 +63,7 @@ func (r *Records) Definition(ctx context.Context) (*Applied, error) {
 // DefinitionVersion is one version, the newest for 0; nil when there is none.
 func (r *Records) DefinitionVersion(ctx context.Context, version int) (*Applied, error) {
 	var row appliedRow
-	err := r.db.GetContext(
+	err := r.reads.GetContext(
 		ctx,
 		&row,
 		"SELECT * FROM definition WHERE $1 IN (0, version) ORDER BY version DESC LIMIT 1",
@@ -82,7 +82,7 @@ func (r *Records) DefinitionVersion(ctx context.Context, version int) (*Applied,
 // DefinitionVersions lists all versions without their files, the newest first.
 func (r *Records) DefinitionVersions(ctx context.Context) ([]*Applied, error) {
 	var rows []appliedRow
-	if err := r.db.SelectContext(ctx, &rows, "SELECT version, applied_at, applied_by, carried_out FROM definition ORDER BY version DESC"); err != nil {
+	if err := r.reads.SelectContext(ctx, &rows, "SELECT version, applied_at, applied_by, carried_out FROM definition ORDER BY version DESC"); err != nil {
 		return nil, err
 	}
 	out := make([]*Applied, len(rows))

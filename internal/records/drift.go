@@ -22,7 +22,7 @@ type Difference struct {
 // Coverage is how much of an edition was compared with its rows; nothing before anything was.
 func (r *Records) Coverage(ctx context.Context, e *Edition) (*drift.Coverage, error) {
 	var body []byte
-	err := r.db.GetContext(
+	err := r.reads.GetContext(
 		ctx,
 		&body,
 		"SELECT body FROM coverage WHERE index_name = $1 AND number = $2",
@@ -60,7 +60,7 @@ const MostDifferences = 10_000
 // Differences lists those of an edition, by key.
 func (r *Records) Differences(ctx context.Context, e *Edition) ([]Difference, error) {
 	out := []Difference{}
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&out,
 		`SELECT key, kind, cause, found_at FROM difference WHERE index_name = $1 AND number = $2 ORDER BY key LIMIT $3`,
@@ -178,7 +178,7 @@ func (r *Records) Order(ctx context.Context, index string, id int64) (*Order, er
 
 func (r *Records) orders(ctx context.Context, where string, args ...any) ([]Order, error) {
 	var rows []orderRow
-	if err := r.db.SelectContext(
+	if err := r.reads.SelectContext(
 		ctx,
 		&rows,
 		"SELECT id, index_name, number, edition, asked, asked_by, asked_at, began_at, ended_at, outcome FROM drift_order "+where,

@@ -174,7 +174,7 @@ func (m *missed) Missed() *Missed {
 // EditionStates lists all editions, oldest first, without their shapes.
 func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 	var out []EditionState
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&out,
 		`SELECT index_name, number, state, engine, source, missed, missed_at, refill,
@@ -191,7 +191,7 @@ func (r *Records) EditionStates(ctx context.Context) ([]EditionState, error) {
 // Editions lists all editions, oldest first.
 func (r *Records) Editions(ctx context.Context) ([]*Edition, error) {
 	var rows []editionRow
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&rows,
 		`SELECT index_name, number, state, shape, engine, definition, expected_rows,

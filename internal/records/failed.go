@@ -72,7 +72,7 @@ func (r *Records) FailedDocuments(ctx context.Context, index, cause string, afte
 		after = &Failed{}
 	}
 	out := []Failed{}
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&out,
 		`SELECT index_name, number, key, kind, reason, cause, attempts, first_at, last_at FROM failed_document
@@ -90,7 +90,7 @@ func (r *Records) FailedDocuments(ctx context.Context, index, cause string, afte
 // FailedDocument is one failed document with its body; nil when there is none.
 func (r *Records) FailedDocument(ctx context.Context, index, key string) (*Failed, error) {
 	f := &Failed{}
-	err := r.db.GetContext(
+	err := r.reads.GetContext(
 		ctx,
 		f,
 		"SELECT * FROM failed_document WHERE index_name = $1 AND key = $2 ORDER BY number DESC LIMIT 1",
@@ -107,7 +107,7 @@ func (r *Records) FailedDocument(ctx context.Context, index, key string) (*Faile
 // largest groups first.
 func (r *Records) FailedGroups(ctx context.Context, index string) ([]FailedGroup, error) {
 	out := []FailedGroup{}
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&out,
 		`SELECT index_name, cause, min(kind) AS kind, min(reason) AS reason, count(*) AS documents, min(first_at) AS first_at, max(last_at) AS last_at
@@ -121,7 +121,7 @@ func (r *Records) FailedGroups(ctx context.Context, index string) ([]FailedGroup
 // it is empty.
 func (r *Records) FailedKeys(ctx context.Context, e *Edition, cause string) ([]string, error) {
 	var out []string
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&out,
 		"SELECT key FROM failed_document WHERE index_name = $1 AND number = $2 AND $3 IN ('', cause)",

@@ -157,7 +157,7 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 		return err
 	}
 	var older bool
-	err = r.db.GetContext(
+	err = r.reads.GetContext(
 		ctx,
 		&older,
 		`SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND holder = $2 AND epoch = $3
@@ -182,7 +182,7 @@ func (l *Lease) Fence() string { return fmt.Sprintf("%d %s", l.Epoch, l.Holder) 
 
 // HoldsLease reports whether the lease on a source is still that of a fence.
 func (r *Records) HoldsLease(ctx context.Context, source, fence string) (is bool, err error) {
-	err = r.db.GetContext(
+	err = r.reads.GetContext(
 		ctx,
 		&is,
 		"SELECT EXISTS (SELECT FROM lease WHERE source = $1 AND epoch || ' ' || holder = $2)",

@@ -118,7 +118,7 @@ const mostEvents = 200
 // Events lists what became of an edition, oldest first.
 func (r *Records) Events(ctx context.Context, e *Edition) ([]Event, error) {
 	out := []Event{}
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&out,
 		"SELECT at, what FROM edition_event WHERE index_name = $1 AND number = $2 ORDER BY id DESC LIMIT $3",
@@ -157,7 +157,7 @@ func (r *Records) Decide(ctx context.Context, e *Edition) (bool, error) {
 
 // Decided reports whether a person has said that an edition is to answer whatever its gates say.
 func (r *Records) Decided(ctx context.Context, e *Edition) (decided bool, err error) {
-	err = r.db.GetContext(
+	err = r.reads.GetContext(
 		ctx,
 		&decided,
 		"SELECT coalesce(bool_or(decided), false) FROM edition WHERE index_name = $1 AND number = $2",
@@ -206,7 +206,7 @@ func (r *Records) SaveAllMissed(ctx context.Context, source, fence, reason strin
 func (r *Records) Refill(ctx context.Context, e *Edition) (*Edition, error) {
 	// What people said of how one is filled that was not switched to holds for the next one, too.
 	var course []Course
-	err := r.db.SelectContext(
+	err := r.reads.SelectContext(
 		ctx,
 		&course,
 		`SELECT paused, pace, begins_at, takes_over FROM edition WHERE index_name = $1 AND number = $2

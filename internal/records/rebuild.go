@@ -26,7 +26,7 @@ func (r *Records) AddRebuild(ctx context.Context, e *Edition, tree int, at time.
 
 // Rebuilds lists what is to be built again, the oldest first.
 func (r *Records) Rebuilds(ctx context.Context, e *Edition) ([]Rebuild, error) {
-	rows, err := r.db.QueryContext(ctx, `SELECT tree, array_to_json(upto), rows, generation, at, paused FROM rebuild
+	rows, err := r.reads.QueryContext(ctx, `SELECT tree, array_to_json(upto), rows, generation, at, paused FROM rebuild
 		WHERE index_name = $1 AND number = $2 ORDER BY at, tree`, e.Index, e.Number)
 	if err != nil {
 		return nil, err

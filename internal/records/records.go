@@ -26,8 +26,10 @@ var migrations embed.FS
 
 // Records is the records database.
 type Records struct {
-	db  *sqlx.DB
-	url string
+	db *sqlx.DB
+	// reads has sessions that are read-only.
+	reads *sqlx.DB
+	url   string
 	// workedOff: something was taken out of a backlog, whose room was not given back since.
 	workedOff atomic.Bool
 }
@@ -50,15 +52,17 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	if err := house(ctx, config); err != nil {
 		return nil, fmt.Errorf("records database: %w", err)
 	}
-	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
-	db.SetMaxOpenConns(10)
-	r := &Records{db: db, url: url}
-	if err := db.PingContext(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("records database: %w", pgerror.Explain(err))
+	reading := config.Copy()
+	reading.RuntimeParams["default_transaction_read_only"] = "on"
+	r := &Records{db: sqlx.NewDb(stdlib.OpenDB(*config), "pgx"), reads: sqlx.NewDb(stdlib.OpenDB(*reading), "pgx"), url: url}
+	r.db.SetMaxOpenConns(6)
+	r.reads.SetMaxOpenConns(6)
+	if err := r.Ping(ctx); err != nil {
+		r.Close()
+		return nil, err
 	}
-	if err := migrate(ctx, db.DB); err != nil {
-		db.Close()
+	if err := migrate(ctx, r.db.DB); err != nil {
+		r.Close()
 		if !errors.Is(err, ErrNewer) {
 			err = fmt.Errorf("bringing the records database up to date: %w", pgerror.Explain(err))
 		}
@@ -141,7 +145,7 @@ func migrate(ctx context.Context, db *sql.DB) error {
 var ErrNewer = errors.New("the records were changed by a newer Pingo")
 
 // Close gives the connections back.
-func (r *Records) Close() error { return r.db.Close() }
+func (r *Records) Close() error { return errors.Join(r.db.Close(), r.reads.Close()) }
 
 // URL is where the database is; it may hold a password.
 func (r *Records) URL() string { return r.url }

@@ -716,3 +716,22 @@ func TestRecordsAreDurable(t *testing.T) {
 		t.Errorf("synchronous_commit is %q (%v)", is, err)
 	}
 }
+
+// A read of the records changes nothing, even if a view of another role replaces a table while Pingo runs.
+func TestReadsOfTheRecordsChangeNothing(t *testing.T) {
+	url := pgtest.URL(t)
+	r, other := open(t, url), pgtest.Connect(t, url)
+	pgtest.Exec(t, other, `CREATE TABLE public.bait (a int);
+		CREATE FUNCTION public.bite() RETURNS boolean LANGUAGE sql AS 'INSERT INTO public.bait VALUES (1) RETURNING true';
+		ALTER TABLE pingo_records.token RENAME TO old;
+		CREATE VIEW pingo_records.token AS SELECT * FROM pingo_records.old WHERE public.bite();
+		INSERT INTO pingo_records.old (name, role, hash) VALUES ('a', 'admin', 'x')`)
+	_, err := r.Tokens(t.Context())
+	if err == nil || !strings.Contains(err.Error(), "read-only transaction") {
+		t.Errorf("reading through a function that writes: %v", err)
+	}
+	var n int
+	if err := other.QueryRow(t.Context(), "SELECT count(*) FROM public.bait").Scan(&n); err != nil || n != 0 {
+		t.Errorf("%d rows were written, %v", n, err)
+	}
+}

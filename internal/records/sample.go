@@ -47,7 +47,7 @@ func (r *Records) Samples(ctx context.Context, index string, since time.Duration
 		}
 	}
 	var bodies []string
-	err := r.db.SelectContext(ctx, &bodies,
+	err := r.reads.SelectContext(ctx, &bodies,
 		"SELECT body FROM sample WHERE index_name = $1 AND step = $2 AND at > now() - $3::interval ORDER BY at",
 		index, int(step.Every.Seconds()), since.String())
 	if err != nil {

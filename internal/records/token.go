@@ -52,7 +52,7 @@ func (r *Records) CreateToken(ctx context.Context, name, role string, hash []byt
 // TokenByHash finds a token that has not expired, and notes that it was used; nil when there is none.
 func (r *Records) TokenByHash(ctx context.Context, hash []byte) (*Token, error) {
 	var t Token
-	err := r.db.GetContext(ctx, &t,
+	err := r.reads.GetContext(ctx, &t,
 		"SELECT name, role, created_at, used_at, expires_at FROM token WHERE hash = $1 AND "+valid, hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -72,7 +72,7 @@ func (r *Records) TokenByHash(ctx context.Context, hash []byte) (*Token, error) 
 // Tokens lists all tokens by name.
 func (r *Records) Tokens(ctx context.Context) ([]Token, error) {
 	out := []Token{}
-	err := r.db.SelectContext(ctx, &out, "SELECT name, role, created_at, used_at, expires_at FROM token ORDER BY name")
+	err := r.reads.SelectContext(ctx, &out, "SELECT name, role, created_at, used_at, expires_at FROM token ORDER BY name")
 	return out, err
 }
 
@@ -140,7 +140,7 @@ func (r *Records) BeginSession(ctx context.Context, token string, hash []byte, l
 // With use, it counts as used now.
 func (r *Records) SessionByHash(ctx context.Context, hash []byte, idle time.Duration, use bool) (*Session, error) {
 	var s Session
-	err := r.db.GetContext(ctx, &s, sessions+" AND session.hash = $2", idle.Seconds(), hash)
+	err := r.reads.GetContext(ctx, &s, sessions+" AND session.hash = $2", idle.Seconds(), hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -164,7 +164,7 @@ func (r *Records) Sessions(ctx context.Context, idle time.Duration) ([]Session, 
 		return nil, err
 	}
 	out := []Session{}
-	return out, r.db.SelectContext(ctx, &out, sessions+" ORDER BY id DESC", idle.Seconds())
+	return out, r.reads.SelectContext(ctx, &out, sessions+" ORDER BY id DESC", idle.Seconds())
 }
 
 // EndSession ends a session by its number; it reports whether there was one.

@@ -60,7 +60,7 @@ func (s *Store) Accept(ctx context.Context, request string, events []Event) ([]s
 		if len(events) < aloneFrom {
 			err = s.together(ctx, c)
 		} else {
-			err = s.upsert(ctx, s.pool, c.list)
+			err = s.upsert(ctx, s.pool.Pool, c.list)
 		}
 		if err == nil {
 			return c.receipts, nil
@@ -336,7 +336,7 @@ func (s *Store) upsert(ctx context.Context, on querier, list []entry) error {
 
 // Note keeps receipts of what was not accepted.
 func (s *Store) Note(ctx context.Context, receipts ...source.Receipt) error {
-	return s.note(ctx, s.pool, receipts)
+	return s.note(ctx, s.pool.Pool, receipts)
 }
 
 // note keeps receipts of events that were not accepted.

@@ -7,9 +7,9 @@ import (
 	"sync"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"pingo/internal/core/change"
+	"pingo/internal/pgsession"
 	"pingo/internal/source"
 )
 
@@ -17,7 +17,7 @@ import (
 // They tell processes of one service apart; of another service, and of the source being an older
 // copy of itself, they know nothing.
 type Claims struct {
-	pool   *pgxpool.Pool
+	pool   pgsession.Pool
 	source string
 
 	mu    sync.Mutex // guards claim
@@ -34,9 +34,8 @@ var errSuperseded = &source.Error{
 	Err:   errors.New("another process reads the changes of this source"),
 }
 
-// one runs a statement that gives at most one claim; the claim is zero when it gives none.
-func (c *Claims) one(ctx context.Context, statement string, args ...any) (change.Claim, error) {
-	rows, err := c.pool.Query(ctx, statement, args...)
+// claimOf returns the claim among the rows of a statement. The claim is zero when there are none.
+func claimOf(rows pgx.Rows, err error) (change.Claim, error) {
 	if err != nil {
 		return change.Claim{}, explain("reading who reads the source", err)
 	}
@@ -49,12 +48,12 @@ func (c *Claims) one(ctx context.Context, statement string, args ...any) (change
 
 // Claimed reads who has claimed the source.
 func (c *Claims) Claimed(ctx context.Context) (change.Claim, error) {
-	return c.one(ctx, "SELECT "+claimColumns+" FROM intake_claim WHERE source = $1", c.source)
+	return claimOf(c.pool.Query(ctx, "SELECT "+claimColumns+" FROM intake_claim WHERE source = $1", c.source))
 }
 
 // Claim claims it, if its claim is still as it was found.
 func (c *Claims) Claim(ctx context.Context, found, claim change.Claim) error {
-	now, err := c.one(
+	now, err := claimOf(c.pool.Pool.Query(
 		ctx,
 		`INSERT INTO intake_claim AS i (source, service, holder, epoch, mark) SELECT $1, $2, $3, $4, $5
 			WHERE $7::bigint = 0 OR EXISTS (SELECT FROM intake_claim WHERE source = $1)
@@ -68,20 +67,20 @@ func (c *Claims) Claim(ctx context.Context, found, claim change.Claim) error {
 		found.Holder,
 		found.Epoch,
 		found.Mark,
-	)
+	))
 	return c.took(now, err)
 }
 
 // Beat moves the mark of the claim on, if it is still as it was found.
 func (c *Claims) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
-	now, err := c.one(
+	now, err := claimOf(c.pool.Pool.Query(
 		ctx,
 		"UPDATE intake_claim SET mark = mark + 1 WHERE source = $1 AND holder = $2 AND epoch = $3 AND mark = $4 RETURNING "+claimColumns,
 		c.source,
 		found.Holder,
 		found.Epoch,
 		found.Mark,
-	)
+	))
 	return now, c.took(now, err)
 }
 

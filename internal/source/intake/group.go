@@ -103,7 +103,7 @@ func (s *Store) put(ctx context.Context, group []*call) {
 	for _, c := range group {
 		list = append(list, c.list...)
 	}
-	err := s.upsert(ctx, s.pool, list)
+	err := s.upsert(ctx, s.pool.Pool, list)
 	if len(group) > 1 && atFault(err) {
 		for _, c := range group {
 			s.put(ctx, []*call{c})

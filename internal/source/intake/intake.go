@@ -19,7 +19,6 @@ import (
 
 	"github.com/cespare/xxhash/v2"
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
@@ -38,7 +37,7 @@ type Record struct {
 
 // Store holds the records of one source.
 type Store struct {
-	pool    *pgxpool.Pool
+	pool    pgsession.Pool
 	source  string
 	records []Record
 	schema  string // of PostgreSQL, for tables and views
@@ -63,13 +62,13 @@ func Open(url, sourceName string, records []Record, timeout time.Duration) (*Sto
 	if len(schema) > 45 { // so that the names that are made of it are no longer than PostgreSQL allows
 		schema = fmt.Sprintf("intake_%016x", xxhash.Sum64String(sourceName))
 	}
-	return &Store{pool: pool, source: sourceName, records: records, schema: schema}, nil
+	return &Store{pool: pgsession.Pool{Pool: pool}, source: sourceName, records: records, schema: schema}, nil
 }
 
 // Source is the source that the records are. Its feed, reader and capture are those of package
 // postgres, which know the views by their tables.
 func (s *Store) Source() *source.Source {
-	inner := postgres.Within(s.pool, s.schema+"_capture")
+	inner := postgres.Within(s.pool.Pool, s.schema+"_capture")
 	return &source.Source{
 		Reader:  &reader{inner.Reader, s},
 		Feed:    &feed{Feed: inner.Feed.(*postgres.Feed), store: s},

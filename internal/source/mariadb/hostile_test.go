@@ -5,14 +5,15 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/rsa"
+	"crypto/tls"
 	"crypto/x509"
 	"database/sql"
 	"database/sql/driver"
 	"encoding/pem"
-	"errors"
 	"fmt"
 	"io"
 	"net"
+	"net/http/httptest"
 	neturl "net/url"
 	"os/exec"
 	"slices"
@@ -341,7 +342,7 @@ func client(t *testing.T, address, statements string) {
 	}
 }
 
-// A server learns no password by naming a key of its own, and fills no memory by a value that never ends.
+// A server learns no password by naming a key of its own.
 func TestServersThatLie(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -375,35 +376,138 @@ func TestServersThatLie(t *testing.T) {
 	if got := <-learned; got != "" {
 		t.Errorf("the server learned %q", got)
 	}
-	packet := func(n int) []byte {
-		return append([]byte{byte(n), byte(n >> 8), byte(n >> 16), 0}, make([]byte, n)...)
-	}
-	for full, want := range map[int]error{1: nil, fullPackets: nil, fullPackets + 1: errEndless, 40: errEndless} {
-		var stream []io.Reader
-		for range 3 {
-			stream = append(stream, bytespkg.NewReader(packet(5)))
+}
+
+// A value that never ends does not fill Pingo's memory, with and without TLS. Many rows are no such value.
+func TestEndlessValue(t *testing.T) {
+	for _, secured := range []bool{false, true} {
+		endless := 0
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
 		}
-		one := packet(fullPacket)
-		for range full {
-			stream = append(stream, bytespkg.NewReader(one))
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				endless = max(endless, (&endlessServer{conn: conn}).serve(secured))
+			}
+		}()
+		url := "mariadb://pingo:hunter2@" + l.Addr().String() + "/app"
+		if secured {
+			url += "?tls=skip-verify"
 		}
-		stream = append(stream, bytespkg.NewReader(packet(7)), bytespkg.NewReader(packet(fullPacket)), bytespkg.NewReader(packet(9)))
-		b := &bounded{Conn: &still{Reader: io.MultiReader(stream...)}}
-		_, err := io.CopyBuffer(io.Discard, struct{ io.Reader }{b}, make([]byte, 4099))
-		if !errors.Is(err, want) {
-			t.Errorf("%d full packets: %v, want %v", full, err, want)
+		db := open(t, url).Reader.(*Reader).db.DB
+		rows, err := db.QueryContext(t.Context(), "many rows")
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		for ; rows.Next(); n++ {
+		}
+		if err := rows.Err(); err != nil || n != 20 {
+			t.Errorf("TLS %v: %d of 20 rows of 8 MB, %v", secured, n, err)
+		}
+		if err := db.QueryRowContext(t.Context(), "one endless row").Scan(new(string)); err == nil {
+			t.Errorf("TLS %v: an endless value was read", secured)
+		}
+		db.Close()
+		l.Close()
+		<-ended
+		if endless > 2*longestRow {
+			t.Errorf("TLS %v: %d MB were read", secured, endless>>20)
 		}
 	}
 }
 
-// still is a connection that is only read.
-type still struct {
-	net.Conn
-	io.Reader
+// endlessServer speaks enough of the protocol to send one value that never ends.
+type endlessServer struct {
+	conn     net.Conn
+	sequence byte
 }
 
-func (s *still) Read(p []byte) (int, error) { return s.Reader.Read(p) }
-func (s *still) Close() error               { return nil }
+func (s *endlessServer) send(body []byte) error {
+	_, err := s.conn.Write(append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), s.sequence}, body...))
+	s.sequence++
+	return err
+}
+
+func (s *endlessServer) receive() ([]byte, error) {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(s.conn, head); err != nil {
+		return nil, err
+	}
+	body := make([]byte, int(head[0])|int(head[1])<<8)
+	_, err := io.ReadFull(s.conn, body)
+	s.sequence = head[3] + 1
+	return body, err
+}
+
+// serve returns how many bytes of an endless value the client took.
+func (s *endlessServer) serve(secured bool) (taken int) {
+	defer s.conn.Close()
+	s.conn.SetDeadline(time.Now().Add(20 * time.Second))
+	flags := byte(0xf7)
+	if secured {
+		flags = 0xff
+	}
+	hello := append([]byte{10}, "11.4.2-MariaDB\x00\x01\x00\x00\x0012345678\x00\xff"...)
+	hello = append(hello, flags, 45, 2, 0, 0xff, 0, 21)
+	hello = append(hello, make([]byte, 10)...)
+	s.send(append(hello, "abcdefghijkl\x00mysql_native_password\x00"...))
+	if _, err := s.receive(); err != nil {
+		return 0
+	}
+	if secured {
+		served := httptest.NewUnstartedServer(nil)
+		served.StartTLS() // for its certificate
+		defer served.Close()
+		s.conn = tls.Server(s.conn, served.TLS)
+		if _, err := s.receive(); err != nil {
+			return 0
+		}
+	}
+	ok, end := []byte{0, 0, 0, 2, 0, 0, 0}, []byte{0xfe, 0, 0, 2, 0}
+	column := append([]byte("\x03def\x00\x00\x00\x01a\x00\x0c"), 45, 0, 255, 255, 255, 255, 0xfd, 0, 0, 0, 0, 0)
+	s.send(ok)
+	for {
+		asked, err := s.receive()
+		if err != nil || len(asked) == 0 {
+			return taken
+		}
+		switch {
+		case bytespkg.Contains(asked, []byte("concat_ws")):
+			row := "utf8mb4 utf8mb4 utf8mb4 0"
+			s.send([]byte{1})
+			s.send(column)
+			s.send(end)
+			s.send(append([]byte{byte(len(row))}, row...))
+			s.send(end)
+		case bytespkg.Contains(asked, []byte("row")):
+			s.send([]byte{1})
+			s.send(column)
+			s.send(end)
+			if bytespkg.Contains(asked, []byte("many")) {
+				for range 20 {
+					s.send(append([]byte{0xfd, 0, 0, 128}, make([]byte, 8<<20)...))
+				}
+				s.send(end)
+				continue
+			}
+			full := make([]byte, 1<<24-1)
+			copy(full, "\xfe\x00\x00\x00\x00\x01\x00\x00\x00") // of 4 GB
+			for ; s.send(full) == nil; taken += len(full) {
+			}
+			return taken
+		default:
+			s.send(ok)
+		}
+	}
+}
 
 // steal is a server that asks for the password encrypted with its own key; it returns what it learns.
 func steal(conn net.Conn, key *rsa.PrivateKey) string {

@@ -114,9 +114,7 @@ func Open(c source.Config) (*source.Source, error) {
 	if c.Dial != nil {
 		config.DialFunc = c.Dial
 	}
-	if config.TLSConfig == "" { // else packets cannot be told apart
-		config.DialFunc = boundedDial(config.DialFunc)
-	}
+	config.DialFunc = metered(config.DialFunc)
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", err)

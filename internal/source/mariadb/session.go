@@ -7,7 +7,6 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	"math/big"
 	"net"
 	"sync"
@@ -43,22 +42,23 @@ type verified struct{ driver.Connector }
 
 // Connect is that of the connector.
 func (v *verified) Connect(ctx context.Context) (driver.Conn, error) {
-	conn, err := v.Connector.Connect(ctx)
+	var m *meter
+	made, err := v.Connector.Connect(context.WithValue(ctx, meterKey{}, &m))
 	if err != nil {
 		return nil, err
 	}
-	if err := verify(ctx, conn); err != nil {
-		conn.Close()
+	if err := verify(ctx, made); err != nil {
+		made.Close()
 		return nil, err
 	}
-	return conn, nil
+	return &conn{made.(mysqlConn), m}, nil
 }
 
-func verify(ctx context.Context, conn driver.Conn) error {
-	if _, err := conn.(driver.ExecerContext).ExecContext(ctx, setNames, nil); err != nil {
+func verify(ctx context.Context, made driver.Conn) error {
+	if _, err := made.(driver.ExecerContext).ExecContext(ctx, setNames, nil); err != nil {
 		return err
 	}
-	rows, err := conn.(driver.QueryerContext).QueryContext(ctx, session, nil)
+	rows, err := made.(driver.QueryerContext).QueryContext(ctx, session, nil)
 	if err != nil {
 		return err
 	}
@@ -73,71 +73,139 @@ func verify(ctx context.Context, conn driver.Conn) error {
 	return nil
 }
 
-// errEndless is what a server gets that sends a value which never ends.
-var errEndless = errors.New("MariaDB sent a value of more than 64 MB, which Pingo does not read")
+// errEndless ends a connection whose server sends a value that never ends.
+var errEndless = fmt.Errorf("MariaDB sent a row of more than %d MB, which Pingo does not read", longestRow>>20)
 
-const (
-	fullPacket = 1<<24 - 1
-	// fullPackets is how many packets of one value may be full, so how many times 16 MB it may have.
-	fullPackets = 4
-)
+// longestRow is how many bytes a server may send between two rows, or between a request and its first row.
+const longestRow = 64 << 20
 
-// boundedDial is dial for connections that end when a value has too many bytes.
-func boundedDial(dial outgoing.Dialer) outgoing.Dialer {
-	return func(ctx context.Context, network, address string) (net.Conn, error) {
-		conn, err := dial(ctx, network, address)
-		if err != nil {
-			return nil, err
-		}
-		return &bounded{Conn: conn}, nil
-	}
+// meter is a network connection that fails once its server has sent longestRow bytes without completing a row. It counts
+// the bytes of the network, so a connection with TLS is bounded as well.
+type meter struct {
+	net.Conn
+	// unread is what has arrived since the last request or row. One goroutine at a time uses a connection.
+	unread int
 }
 
-// bounded is a connection that ends when a value has too many bytes. It follows the packets of the protocol: each has a
-// head of four bytes, of which three are the length, and a value that is longer than a packet goes on in the next one.
-type bounded struct {
-	net.Conn
-	// Read owns these: the reader of a connection is one goroutine at a time.
-	head []byte
-	left int // of the packet
-	full int // packets in a row
+// Read is that of the connection.
+func (m *meter) Read(into []byte) (int, error) {
+	n, err := m.Conn.Read(into)
+	if m.unread += n; m.unread > longestRow {
+		m.Close()
+		return 0, errEndless
+	}
+	return n, err
+}
+
+// Write is that of the connection.
+func (m *meter) Write(from []byte) (int, error) {
+	m.unread = 0
+	return m.Conn.Write(from)
 }
 
 // SyscallConn is that of the connection: the driver asks it whether the server has closed a connection that was idle.
-func (b *bounded) SyscallConn() (syscall.RawConn, error) {
-	conn, ok := b.Conn.(syscall.Conn)
+func (m *meter) SyscallConn() (syscall.RawConn, error) {
+	conn, ok := m.Conn.(syscall.Conn)
 	if !ok {
 		return nil, errors.ErrUnsupported
 	}
 	return conn.SyscallConn()
 }
 
-// Read is that of the connection.
-func (b *bounded) Read(into []byte) (int, error) {
-	n, err := b.Conn.Read(into)
-	for some := into[:n]; len(some) > 0; {
-		if b.left > 0 {
-			skipped := min(b.left, len(some))
-			b.left -= skipped
-			some = some[skipped:]
-			continue
+// meterKey is the context's key for the place where dialing leaves the meter of the connection that is made.
+type meterKey struct{}
+
+// metered is dial with a meter.
+func metered(dial outgoing.Dialer) outgoing.Dialer {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
 		}
-		taken := min(4-len(b.head), len(some))
-		b.head, some = append(b.head, some[:taken]...), some[taken:]
-		if len(b.head) < 4 {
-			break
+		m := &meter{Conn: conn}
+		if made, ok := ctx.Value(meterKey{}).(**meter); ok {
+			*made = m
 		}
-		b.left = int(b.head[0]) | int(b.head[1])<<8 | int(b.head[2])<<16
-		b.head = b.head[:0]
-		if b.left < fullPacket {
-			b.full = 0
-		} else if b.full++; b.full > fullPackets {
-			b.Close()
-			return 0, errEndless
-		}
+		return m, nil
 	}
-	if err == io.EOF && n > 0 {
-		err = nil
+}
+
+// conn is a connection whose rows reset its meter.
+type conn struct {
+	mysqlConn
+	meter *meter
+}
+
+// mysqlConn is what a connection of the driver can do.
+type mysqlConn interface {
+	driver.Conn
+	driver.ConnBeginTx
+	driver.ConnPrepareContext
+	driver.ExecerContext
+	driver.NamedValueChecker
+	driver.Pinger
+	driver.QueryerContext
+	driver.SessionResetter
+	driver.Validator
+}
+
+// QueryContext is that of the driver.
+func (c *conn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows, error) {
+	return c.rows(c.mysqlConn.QueryContext(ctx, query, args))
+}
+
+// PrepareContext is that of the driver.
+func (c *conn) PrepareContext(ctx context.Context, query string) (driver.Stmt, error) {
+	made, err := c.mysqlConn.PrepareContext(ctx, query)
+	if err != nil {
+		return nil, err
 	}
-	return n, err
+	return &statement{made.(mysqlStatement), c}, nil
+}
+
+func (c *conn) rows(r driver.Rows, err error) (driver.Rows, error) {
+	if err != nil {
+		return nil, err
+	}
+	return &rows{r.(mysqlRows), c.meter}, nil
+}
+
+// statement is a prepared statement whose rows reset the meter.
+type statement struct {
+	mysqlStatement
+	conn *conn
+}
+
+// mysqlStatement is what a prepared statement of the driver can do.
+type mysqlStatement interface {
+	driver.Stmt
+	driver.StmtExecContext
+	driver.StmtQueryContext
+	driver.NamedValueChecker
+}
+
+// QueryContext is that of the driver.
+func (s *statement) QueryContext(ctx context.Context, args []driver.NamedValue) (driver.Rows, error) {
+	return s.conn.rows(s.mysqlStatement.QueryContext(ctx, args))
+}
+
+// rows reset the meter with each row.
+type rows struct {
+	mysqlRows
+	meter *meter
+}
+
+// mysqlRows is what the rows of the driver can do.
+type mysqlRows interface {
+	driver.RowsNextResultSet
+	driver.RowsColumnTypeDatabaseTypeName
+	driver.RowsColumnTypeNullable
+	driver.RowsColumnTypePrecisionScale
+	driver.RowsColumnTypeScanType
+}
+
+// Next is that of the driver.
+func (r *rows) Next(into []driver.Value) error {
+	r.meter.unread = 0
+	return r.mysqlRows.Next(into)
 }
