@@ -129,6 +129,23 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 		}
 		c.Log.Info("capture repaired", "source", c.Source, "reason", gap.Reason)
 	}
+	return c.refillReturned(ctx, editions, gaps)
+}
+
+// refillReturned asks for a refill of each edition that waits for a person to restore capture, once all of its capture is
+// there again: its table has got its name back, or its triggers fire again. An edition of several sources keeps waiting,
+// since the capture of another source may be missing.
+func (c *Capture) refillReturned(ctx context.Context, editions []*deliver.Edition, gaps []source.Gap) error {
+	for _, e := range editions {
+		s, missed := e.Record.Shape, e.Missed.Load()
+		waits := missed != nil && !missed.Refill && len(s.Sources()) == 1
+		if !waits || slices.ContainsFunc(gaps, func(g source.Gap) bool { return s.Captures(c.Source, g.Table) }) {
+			continue
+		}
+		if err := c.Missed(ctx, s.Trees[0].Nodes[0].Table, missed.Reason, true); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

@@ -234,6 +234,25 @@ func (p *Capture) Advice(
 	if err != nil {
 		return nil, err
 	}
+	there, err := p.there(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if there {
+		if callable, err := p.db.prelockable(ctx); err != nil {
+			return nil, err
+		} else if !callable {
+			user, err := p.user(ctx)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, source.Advice{
+				Kind: "locked tables", Table: p.db.capture,
+				Message:   "Pingo may not call the function prelocked there: while Pingo reads the journal, MariaDB can refuse writes by sessions that ran LOCK TABLES on a captured table (error 1442)",
+				Statement: fmt.Sprintf("%s;\nGRANT EXECUTE ON %s.* TO %s;", p.db.prelockedSQL(), quoteName(p.db.capture), user),
+			})
+		}
+	}
 	for _, l := range lookups {
 		rows, err := p.db.texts(
 			ctx,

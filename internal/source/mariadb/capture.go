@@ -126,6 +126,7 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 		b.WriteString(sql + ";\n\n")
 	}
 	b.WriteString(p.db.begins() + ";\n")
+	b.WriteString(strings.Replace(p.db.prelockedSQL(), "CREATE OR REPLACE", "CREATE OR REPLACE DEFINER = "+user, 1) + ";\n")
 	b.WriteString("\nDELIMITER //\n")
 	for _, c := range list {
 		fmt.Fprintf(&b, "\n-- %s\n", strings.NewReplacer("\n", " ", "\r", " ").Replace(c.Table.String()))
@@ -142,7 +143,7 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	)
 	fmt.Fprintf(
 		&b,
-		"GRANT SELECT, INSERT, UPDATE, DELETE, LOCK TABLES ON %s.* TO %s;\nGRANT PROCESS ON *.* TO %[2]s; -- to notice TRUNCATE\n",
+		"GRANT SELECT, INSERT, UPDATE, DELETE, EXECUTE, LOCK TABLES ON %s.* TO %s;\nGRANT PROCESS ON *.* TO %[2]s; -- to notice TRUNCATE\n",
 		quoteName(p.db.capture),
 		user,
 	)
@@ -158,6 +159,8 @@ func (db *database) own(ctx context.Context) error {
 	rows, err := db.texts(ctx, fmt.Sprintf(`SELECT concat('the ', lower(if(TABLE_TYPE = 'BASE TABLE', concat(coalesce(ENGINE, 'broken'), ' table'), TABLE_TYPE)), ' ', TABLE_NAME) FROM information_schema.TABLES
 			WHERE TABLE_SCHEMA = %[1]s AND NOT (TABLE_TYPE = 'BASE TABLE' AND coalesce(ENGINE, '') = 'InnoDB' AND TABLE_NAME IN ('owner', 'layouts', 'journal', 'being_removed'))
 		UNION ALL SELECT concat('the trigger ', TRIGGER_NAME, ' of ', DEFINER) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = %[1]s
+		UNION ALL SELECT concat('the routine ', ROUTINE_NAME, ' of ', DEFINER) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = %[1]s
+			AND NOT (ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME = 'prelocked' AND SECURITY_TYPE = 'DEFINER')
 		UNION ALL SELECT concat('the foreign key ', CONSTRAINT_NAME) FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = %[1]s OR UNIQUE_CONSTRAINT_SCHEMA = %[1]s
 		UNION ALL SELECT concat('the generated column ', TABLE_NAME, '.', COLUMN_NAME) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = %[1]s AND coalesce(GENERATION_EXPRESSION, '') <> ''
 		ORDER BY 1`, text(db.capture)))
@@ -216,6 +219,9 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 				return nil, wrap("making the journal what this version needs", err)
 			}
 		}
+	}
+	if err := p.makePrelocked(ctx); err != nil {
+		return nil, err
 	}
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err
@@ -279,7 +285,7 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 				return made, wrap("recording the layout of "+c.Table.String(), err)
 			}
 			if before, known := installed[c.Table]; known && journal.Restates(before.kinds, c.kinds) {
-				if _, err := p.db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s.journal (layout, op) VALUES (%d, 't')", quoteName(p.db.capture), layoutID(c))); err != nil {
+				if _, err := p.db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s.journal (layout, op) SELECT id, 't' FROM %[1]s.layouts WHERE id = %d", quoteName(p.db.capture), layoutID(c))); err != nil {
 					return made, wrap("noting that all rows of "+c.Table.String()+" changed", err)
 				}
 			}
@@ -295,6 +301,21 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 func (p *Capture) earlier(ctx context.Context) (bool, error) {
 	rows, err := p.db.texts(ctx, "SELECT 1 FROM information_schema.COLUMNS WHERE TABLE_NAME = 'layouts' AND COLUMN_NAME = 'forms' AND TABLE_SCHEMA = "+text(p.db.capture))
 	return len(rows) == 0, explain(err)
+}
+
+// makePrelocked makes the function that reads of the journal call, if another user has not made it. A user without the
+// right goes without: Advice says what that means.
+func (p *Capture) makePrelocked(ctx context.Context) error {
+	made, err := p.db.texts(ctx, "SELECT DEFINER FROM information_schema.ROUTINES WHERE ROUTINE_NAME = 'prelocked' AND DEFINER = current_user() AND ROUTINE_SCHEMA = "+text(p.db.capture))
+	if err != nil || len(made) > 0 {
+		return explain(err)
+	}
+	_, err = p.db.ExecContext(ctx, p.db.prelockedSQL())
+	denied := []uint16{databaseDenied, executeDenied, noProcess, noTriggerRights}
+	if err == nil || slices.Contains(denied, numberOf(err)) {
+		return nil
+	}
+	return wrap("creating a function next to the journal", err)
 }
 
 // dropOthers drops triggers that are used no more. Their layouts stay, since rows of theirs may

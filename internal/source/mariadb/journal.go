@@ -45,6 +45,9 @@ type Feed struct {
 	moved time.Time
 	// unaided is until when the server is not asked to wait, since it refused to.
 	unaided time.Time
+	// prelockable: the function prelocked can be called; it is looked for again at prelockNext.
+	prelockable bool
+	prelockNext time.Time
 	// lookNext is when it is next looked for truncated tables.
 	lookNext time.Time
 	claim    change.Claim
@@ -69,7 +72,57 @@ var errSuperseded = &source.Error{Fault: source.Superseded, Err: errors.New(
 	"another process reads the changes of this database, or the database was restored from a backup",
 )}
 
+// prelocked is a condition that is always true, for every statement that reads or writes the journal. It names a stored
+// function, which is not called. But a statement with one opens its tables as a statement that fires triggers does, and
+// marks them as unused when it ends. Without that, MariaDB gives the tables, still marked as used, to a session that runs
+// LOCK TABLES on a captured table, and refuses the writes of that session: error 1442, table journal is already used.
+func (p *Feed) prelocked(ctx context.Context) string {
+	p.mu.Lock()
+	is, look := p.prelockable, !p.prelockable && time.Now().After(p.prelockNext)
+	p.mu.Unlock()
+	if look {
+		callable, err := p.db.prelockable(ctx)
+		is = err == nil && callable // if the server does not answer, the statement says so
+		p.mu.Lock()
+		p.prelockable, p.prelockNext = is, time.Now().Add(prelockEvery)
+		p.mu.Unlock()
+	}
+	if !is {
+		return "true"
+	}
+	return "(true OR " + quoteName(p.db.capture) + ".prelocked())"
+}
+
+// prelockEvery is the time between two attempts to call the function prelocked.
+const prelockEvery = 30 * time.Second
+
+// prelockable reports whether Pingo may call the function prelocked.
+func (db *database) prelockable(ctx context.Context) (bool, error) {
+	var yes bool
+	err := db.QueryRowContext(ctx, "SELECT "+quoteName(db.capture)+".prelocked()").Scan(&yes)
+	if withoutFunction(err) {
+		return false, nil
+	}
+	return yes, explain(err)
+}
+
+// withoutFunction reports whether a function could not be called.
+func withoutFunction(err error) bool {
+	n := numberOf(err)
+	return n == noFunction || n == executeDenied || n == noDefiner || n == noDatabase || n == databaseDenied
+}
+
+// withoutPrelocking makes the next statement look for the function prelocked again, if one could not call it.
+func (p *Feed) withoutPrelocking(err error) {
+	if withoutFunction(err) {
+		p.mu.Lock()
+		p.prelockable, p.prelockNext = false, time.Time{}
+		p.mu.Unlock()
+	}
+}
+
 func (p *Feed) journalError(err error) error {
+	p.withoutPrelocking(err)
 	if n := numberOf(err); n == noTable || n == noDatabase || n == databaseDenied {
 		return &source.Error{Fault: source.NoCapture, Err: errNoCapture}
 	}
@@ -165,9 +218,10 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	}
 	r := p.cursor.Begin(limit)
 	rows, err := p.db.QueryContext(ctx, fmt.Sprintf(
-		"SELECT %s; SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM %s.journal WHERE seq > %d ORDER BY seq LIMIT %d",
+		"SELECT %s; SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM %s.journal WHERE %s AND seq > %d ORDER BY seq LIMIT %d",
 		p.ours(),
 		quoteName(p.db.capture),
+		p.prelocked(ctx),
 		r.From,
 		r.Limit,
 	))
@@ -252,8 +306,8 @@ func (p *Feed) settle(ctx context.Context) error {
 func (p *Feed) open(ctx context.Context, above, upto int64) (looked int64, open bool, err error) {
 	var rows int
 	err = p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(max(seq), 0) FROM (
-		SELECT seq FROM %s.journal WHERE seq > %d AND seq <= %d ORDER BY seq LIMIT %d LOCK IN SHARE MODE NOWAIT) r`,
-		quoteName(p.db.capture), above, upto, lockedAtOnce)).Scan(&rows, &looked)
+		SELECT seq FROM %s.journal WHERE %s AND seq > %d AND seq <= %d ORDER BY seq LIMIT %d LOCK IN SHARE MODE NOWAIT) r`,
+		quoteName(p.db.capture), p.prelocked(ctx), above, upto, lockedAtOnce)).Scan(&rows, &looked)
 	switch {
 	case numberOf(err) == lockWait:
 		return above, true, nil
@@ -286,7 +340,7 @@ func (p *Feed) foresee(ctx context.Context) error {
 	}
 	began := time.Now()
 	if end <= above {
-		err := p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(max(seq), 0) FROM %s.journal", quoteName(p.db.capture))).
+		err := p.db.QueryRowContext(ctx, fmt.Sprintf("SELECT coalesce(max(seq), 0) FROM %s.journal WHERE %s", quoteName(p.db.capture), p.prelocked(ctx))).
 			Scan(&end)
 		if err != nil {
 			return p.journalError(err)
@@ -377,14 +431,14 @@ func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, w
 		err = conn.QueryRowContext(ctx, fmt.Sprintf(`SET TRANSACTION ISOLATION LEVEL READ UNCOMMITTED; START TRANSACTION READ ONLY;
 			BEGIN NOT ATOMIC
 				DECLARE last bigint DEFAULT 0; DECLARE looks int DEFAULT 0;
-				SELECT coalesce(max(seq), 0) INTO last FROM %s.journal;
-				WHILE last <= %d AND looks < %d DO
-					DO sleep(%f);
-					SELECT coalesce(max(seq), 0) INTO last FROM %[1]s.journal;
+				SELECT coalesce(max(seq), 0) INTO last FROM %s.journal WHERE %[5]s;
+				WHILE last <= %[2]d AND looks < %[3]d DO
+					DO sleep(%[4]f);
+					SELECT coalesce(max(seq), 0) INTO last FROM %[1]s.journal WHERE %[5]s;
 					SET looks = looks + 1;
 				END WHILE;
 				SELECT last, looks;
-			END; COMMIT`, quoteName(p.db.capture), last, looks, every.Seconds())).Scan(&seen, &slept)
+			END; COMMIT`, quoteName(p.db.capture), last, looks, every.Seconds(), p.prelocked(ctx))).Scan(&seen, &slept)
 		if err != nil {
 			discard(conn)
 		}
@@ -455,8 +509,8 @@ func (p *Feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]
 		wanted = "JSON_ARRAY(" + strings.Join(values, ", ") + ")"
 	}
 	rows, err := p.db.QueryContext(ctx, fmt.Sprintf(
-		"SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM (SELECT * FROM %s.journal ORDER BY seq DESC LIMIT %d) j WHERE %s IN (`key`, was) ORDER BY seq DESC LIMIT %d",
-		quoteName(p.db.capture), searched, wanted, told,
+		"SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM (SELECT * FROM %s.journal WHERE %s ORDER BY seq DESC LIMIT %d) j WHERE %s IN (`key`, was) ORDER BY seq DESC LIMIT %d",
+		quoteName(p.db.capture), p.prelocked(ctx), searched, wanted, told,
 	))
 	if err != nil {
 		return nil, p.journalError(err)
@@ -567,9 +621,9 @@ func (p *Feed) noteStores(ctx context.Context) error {
 			continue
 		}
 		still := fmt.Sprintf("FROM %s.layouts WHERE id = %s AND coalesce(store, '') = %s", in, r[0], text(r[3]))
-		noted := "SELECT id, 't' " + still
+		noted := "SELECT id, 't' " + still + " AND " + p.prelocked(ctx)
 		if r[0] == ownLayout { // with changes of any table
-			noted = fmt.Sprintf("SELECT min(id), 't' FROM %s.layouts WHERE id <> %s AND EXISTS (SELECT 1 %s) GROUP BY schema_name, table_name", in, ownLayout, still)
+			noted = fmt.Sprintf("SELECT min(id), 't' FROM %s.layouts WHERE id <> %s AND EXISTS (SELECT 1 %s) AND %s GROUP BY schema_name, table_name", in, ownLayout, still, p.prelocked(ctx))
 		}
 		// One statement for both would need a trigger; whoever is stopped in between notes it again.
 		_, err := p.db.ExecContext(ctx, fmt.Sprintf("START TRANSACTION; INSERT INTO %s.journal (layout, op) %s; UPDATE %[1]s.layouts SET store = %[3]s WHERE id = %[4]s; COMMIT",
@@ -618,7 +672,7 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	defer conn.Close()
 	rows, err := conn.QueryContext(
 		ctx,
-		fmt.Sprintf("START TRANSACTION; %s; DELETE r FROM %s WHERE %s; COMMIT", locked, some, ours),
+		fmt.Sprintf("START TRANSACTION; %s; DELETE r FROM %s WHERE %s AND %s; COMMIT", locked, some, ours, p.prelocked(ctx)),
 	)
 	held := false
 	if err == nil {
@@ -631,6 +685,7 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	}
 	if err != nil {
 		discard(conn)
+		p.withoutPrelocking(err)
 		return wrap("deleting done changes from the journal", err)
 	}
 	if !held {
@@ -661,9 +716,9 @@ func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
 	var at sql.NullString
 	in := quoteName(p.db.capture)
 	err := p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(min(seq), 0), min(at),
-			(SELECT greatest(coalesce((SELECT max(seq) FROM %s.journal), 0), coalesce((SELECT AUTO_INCREMENT - 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = %s AND TABLE_NAME = 'journal'), 0))),
+			(SELECT greatest(coalesce((SELECT max(seq) FROM %s.journal WHERE %[5]s), 0), coalesce((SELECT AUTO_INCREMENT - 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal'), 0))),
 			(SELECT coalesce(sum(DATA_LENGTH + INDEX_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal')
-		FROM (SELECT seq, at FROM %[1]s.journal WHERE seq > %[3]d ORDER BY seq LIMIT %[4]d) first_ones`, in, text(p.db.capture), p.cursor.Below(), countedRows)).
+		FROM (SELECT seq, at FROM %[1]s.journal WHERE %[5]s AND seq > %[3]d ORDER BY seq LIMIT %[4]d) first_ones`, in, text(p.db.capture), p.cursor.Below(), countedRows, p.prelocked(ctx))).
 		Scan(&d.Changes, &d.First, &at, &d.Last, &d.Bytes)
 	if err != nil {
 		return d, p.journalError(err)

@@ -171,6 +171,8 @@ const (
 	noTable         = 1146
 	noColumn        = 1054
 	noFunction      = 1305
+	executeDenied   = 1370
+	noDefiner       = 1449
 	noTableSelect   = 1142
 	noColumnSelect  = 1143
 	lockWait        = 1205

@@ -686,3 +686,67 @@ func TestAJournalEmptiedByOthers(t *testing.T) {
 	w.exec("INSERT INTO marks VALUES (9, 'a')")
 	seen(20*time.Second, "insert marks 9")
 }
+
+// A session that locks captured tables writes to them while Pingo reads the journal and deletes from it.
+func TestLockedTablesTakeWrites(t *testing.T) {
+	w := newWorld(t, "CREATE TABLE huts (id int PRIMARY KEY, name varchar(50)); CREATE TABLE more LIKE huts; INSERT INTO huts VALUES (1, 'a')",
+		"  huts: { engine: main, rows: paths.huts, fields: [name] }\n  more: { engine: main, rows: paths.more, fields: [name] }\n")
+	feed := w.src.Feed.(*Feed)
+	ctx, cancel := context.WithCancel(t.Context())
+	noticed := 0
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for ctx.Err() == nil {
+			feed.Await(ctx, 20*time.Millisecond)
+			if _, err := feed.Depth(t.Context()); err != nil {
+				t.Error(err)
+			}
+			if _, err := feed.ChangesOf(t.Context(), shape.Ref{Schema: feed.db.name, Name: "huts"}, []string{"1"}); err != nil {
+				t.Error(err)
+			}
+			feed.mu.Lock()
+			feed.nextStill, feed.behind = time.Time{}, true // as while there is much to read
+			feed.mu.Unlock()
+		}
+	})
+	wg.Go(func() {
+		for quiet := 0; quiet < 20; quiet++ {
+			changes, err := feed.Changes(t.Context(), 1000)
+			if err != nil {
+				t.Error(err)
+			}
+			var seqs []int64
+			for _, c := range changes {
+				seqs = append(seqs, c.Seq)
+			}
+			if err := feed.Done(t.Context(), seqs); err != nil {
+				t.Error(err)
+			}
+			noticed += len(changes)
+			if ctx.Err() == nil || len(changes) > 0 {
+				quiet = 0
+			}
+		}
+	})
+	conn, err := w.db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	refused := map[string]int{}
+	const rounds = 150
+	for i := range rounds {
+		for _, sql := range []string{
+			"LOCK TABLES huts WRITE, more WRITE", fmt.Sprintf("UPDATE huts SET name = 'b%d'", i), "DELETE FROM huts", "INSERT INTO huts VALUES (1, 'c')", "INSERT INTO more SELECT * FROM huts", "DELETE FROM more", "UNLOCK TABLES",
+		} {
+			if _, err := conn.ExecContext(t.Context(), sql); err != nil {
+				refused[err.Error()]++
+			}
+		}
+	}
+	cancel()
+	wg.Wait()
+	if len(refused) > 0 || noticed != 5*rounds {
+		t.Errorf("refused: %v; %d changes were noticed, %d were made", refused, noticed, 5*rounds)
+	}
+}

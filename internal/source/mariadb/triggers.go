@@ -57,6 +57,11 @@ CREATE TABLE IF NOT EXISTS ` + in + `.owner (
 	}
 }
 
+// prelockedSQL makes the function that Feed.prelocked is about.
+func (db *database) prelockedSQL() string {
+	return "CREATE OR REPLACE FUNCTION " + quoteName(db.capture) + ".prelocked() RETURNS boolean DETERMINISTIC NO SQL RETURN true"
+}
+
 // upgradeSQL adds what a journal of an earlier version lacks.
 func (db *database) upgradeSQL() []string {
 	in := quoteName(db.capture)

@@ -176,6 +176,9 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case has.Fire < len(triggers):
 			gap.Deliberate = true
 			gap.Reason = fmt.Sprintf("triggers of Pingo on %s were dropped or disabled, so changes went unnoticed", c.Table)
+		case has.Lowered > 0:
+			gap.Deliberate = has.LoweredOff > 0
+			gap.Reason = fmt.Sprintf("triggers of Pingo on partitions or children of %s were disabled, so changes went unnoticed", c.Table)
 		case strings.HasPrefix(has.altered(), viewForm):
 			gap.Deliberate = true
 			gap.Reason = fmt.Sprintf("the %s was redefined or dropped, so Pingo may rebuild the wrong documents", has.altered())

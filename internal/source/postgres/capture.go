@@ -427,11 +427,14 @@ type standing struct {
 	Strong bool
 	// Partitions and Children are those below the table that lack triggers.
 	Partitions, Children int
+	// Lowered counts the triggers of the layout on tables below that do not always fire, as after DISABLE and ENABLE, and
+	// LoweredOff those of them that are off.
+	Lowered, LoweredOff int
 }
 
 // whole reports whether every change is noted, and as the layout says.
 func (s *standing) whole() bool {
-	return s.Refreshed || s.Fire == len(triggers) && !s.Strong && s.Partitions+s.Children == 0 && !s.Recreated && !s.Rewritten && s.altered() == ""
+	return s.Refreshed || s.Fire == len(triggers) && !s.Strong && s.Partitions+s.Children+s.Lowered == 0 && !s.Recreated && !s.Rewritten && s.altered() == ""
 }
 
 // altered names a column that is no longer what it was; empty when all are.
@@ -451,23 +454,26 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 			SELECT l.*, c.oid, c.relkind = 'm' AS refreshed FROM pingo_capture.layouts l
 			JOIN pg_class c ON c.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
 		), ours AS (
-			SELECT t.tgrelid, t.tgenabled, f.proowner, split_part(f.proname, '_', 2)::int AS layout, split_part(f.proname, '_', 3) AS event
-			FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid WHERE f.pronamespace = 'pingo_capture'::regnamespace AND f.proname <> 'emptied' AND t.tgparentid = 0
+			SELECT t.tgrelid, t.tgenabled, t.tgparentid <> 0 AS passed, f.proowner, split_part(f.proname, '_', 2)::int AS layout, split_part(f.proname, '_', 3) AS event
+			FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid WHERE f.pronamespace = 'pingo_capture'::regnamespace AND f.proname <> 'emptied'
 		), counted AS (
 			SELECT l.*, n.* FROM layouts l CROSS JOIN LATERAL (
 				SELECT count(*) AS triggers, count(*) FILTER (WHERE tgenabled = 'A') AS fire, count(*) FILTER (WHERE tgenabled = 'D') AS off,
 					coalesce(bool_or(definer.rolsuper AND me.rolsuper), false) AS strong
 				FROM ours JOIN pg_roles definer ON definer.oid = ours.proowner JOIN pg_roles me ON me.rolname = current_user
-				WHERE ours.tgrelid = l.oid AND ours.layout = l.id) n
+				WHERE ours.tgrelid = l.oid AND ours.layout = l.id AND NOT ours.passed) n
 			WHERE NOT l.refreshed OR EXISTS (SELECT FROM pingo_capture.refreshed r WHERE r.layout = l.id)
 		)
 		SELECT DISTINCT ON (l.schema_name, l.table_name) l.schema_name, l.table_name, l.id, l.forms::jsonb, `+formsOf+`,
 			coalesce(l.relation <> c.oid, false), `+rewritten+`, l.refreshed, l.triggers, l.fire, l.off, l.strong,
 			(SELECT count(*) FROM pg_partition_tree(c.oid) part JOIN pg_class pc ON pc.oid = part.relid AND pc.relkind IN ('r', 'p')
-			 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM ours WHERE ours.tgrelid = part.relid AND ours.layout = l.id AND ours.tgenabled = 'A')),
+			 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM ours WHERE ours.tgrelid = part.relid AND ours.layout = l.id AND NOT ours.passed)),
 			(`+below("c.oid")+`SELECT count(*) FROM below JOIN pg_class child ON child.oid = below.oid AND NOT child.relispartition AND child.relkind = 'r'
-			 WHERE l.fire > (SELECT count(*) FROM ours WHERE ours.tgrelid = child.oid AND ours.layout = l.id AND ours.tgenabled = 'A'))
-		FROM counted l JOIN pg_class c ON c.oid = l.oid
+			 WHERE l.fire > (SELECT count(*) FROM ours WHERE ours.tgrelid = child.oid AND ours.layout = l.id AND NOT ours.passed)),
+			lowered.n, lowered.off
+		FROM counted l JOIN pg_class c ON c.oid = l.oid CROSS JOIN LATERAL (
+			SELECT count(*) AS n, count(*) FILTER (WHERE tgenabled = 'D') AS off FROM ours
+			WHERE ours.layout = l.id AND ours.tgrelid <> l.oid AND ours.tgenabled <> 'A') lowered
 		ORDER BY l.schema_name, l.table_name, l.fire DESC, l.triggers DESC, l.relation IS NOT DISTINCT FROM c.oid DESC`)
 	if err != nil {
 		return nil, installed, wrap("reading the installed triggers", err)
@@ -475,7 +481,7 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 	for rows.Next() {
 		var s standing
 		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Rewritten, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off, &s.Strong,
-			&s.Partitions, &s.Children)
+			&s.Partitions, &s.Children, &s.Lowered, &s.LoweredOff)
 		if err != nil {
 			return nil, installed, err
 		}
