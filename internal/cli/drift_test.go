@@ -301,7 +301,7 @@ func (w *world) sabotage(search string) {
 	}
 }
 
-// A table that becomes an older copy of itself, and a whole source that does, are noticed while rows are written all the
+// A table that becomes an older copy of itself or leaves its schema and returns, and a whole source that becomes an older copy, are noticed while rows are written all the
 // time; both engines hold what is so in the end, and it is proven.
 func TestOlderCopies(t *testing.T) {
 	w := newWorld(t)
@@ -360,6 +360,14 @@ func TestOlderCopies(t *testing.T) {
 	pgtest.Exec(t, lodge, "CREATE TABLE older (LIKE tarns INCLUDING ALL); INSERT INTO older SELECT * FROM tarns; "+undone)
 	before := editions()
 	pgtest.Exec(t, lodge, "BEGIN; DROP TABLE tarns; ALTER TABLE older RENAME TO tarns; COMMIT")
+	settled(before)
+
+	before = editions()
+	pgtest.Exec(t, lodge, "CREATE SCHEMA elsewhere; ALTER TABLE tarns SET SCHEMA elsewhere")
+	for _, index := range []string{"tarns", "tarns_tables"} {
+		w.index(20*time.Second, "its changes are missing", index, func(ix api.IndexStatus) bool { return ix.Unnoticed })
+	}
+	pgtest.Exec(t, lodge, "ALTER TABLE elsewhere.tarns SET SCHEMA public")
 	settled(before)
 
 	stop() // a database that is copied has no users

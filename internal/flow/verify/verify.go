@@ -5,6 +5,7 @@ package verify
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"time"
 
 	"pingo/internal/core/retry"
@@ -142,7 +143,8 @@ func (c *Capture) refillReturned(ctx context.Context, editions []*deliver.Editio
 		if !waits || slices.ContainsFunc(gaps, func(g source.Gap) bool { return s.Captures(c.Source, g.Table) }) {
 			continue
 		}
-		if err := c.Missed(ctx, s.Trees[0].Nodes[0].Table, missed.Reason, true); err != nil {
+		table := shape.Capture(c.Source, []*shape.Shape{s})[0].Table
+		if err := c.Missed(ctx, table, missed.Reason, true); err != nil {
 			return err
 		}
 	}
