@@ -15,8 +15,10 @@ type Table struct {
 	// View, Refreshed, Foreign: a view, a materialised view, a table of another server.
 	View, Refreshed, Foreign bool
 	// Opaque: a view of which the source cannot tell what it reads.
-	Opaque  bool
-	Columns []TableColumn
+	Opaque bool
+	// Refused says why changes of the table would be lost, and Instead what to do; both are empty if none would.
+	Refused, Instead string
+	Columns          []TableColumn
 	// Follows says what a view reads.
 	Follows []Follow
 	// Key is the primary key's columns, empty when there is none.
@@ -304,6 +306,9 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 			"%s is a table of another server; its changes there cannot be noticed here",
 			n.Table,
 		)
+	}
+	if t.Refused != "" {
+		c.find(n.TablePos, t.Instead, "%s %s", n.Table, t.Refused)
 	}
 	if t.Opaque {
 		c.find(

@@ -415,7 +415,7 @@ func (p *Capture) tableAdvice(ctx context.Context, c shape.Captured) ([]source.A
 	}
 	if len(rows) > 0 && rows[0][0] != "InnoDB" {
 		out = append(out, source.Advice{Kind: "engine", Table: c.Table.String(), Message: fmt.Sprintf(
-			"it is kept by %s, which knows no transactions: documents may show what a statement had done in part, and its TRUNCATE goes unnoticed",
+			"it is kept by %s, which has no transactions: documents may show what a statement had done in part, Pingo loses changes of a statement that fails, and TRUNCATE and the loss of rows in a restart go unnoticed until the next comparison",
 			rows[0][0],
 		),
 			Statement: fmt.Sprintf("ALTER TABLE %s ENGINE = InnoDB;", quote(c.Table))})

@@ -185,7 +185,8 @@ func (p *Reader) Facts(
 func (p *Reader) list(ctx context.Context, facts *shape.Facts, named []string) error {
 	rows, err := p.db.texts(
 		ctx,
-		`SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, coalesce(ENGINE, '') FROM information_schema.TABLES
+		`SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, coalesce(t.ENGINE, ''), coalesce(TRANSACTIONS = 'YES', t.ENGINE IS NULL)
+		FROM information_schema.TABLES t LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
 		WHERE TABLE_SCHEMA NOT IN ('information_schema', 'mysql', 'performance_schema', 'sys') AND TABLE_SCHEMA NOT LIKE 'pingo\\_capture\\_%' AND TABLE_TYPE <> 'SEQUENCE'
 		ORDER BY TABLE_SCHEMA, TABLE_NAME`,
 	)
@@ -201,14 +202,16 @@ func (p *Reader) list(ctx context.Context, facts *shape.Facts, named []string) e
 		facts.Known = append(facts.Known, written...)
 		for _, name := range written {
 			if slices.Contains(named, name) {
-				facts.Tables[name] = &shape.Table{
-					Ref: ref,
-					Foreign: slices.Contains(
-						[]string{"CONNECT", "FEDERATED", "SPIDER", "MERGE", "MRG_MyISAM"},
-						row[3],
-					),
-					Opaque: row[2] == "VIEW",
+				t := &shape.Table{
+					Ref:     ref,
+					Foreign: slices.Contains([]string{"CONNECT", "FEDERATED", "SPIDER", "MERGE", "MRG_MyISAM"}, row[3]),
+					Opaque:  row[2] == "VIEW",
 				}
+				if p.transactions && !t.Foreign && row[4] != "1" {
+					t.Refused = fmt.Sprintf("is kept by %s, which has no transactions: a statement that fails keeps some of its changes, and Pingo loses them", row[3])
+					t.Instead = fmt.Sprintf("run ALTER TABLE %s ENGINE = InnoDB, use capture: outbox or poll, or set tables_without_transactions: allowed for the source and compare on a schedule (drift)", quote(ref))
+				}
+				facts.Tables[name] = t
 			}
 		}
 	}

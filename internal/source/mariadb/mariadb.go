@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -25,7 +26,9 @@ import (
 
 // Kind is what there is to know of this kind of source.
 var Kind = source.Kind{
-	Name: "mariadb", Schemes: []string{"mariadb", "mysql"}, Captures: []string{"triggers"}, Keys: `{}`,
+	Name: "mariadb", Schemes: []string{"mariadb", "mysql"}, Captures: []string{"triggers"}, Keys: `{
+		"tables_without_transactions": {"enum": ["refused", "allowed"], "default": "refused", "description": "Whether triggers may capture tables whose storage engine has no transactions. A statement that fails there keeps some of its changes, and Pingo loses them until the next comparison."}
+	}`,
 	Open: Open,
 	CannotSee: map[string][]string{"triggers": {
 		"Values that change without a row doing so, such as those of now(), are not followed.",
@@ -45,9 +48,11 @@ type database struct {
 
 // Reader reads rows.
 type Reader struct {
-	db    *database
-	plans plans
-	reads coalesce.Reads
+	db *database
+	// transactions: tables whose storage engine has none are refused.
+	transactions bool
+	plans        plans
+	reads        coalesce.Reads
 }
 
 // Capture is the triggers and the journal.
@@ -80,6 +85,14 @@ func Open(c source.Config) (*source.Source, error) {
 	u, err := url.Parse(c.URL)
 	if err != nil {
 		return nil, errors.New("the url of the source cannot be read as a URL")
+	}
+	var o struct {
+		Tables string `json:"tables_without_transactions"`
+	}
+	if len(c.Options) > 0 {
+		if err := json.Unmarshal(c.Options, &o); err != nil {
+			return nil, fmt.Errorf("the keys of the source cannot be read: %w", err)
+		}
 	}
 	name := strings.TrimPrefix(u.Path, "/")
 	if name == "" {
@@ -122,7 +135,8 @@ func Open(c source.Config) (*source.Source, error) {
 	db := &database{sql.OpenDB(&verified{connector}), name, captureDatabase(name)}
 	db.SetMaxOpenConns(cmp.Or(c.MaxConnections, poolSize))
 	db.SetConnMaxIdleTime(time.Minute)
-	return &source.Source{Reader: &Reader{db: db}, Feed: &Feed{db: db}, Capture: &Capture{db}}, nil
+	reader := &Reader{db: db, transactions: o.Tables != "allowed" && (c.Capture == "" || c.Capture == "triggers")}
+	return &source.Source{Reader: reader, Feed: &Feed{db: db}, Capture: &Capture{db}}, nil
 }
 
 const longestName = 64

@@ -750,3 +750,50 @@ func TestLockedTablesTakeWrites(t *testing.T) {
 		t.Errorf("refused: %v; %d changes were noticed, %d were made", refused, noticed, 5*rounds)
 	}
 }
+
+// A key that cascades over two levels gives rows new keys, also where only its case changes.
+func TestKeysThatCascadeOverTwoLevels(t *testing.T) {
+	w := newWorld(t, `
+		CREATE TABLE countries (code varchar(5) PRIMARY KEY);
+		CREATE TABLE regions (country varchar(5), no int, PRIMARY KEY (country, no), FOREIGN KEY (country) REFERENCES countries (code) ON UPDATE CASCADE);
+		CREATE TABLE cities (country varchar(5), region int, no int, name varchar(50), PRIMARY KEY (country, region, no), FOREIGN KEY (country, region) REFERENCES regions (country, no) ON UPDATE CASCADE)`,
+		"  cities: { engine: main, rows: paths.cities, fields: [name] }\n")
+	w.exec("INSERT INTO countries VALUES ('a'), ('b'); INSERT INTO regions VALUES ('a', 1), ('b', 1); INSERT INTO cities VALUES ('a', 1, 1, 'x'), ('b', 1, 1, 'y')")
+	w.noticed(2)
+	for _, code := range [][2]string{{"a", "c"}, {"c", "C"}} {
+		w.exec("UPDATE countries SET code = ? WHERE code = ?", code[1], code[0])
+		w.expect("update cities "+code[0]+"|1|1", "update cities "+code[1]+"|1|1")
+		if docs := w.documents(w.shapes[0]); len(docs) != 2 || docs[code[1]+",1,1"] == "" && docs[code[1]+"|1|1"] == "" {
+			t.Errorf("documents: %v", docs)
+		}
+	}
+}
+
+// Triggers cannot tell what a statement without a transaction keeps when it fails, so such tables are refused, or allowed
+// with a sentence that says so.
+func TestTablesWithoutTransactionsAreRefused(t *testing.T) {
+	url := mariatest.URL(t)
+	db := mariatest.Connect(t, url)
+	mariatest.Exec(t, db, "CREATE TABLE a (id int PRIMARY KEY, name varchar(50)) ENGINE=MyISAM; CREATE TABLE b (id int PRIMARY KEY, name varchar(50)) ENGINE=Aria; CREATE TABLE c (id int PRIMARY KEY, name varchar(50)) ENGINE=MEMORY; CREATE TABLE d (id int PRIMARY KEY, name varchar(50))")
+	for _, options := range []string{"", `{"tables_without_transactions": "allowed"}`} {
+		src, err := Open(source.Config{URL: url, Options: []byte(options)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer src.Close()
+		for table, engine := range map[string]string{"a": "MyISAM", "b": "Aria", "c": "MEMORY", "d": ""} {
+			shapes, findings := compiled(t, src, fmt.Sprintf("  x: { engine: main, rows: paths.%s, fields: [name] }\n", table))
+			found := fmt.Sprint(findings)
+			if refused := options == "" && engine != ""; refused != (len(findings) > 0) || refused && !strings.Contains(found, "is kept by "+engine) {
+				t.Errorf("%s with %q: %s", table, options, found)
+			}
+			if options == "" {
+				continue
+			}
+			advice, err := src.Capture.Advice(t.Context(), shape.Capture(shapes[0].Source, shapes), nil)
+			if err != nil || slices.ContainsFunc(advice, func(a source.Advice) bool { return a.Kind == "engine" }) != (engine != "") {
+				t.Errorf("%s: %+v %v", table, advice, err)
+			}
+		}
+	}
+}

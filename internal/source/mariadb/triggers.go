@@ -111,7 +111,7 @@ type needed struct {
 func layoutID(c needed) int32 {
 	return int32(
 		xxhash.Sum64String(
-			fmt.Sprintf("4 %q %q %q %q %q %q %q %v %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades, c.told),
+			fmt.Sprintf("5 %q %q %q %q %q %q %q %v %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades, c.told),
 		) & 0x7fffffff,
 	)
 }
@@ -188,7 +188,7 @@ func (db *database) triggersOf(c needed) []trigger {
 				columns := quoted(f.To, "NEW.", "")
 				var differs []string
 				for i, name := range f.To {
-					differs = append(differs, fmt.Sprintf("NOT (OLD.%s <=> %s)", quoteName(name), columns[i]))
+					differs = append(differs, fmt.Sprintf("NOT (BINARY OLD.%s <=> BINARY %s)", quoteName(name), columns[i]))
 				}
 				add(
 					fmt.Sprintf("cu%d", number),
@@ -236,11 +236,7 @@ func (c needed) children(id int32, journal string, path []cascade, becomes []str
 	}
 	oldKey, oldLinks := c.asText(c.Key, "pingo_0", nil), c.asText(c.Links, "pingo_0", nil)
 	out := insert("u", oldKey, oldLinks, "NULL")
-	if becomes != nil && len(path) == 1 {
-		fresh := map[string]string{}
-		for j, name := range path[0].From {
-			fresh[name] = becomes[j]
-		}
+	if fresh := passedOn(path, becomes); len(fresh) > 0 {
 		out += "\n        " + insert(
 			"u",
 			c.asText(c.Key, "pingo_0", fresh),
@@ -249,6 +245,30 @@ func (c needed) children(id int32, journal string, path []cascade, becomes []str
 		)
 	}
 	return out
+}
+
+// passedOn gives the columns of the captured table that a cascade over a path of foreign keys changes, with what they will
+// be, if the columns that the last key of the path refers to become other values: a key of each table that is part of the
+// key below it passes its value on.
+func passedOn(path []cascade, becomes []string) map[string]string {
+	if becomes == nil {
+		return nil
+	}
+	last := len(path) - 1
+	values := map[string]string{} // by the columns that a key refers to
+	for j, name := range path[last].To {
+		values[name] = becomes[j]
+	}
+	for i := last; i >= 0; i-- {
+		passed := map[string]string{}
+		for j, name := range path[i].To {
+			if value, changes := values[name]; changes {
+				passed[path[i].From[j]] = value
+			}
+		}
+		values = passed
+	}
+	return values
 }
 
 // reached selects the rows, called pingo_0, that lead from a table over a path of foreign keys to the
