@@ -40,6 +40,8 @@ type Database interface {
 	// clock, empty where the column is no time.
 	Newer(ctx context.Context, r source.Reader, table shape.Ref, column, value string, overlap time.Duration,
 		each func(key []string, value string) error) (highest, clock string, err error)
+	// Nullable reports whether a column of a table may be NULL.
+	Nullable(ctx context.Context, r source.Reader, table shape.Ref, column string) (bool, error)
 }
 
 // Everything is an overlap that leaves out nothing.

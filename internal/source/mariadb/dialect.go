@@ -191,3 +191,10 @@ func (sqlWords) Newer(
 	)
 	return highest, clock, err
 }
+
+func (sqlWords) Nullable(ctx context.Context, r source.Reader, table shape.Ref, column string) (nullable bool, err error) {
+	err = r.(*Reader).db.QueryRowContext(ctx, fmt.Sprintf(
+		"SELECT IS_NULLABLE = 'YES' FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND COLUMN_NAME = %s",
+		text(table.Schema), text(table.Name), text(column))).Scan(&nullable)
+	return nullable, explain(err)
+}

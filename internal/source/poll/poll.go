@@ -434,5 +434,21 @@ func (n *nothing) Advice(
 			)
 		}
 	}
-	return out, n.there(ctx)
+	if err := n.there(ctx); err != nil {
+		return out, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(n.Tables)) {
+		column := n.Tables[name]
+		nullable, err := n.database.Nullable(ctx, n.reader, n.ref(name), column)
+		if err != nil {
+			return out, err
+		}
+		if nullable {
+			out = append(out, source.Advice{
+				Kind: "poll", Table: n.ref(name).String(),
+				Message: fmt.Sprintf("column %s may be NULL: Pingo notices a change of a row without a value only when it compares all rows, every %s; give every row a value and declare the column NOT NULL", column, n.compare),
+			})
+		}
+	}
+	return out, nil
 }

@@ -160,7 +160,7 @@ func TestNewerRows(t *testing.T) {
 				[]shape.Captured{{Table: shape.Ref{Schema: "x", Name: "marks"}}},
 				nil,
 			)
-			if err != nil || len(advice) != 2 || !strings.Contains(advice[1].Message, "not looked at") {
+			if err != nil || len(advice) != 3 || !strings.Contains(advice[1].Message, "not looked at") || !strings.Contains(advice[2].Message, "column at may be NULL") {
 				t.Errorf("%+v %v", advice, err)
 			}
 			exec("ALTER TABLE huts DROP COLUMN at")

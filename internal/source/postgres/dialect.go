@@ -277,3 +277,12 @@ func (words) Newer(
 	})
 	return highest, clock, err
 }
+
+func (words) Nullable(ctx context.Context, r source.Reader, table shape.Ref, column string) (nullable bool, err error) {
+	err = r.(*Reader).pool.QueryRow(ctx, "SELECT NOT attnotnull FROM pg_attribute WHERE attrelid = to_regclass($1) AND attname = $2", quote(table), column).
+		Scan(&nullable)
+	if err != nil {
+		return false, explain(err)
+	}
+	return nullable, nil
+}
