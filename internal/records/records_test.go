@@ -676,7 +676,8 @@ func TestRecordsMoveIntoTheirSchema(t *testing.T) {
 			SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('a', 'i') AND d.refclassid = 'pg_class'::regclass)) LOOP
 			EXECUTE format('ALTER %s pingo_records.%I SET SCHEMA public', CASE one.relkind WHEN 'r' THEN 'TABLE' ELSE 'SEQUENCE' END, one.relname);
 		END LOOP; END $$;
-		ALTER FUNCTION pingo_records.intake_merge(jsonb, jsonb) SET SCHEMA public; DROP SCHEMA pingo_records`)
+		ALTER FUNCTION pingo_records.intake_merge(jsonb, jsonb) SET SCHEMA public; DROP SCHEMA pingo_records CASCADE;
+		DELETE FROM goose_db_version WHERE version_id > 20 -- an earlier version had no other functions`)
 	for range 2 {
 		if same, err := open(t, url).ServiceID(ctx); err != nil || same != id {
 			t.Errorf("%q became %q: %v", id, same, err)

@@ -2,6 +2,8 @@ package intake
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -191,6 +193,18 @@ func (e *Event) receipt(outcome source.Outcome, reason string) source.Receipt {
 	}
 }
 
+// remembered is how many events of a record are told from new ones that have the same version.
+const remembered = 50
+
+// identity tells the event from others about its record.
+func (e *Event) identity() string {
+	if e.ID != "" {
+		return e.ID
+	}
+	hash := sha256.Sum256(append([]byte(string(e.Op)+" "), e.Body...))
+	return hex.EncodeToString(hash[:16])
+}
+
 // entry is an event on its way into its table.
 type entry struct {
 	*Event
@@ -236,8 +250,9 @@ type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 }
 
-// upsert puts a round into its table by one statement. With versions, a record takes a newer version,
-// or another event of the same.
+// upsert puts a round into its table by one statement. With versions, a record takes a newer version, or another event of
+// the same, but not an event again that came before. A patch may come late: each part of the body has the version of the
+// event that set it.
 func (s *Store) upsert(ctx context.Context, on querier, list []entry) error {
 	// Two statements that touch the same rows do so in the same order.
 	slices.SortFunc(list, func(a, b entry) int { return strings.Compare(a.Key, b.Key) })
@@ -248,7 +263,7 @@ func (s *Store) upsert(ctx context.Context, on querier, list []entry) error {
 	var under []*noted
 	byName := map[string][]*noted{} // the same, by their names, those with none in their order
 	for i, e := range list {
-		names[i], ids[i], keys[i], merged[i] = e.under.name, e.ID, e.Key, e.Op == Merged
+		names[i], ids[i], keys[i], merged[i] = e.under.name, e.identity(), e.Key, e.Op == Merged
 		anyMerged = anyMerged || merged[i]
 		if e.Op != Deleted {
 			body := string(e.Body)
@@ -263,11 +278,16 @@ func (s *Store) upsert(ctx context.Context, on querier, list []entry) error {
 	}
 	table := quote(s.schema, list[0].Record)
 	// A patch is applied to what is there, so it is taken as it came, not as an insert has it.
-	body, patched := "g.body::jsonb", "excluded.body"
+	body, patched, stamps := "g.body::jsonb", "excluded.body", "NULL::jsonb"
 	if anyMerged {
 		body = "CASE WHEN g.merged THEN intake_merge('{}', g.body::jsonb) ELSE g.body::jsonb END"
 		patched = "CASE WHEN (SELECT g.merged FROM given g WHERE g.key = excluded.key) THEN intake_merge(r.body, (SELECT g.body::jsonb FROM given g WHERE g.key = excluded.key)) ELSE excluded.body END"
+		stamps = "CASE WHEN g.merged AND g.version IS NOT NULL THEN intake_join(NULL, NULL, NULL, g.body::jsonb, true, g.version::numeric) -> 's' END"
 	}
+	const (
+		whole  = "(excluded.version IS NULL OR r.stamps IS NULL AND excluded.stamps IS NULL)" // the event is about the whole body
+		joined = "(SELECT nullif(intake_join(r.body, r.stamps, r.version, g.body::jsonb, g.merged, g.version::numeric) -> '%s', 'null') FROM given g WHERE g.key = excluded.key)"
+	)
 	var notes struct {
 		names, keys, ops []string
 		bytes            []int64
@@ -285,13 +305,16 @@ func (s *Store) upsert(ctx context.Context, on querier, list []entry) error {
 			FROM unnest($9::text[], $10::text[], $11::text[], $12::bigint[], $13::int[]) WITH ORDINALITY AS n(name, key, op, bytes, events, i) ORDER BY n.name, n.i
 			ON CONFLICT (source, event) WHERE outcome = 'accepted' AND event <> '' DO NOTHING RETURNING event, seq, at
 		), put AS (
-			INSERT INTO %s AS r (key, body, version, event)
-			SELECT g.key, %s, g.version::numeric, g.event FROM given g WHERE g.name = '' OR g.name IN (SELECT event FROM receipt)
-			ON CONFLICT (key) DO UPDATE SET body = %s, version = coalesce(excluded.version, r.version), event = excluded.event, at = excluded.at
-			WHERE excluded.version IS NULL OR r.version IS NULL OR excluded.version > r.version OR excluded.version = r.version AND excluded.event <> r.event
+			INSERT INTO %s AS r (key, body, version, event, stamps)
+			SELECT g.key, %s, g.version::numeric, g.event, %s FROM given g WHERE g.name = '' OR g.name IN (SELECT event FROM receipt)
+			ON CONFLICT (key) DO UPDATE SET body = CASE WHEN %s THEN %s ELSE %s END, stamps = CASE WHEN NOT %[4]s THEN %[7]s END,
+				version = greatest(excluded.version, r.version), event = excluded.event, at = excluded.at,
+				seen = CASE WHEN NOT %[4]s OR excluded.version = r.version THEN (r.event || coalesce(r.seen, '{}'))[:%[8]d] END
+			WHERE excluded.version IS NULL OR r.version IS NULL OR excluded.version > r.version
+				OR excluded.version >= coalesce((r.stamps ->> '[]')::numeric, r.version) AND excluded.event <> ALL (r.event || coalesce(r.seen, '{}'))
 			RETURNING key
 		)
-		SELECT '' AS event, key, 0::bigint, NULL::timestamptz FROM put UNION ALL SELECT event, NULL, seq, at FROM receipt`, table, body, patched),
+		SELECT '' AS event, key, 0::bigint, NULL::timestamptz FROM put UNION ALL SELECT event, NULL, seq, at FROM receipt`, table, body, stamps, whole, patched, fmt.Sprintf(joined, "b"), fmt.Sprintf(joined, "s"), remembered),
 		names, ids, keys, merged, bodies, versions, s.source, list[0].Record,
 		notes.names, notes.keys, notes.ops, notes.bytes, notes.events)
 	if err != nil {

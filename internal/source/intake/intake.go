@@ -100,7 +100,9 @@ func quote(names ...string) string { return pgx.Identifier(names).Sanitize() }
 
 func literal(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
 
-// ensure makes the tables of records that are not there yet. A body is nil when the record was
+// ensure makes the tables of records that are not there yet. event is the one that came last; seen are some before it, if
+// the order of versions does not tell which of them is the newest. stamps has the versions of parts of the body, if patches
+// gave it several. A body is nil when the record was
 // deleted; that it was is kept, so that an older version which comes later does not bring it back.
 func (s *Store) ensure(ctx context.Context) error {
 	s.mu.Lock()
@@ -129,8 +131,13 @@ func (s *Store) ensure(ctx context.Context) error {
 	for _, r := range s.records {
 		fmt.Fprintf(&b, `CREATE TABLE IF NOT EXISTS %s (
 	key text COLLATE "C" PRIMARY KEY, body jsonb, version numeric, event text NOT NULL, at timestamptz NOT NULL DEFAULT clock_timestamp());
+DO $$ BEGIN
+	IF NOT EXISTS (SELECT FROM pg_attribute WHERE attrelid = to_regclass(%[3]s) AND attname = 'seen') THEN
+		ALTER TABLE %[1]s ADD COLUMN stamps jsonb, ADD COLUMN seen text[];
+	END IF;
+END $$;
 CREATE INDEX IF NOT EXISTS %s ON %[1]s (at) WHERE body IS NULL;
-`, quote(s.schema, r.Name), quote(r.Name+"_deleted"))
+`, quote(s.schema, r.Name), quote(r.Name+"_deleted"), literal(quote(s.schema, r.Name)))
 	}
 	if _, err := s.pool.Exec(ctx, b.String()); err != nil {
 		return explain("making the tables of what is sent", err)
