@@ -147,10 +147,13 @@ type IndexStatus struct {
 	// Live: the public name answers from a complete edition.
 	Live bool `json:"live"`
 	// Rows in the source that have documents, and Documents that searches find;
-	// null until they were counted, CountedAt when.
-	Rows      *int64     `json:"rows"`
-	Documents *int64     `json:"documents"`
-	CountedAt *time.Time `json:"countedAt,omitempty"`
+	// null until they were counted, CountedAt and DocumentsCountedAt when.
+	Rows               *int64     `json:"rows"`
+	Documents          *int64     `json:"documents"`
+	CountedAt          *time.Time `json:"countedAt,omitempty"`
+	DocumentsCountedAt *time.Time `json:"documentsCountedAt,omitempty"`
+	// Recounting: the two counts differ, and nothing is known that explains it.
+	Recounting bool `json:"recounting,omitempty"`
 	// Failed documents, and keys that are Waiting to be delivered.
 	Failed  int64 `json:"failed"`
 	Waiting int   `json:"waiting"`

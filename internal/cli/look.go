@@ -96,7 +96,7 @@ func (a *App) showStatus(s *api.Status) {
 		}
 		t.Render()
 		for _, ix := range s.Indexes {
-			if ix.State != api.StateInSync || ix.Failed > 0 {
+			if ix.State != api.StateInSync || ix.Failed > 0 || ix.Recounting {
 				fmt.Fprintf(a.Out, "\n%s: %s\n", ix.Name, ix.Sentence)
 			}
 		}

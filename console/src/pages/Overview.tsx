@@ -46,7 +46,6 @@ function Verdict({ status }: { status: Status }) {
 }
 
 function IndexCard({ ix }: { ix: IndexStatus }) {
-  const differ = ix.rows != null && ix.documents != null && ix.rows !== ix.documents;
   return (
     <Paper component="section" aria-label={`Index ${ix.name}`} sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Stack direction="row" sx={{ gap: 1.25, alignItems: 'center', flexWrap: 'wrap' }}>
@@ -59,7 +58,7 @@ function IndexCard({ ix }: { ix: IndexStatus }) {
       {ix.fill && ix.fill.expected > 0 && <FillBar ix={ix} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: 'repeat(5, auto) minmax(180px, 1fr)' }, alignItems: 'start' }}>
         <Figure label="rows in the source" value={count(ix.rows)} note={ix.countedAt && `counted ${ago(ix.countedAt)}`} />
-        <Figure label="documents" value={count(ix.documents)} note={differ ? `${count(Math.abs(ix.rows! - ix.documents!))} apart now` : ix.drift && <Link component={To} color="inherit" to={`/indexes/${ix.name}/drift`}>{ix.drift.sentence}</Link>} />
+        <Figure label="documents" value={count(ix.documents)} note={ix.recounting ? ix.documentsCountedAt && `counted ${ago(ix.documentsCountedAt)}; being counted again` : ix.drift && <Link component={To} color="inherit" to={`/indexes/${ix.name}/drift`}>{ix.drift.sentence}</Link>} />
         <Figure label="lag now" value={duration(ix.lagMs)} note={ix.lagMs === 0 ? 'nothing waits' : `${count(ix.waiting)} documents waiting`} />
         <Figure label="recent lag" value={ix.lag.changes ? duration(ix.lag.p50) : '–'} note={ix.lag.changes ? `99% under ${duration(ix.lag.p99)}` : 'no changes yet'} />
         <Figure label="failed documents" value={count(ix.failed)} color={ix.failed ? 'error.main' : undefined}

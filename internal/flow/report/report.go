@@ -217,7 +217,10 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 	if s.Rows, at = st.Rows.Get(); s.Rows != nil {
 		s.CountedAt = &at
 	}
-	s.Documents, _ = st.Documents.Get()
+	var counted time.Time
+	if s.Documents, counted = st.Documents.Get(); s.Documents != nil {
+		s.DocumentsCountedAt = &counted
+	}
 	s.Delivered, s.PerSecond, s.Minute = st.Delivered.Read()
 	if p.filling != nil {
 		state, progress := p.filling.Fill.State()
@@ -422,7 +425,7 @@ func inSync(s *api.IndexStatus, now time.Time) {
 			"%s not match the database: %s. pingo drift show %s lists the causes; pingo repair %s fixes them.",
 			Count(d.Differing, "document does", "documents do"), drift.Summary(kinds), s.Name, s.Name)
 	case d != nil && d.ApartSince != nil && (d.CheckedAt == nil || d.CheckedAt.Before(*d.ApartSince)):
-		// Else a check has looked meanwhile: there is a reason, such as rows that share a document.
+		// Otherwise a check has looked since: there is a reason, such as rows that share a document.
 		s.State = api.StateDiffers
 		s.Sentence = fmt.Sprintf(
 			"The engine has %s for %s for %s, and no change is pending. A comparison is looking for the difference.",
@@ -434,7 +437,21 @@ func inSync(s *api.IndexStatus, now time.Time) {
 			Count(deref(s.Rows), "row", "rows"),
 			span(now.Sub(*d.ApartSince)),
 		)
+	case countsDiffer(s):
+		s.Recounting = true
+		s.Sentence += fmt.Sprintf(" Pingo counted the rows %s ago and the documents %s ago, and is counting both again.",
+			span(now.Sub(*s.CountedAt)), span(now.Sub(*s.DocumentsCountedAt)))
 	}
+}
+
+// countsDiffer reports whether the counts of rows and documents differ for no known reason: a failed document may be missing,
+// and a check finds other reasons.
+func countsDiffer(s *api.IndexStatus) bool {
+	if s.CountedAt == nil || s.DocumentsCountedAt == nil || s.Drift != nil && s.Drift.ApartSince != nil {
+		return false
+	}
+	missing := *s.Rows - *s.Documents
+	return missing < 0 || missing > s.Failed
 }
 
 func deref(n *int64) int64 {
