@@ -25,6 +25,8 @@ type Captured struct {
 	Refreshed bool `json:"refreshed,omitempty"`
 	// Views are what is read instead of the table, where it is captured for a view.
 	Views []Ref `json:"views,omitempty"`
+	// Functions are those that expressions over the table call: if one is redefined, documents change.
+	Functions []string `json:"functions,omitempty"`
 }
 
 // MaxGroups bounds the groups of a table, so that a number of 32 bits can tell which of them a
@@ -69,6 +71,13 @@ func Capture(source string, shapes []*Shape) []Captured {
 				default:
 					need(n.Table, n.Key, n.Depends, n.Link.Join.To...)
 					need(n.Link.Join.Table, n.Link.Join.Key, n.Link.Join.reads(), n.Link.Theirs...)
+				}
+				table := n.Table
+				if n.View && len(n.Follows) > 0 {
+					table = n.Follows[0].Table
+				}
+				if c := byTable[table]; c != nil && s.SourceOf(n) == source && len(n.Functions) > 0 {
+					c.Functions = union(c.Functions, n.Functions)
 				}
 			}
 		}

@@ -96,6 +96,8 @@ type ExpressionFacts struct {
 	Problem, Suggestion string
 	// Shifting are the functions that it calls whose value may change although no row does.
 	Shifting []Shift
+	// Functions are those that it calls and that anyone may redefine, by names that the source knows.
+	Functions []string
 }
 
 // Facts is what a source's catalogue knows about everything a definition names.
@@ -635,6 +637,9 @@ func (c *compiler) told(node *Node, table string, e definition.Expression, role 
 		return nil
 	}
 	c.shifting(e.Pos, told.Shifting)
+	if len(told.Functions) > 0 {
+		node.Functions = union(node.Functions, told.Functions)
+	}
 	return &told
 }
 

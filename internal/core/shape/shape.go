@@ -101,6 +101,8 @@ type Node struct {
 	Children []int    `json:"children,omitempty"`
 	// Depends lists the columns of Table that the document depends on.
 	Depends []string `json:"depends"`
+	// Functions are those of the database that its expressions call, and that anyone may redefine.
+	Functions []string `json:"functions,omitempty"`
 	// View: Table is a view, whose changes are those of the tables it reads.
 	View bool `json:"view,omitempty"`
 	// Refreshed: Table is a materialised view, which changes when it is refreshed.
@@ -326,7 +328,7 @@ func (s *Shape) Hash() string {
 		c := Tree{Index: t.Index, Name: t.Name}
 		for _, n := range t.Nodes {
 			n := *n
-			n.Follows = nil // it says how changes are followed, not what documents are, as the key's types do
+			n.Follows, n.Functions = nil, nil // they say how changes are followed, not what documents are, as the key's types do
 			if n.Link != nil {
 				n.KeyTypes = nil
 				if n.Link.Join != nil {

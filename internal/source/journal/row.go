@@ -25,12 +25,28 @@ type Layout struct {
 func Restates(before, now map[string]string) bool {
 	for name, form := range now {
 		was, known := before[name]
-		more := strings.Contains(was, "'") && strings.HasPrefix(form, strings.TrimSuffix(was, ")")+",")
-		if known && was != form && !more {
+		if known && was != form && !extended(was, form) {
 			return true
 		}
 	}
 	return false
+}
+
+// extended reports whether an enumeration only got more words at its end.
+func extended(was, form string) bool {
+	return strings.Contains(was, "'") && strings.HasPrefix(form, strings.TrimSuffix(was, ")")+",")
+}
+
+// Relabelled names a column of a key that is an enumeration whose words are other ones now; empty when there is none. The
+// keys of rows are other ones then, though no row was written.
+func Relabelled(key []string, before, now map[string]string) string {
+	for _, name := range key {
+		was, form := before[name], now[name]
+		if strings.Contains(was, "'") && strings.Contains(form, "'") && was != form && !extended(was, form) {
+			return name
+		}
+	}
+	return ""
 }
 
 // There keeps of some columns those that a table has. An edition that is about to be replaced may

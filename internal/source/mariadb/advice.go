@@ -198,7 +198,26 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		if err != nil {
 			return nil, wrap("reading the columns of "+c.Table.String(), err)
 		}
-		if name := journal.Altered(l.kinds, kindsOf(columns)); name != "" {
+		kinds := kindsOf(columns)
+		var functions []string
+		for name := range l.kinds {
+			if f, is := strings.CutPrefix(name, functionKind); is {
+				functions = append(functions, f)
+			}
+		}
+		if err := p.functions(ctx, functions, kinds); err != nil {
+			return nil, err
+		}
+		switch name, relabelled := journal.Altered(l.kinds, kinds), journal.Relabelled(c.Key, l.kinds, kinds); {
+		case c.Root && relabelled != "":
+			out = append(out, source.Gap{Table: c.Table, Reason: fmt.Sprintf(
+				"values of the key column %s of %s were renamed, so documents have old keys", relabelled, c.Table)})
+			continue
+		case strings.HasPrefix(name, functionKind):
+			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
+				"the %s was redefined, so Pingo rebuilds all documents of %s", name, c.Table)})
+			continue
+		case name != "":
 			out = append(out, source.Gap{Table: c.Table, Safe: true, Reason: fmt.Sprintf(
 				"the column %s of %s was added, dropped, renamed or given another type", name, c.Table)})
 			continue

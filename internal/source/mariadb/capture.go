@@ -31,6 +31,9 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		kinds := kindsOf(columns)
 		n.kinds = map[string]string{}
 		n.Captured, n.told = journal.Only(c, kinds)
+		if err := p.functions(ctx, c.Functions, n.kinds); err != nil {
+			return nil, err
+		}
 		for _, name := range slices.Concat(c.Key, c.Watch, c.Links) {
 			n.kinds[name] = kinds[name]
 		}
@@ -45,6 +48,22 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		out = append(out, n)
 	}
 	return out, nil
+}
+
+// functionKind stands before the names of functions among the kinds of columns.
+const functionKind = "function "
+
+// functions adds to the kinds of columns when functions were last defined.
+func (p *Capture) functions(ctx context.Context, names []string, kinds map[string]string) error {
+	for _, name := range names {
+		rows, err := p.db.texts(ctx, `SELECT coalesce(group_concat(concat(ROUTINE_SCHEMA, ' ', LAST_ALTERED, ' ', coalesce(md5(ROUTINE_DEFINITION), '')) ORDER BY 1), '')
+			FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME = `+text(name))
+		if err != nil {
+			return wrap("reading the function "+name, err)
+		}
+		kinds[functionKind+name] = rows[0][0]
+	}
+	return nil
 }
 
 // kindsOf says what each column is: its type, and its place, since another column may have got its name.

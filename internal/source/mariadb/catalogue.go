@@ -302,6 +302,13 @@ func (p *Reader) probe(
 		shape.Ordering:  "SELECT 1 AS value FROM %[2]s ORDER BY %[1]s\n LIMIT 0",
 	}[expression.Role]
 	answer.Columns, answer.Shifting = reads(list, table, stored)
+	for _, w := range list {
+		if name := strings.ToLower(w.text); w.called && !slices.Contains(answer.Functions, name) {
+			if _, theirs := stored[name]; theirs {
+				answer.Functions = append(answer.Functions, name)
+			}
+		}
+	}
 	if slices.ContainsFunc(answer.Shifting, func(s shape.Shift) bool { return s.Never }) {
 		return answer, nil // not even prepared
 	}

@@ -221,3 +221,39 @@ func (w *world) rows(need []shape.Captured) map[string]map[string]string {
 	}
 	return out
 }
+
+// What expressions and keys mean is part of what is captured: where a function or the words of an enumeration become others,
+// documents do, though no row is written.
+func TestMeaningsThatChange(t *testing.T) {
+	w := newWorld(t, `CREATE FUNCTION shout(x varchar(50)) RETURNS varchar(50) DETERMINISTIC NO SQL RETURN upper(x);
+		CREATE TABLE huts (level enum('easy', 'hard'), id int, name varchar(50), PRIMARY KEY (level, id));
+		INSERT INTO huts VALUES ('easy', 1, 'a'), ('hard', 9, 'b')`,
+		"  huts: { engine: main, rows: paths.huts, where: shout(name) <> 'X', fields: { name: {}, loud: { sql: shout(name) } } }\n")
+	need := shape.Capture(w.shapes[0].Source, w.shapes)
+	for _, c := range []struct {
+		change, reason string
+		safe           bool
+	}{
+		{"CREATE OR REPLACE FUNCTION shout(x varchar(50)) RETURNS varchar(50) DETERMINISTIC NO SQL RETURN lower(x)", "the function shout was redefined", true},
+		{"ALTER TABLE huts MODIFY level enum('easy', 'hard', 'mad')", "the column level of", true},
+		{"ALTER TABLE huts MODIFY level enum('plain', 'hard', 'mad', 'easy')", "values of the key column level", false},
+	} {
+		if gaps, err := w.src.Capture.Gaps(t.Context(), need); err != nil || len(gaps) > 0 {
+			t.Fatalf("before %s: %+v %v", c.change, gaps, err)
+		}
+		time.Sleep(time.Second) // functions tell when they were made by the second
+		w.exec(c.change)
+		gaps, err := w.src.Capture.Gaps(t.Context(), need)
+		if err != nil || len(gaps) != 1 || gaps[0].Safe != c.safe || gaps[0].Deliberate || !strings.Contains(gaps[0].Reason, c.reason) {
+			t.Errorf("%s: %+v %v", c.change, gaps, err)
+		}
+		if _, err := w.src.Capture.Install(t.Context(), "one", need); err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(c.change, "'hard', 'mad')") { // no row has the new word yet
+			w.expect()
+		} else {
+			w.expect("truncate huts")
+		}
+	}
+}

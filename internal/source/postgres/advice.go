@@ -11,6 +11,7 @@ import (
 	"pingo/internal/core/shape"
 	"pingo/internal/pgsession"
 	"pingo/internal/source"
+	"pingo/internal/source/journal"
 )
 
 // byAdministrator is what a role does that may not install capture itself. It needs none of the rights for that.
@@ -188,6 +189,11 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case has.Rewritten:
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("a column of %s got other values by ALTER TABLE, so Pingo rebuilds all its documents", c.Table)
+		case c.Root && journal.Relabelled(c.Key, has.Forms, has.Now) != "":
+			gap.Reason = fmt.Sprintf("values of the key column %s of %s were renamed, so documents have old keys", journal.Relabelled(c.Key, has.Forms, has.Now), c.Table)
+		case strings.HasPrefix(has.altered(), functionForm):
+			gap.Safe = true
+			gap.Reason = fmt.Sprintf("the %s was redefined, so Pingo rebuilds all documents of %s", has.altered(), c.Table)
 		case has.altered() != "": // it was noted, if not as exactly as before
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("the column %s of %s was added, dropped, renamed or given another type", has.altered(), c.Table)
@@ -203,6 +209,29 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 	return out, nil
 }
 
+// collation reports a database whose default collation sorts in another order than when its indexes were built, as after an
+// update of the operating system.
+func (p *Capture) collation(ctx context.Context) ([]source.Advice, error) {
+	out := []source.Advice{}
+	var tells, changed bool
+	err := p.pool.QueryRow(ctx, "SELECT to_regproc('pg_catalog.pg_database_collation_actual_version') IS NOT NULL").Scan(&tells) // from version 15 on
+	if err == nil && tells {
+		err = p.pool.QueryRow(ctx, "SELECT coalesce(datcollversion <> pg_database_collation_actual_version(oid), false) FROM pg_database WHERE datname = current_database()").
+			Scan(&changed)
+	}
+	if err != nil {
+		return nil, wrap("reading the version of the collation", err)
+	}
+	if changed {
+		out = append(out, source.Advice{
+			Kind:      "collation",
+			Message:   "the collation of the database has another version than its indexes: reads by an index may miss rows; rebuild the database's indexes, then run pingo reindex start for each index",
+			Statement: "REINDEX (VERBOSE) DATABASE; ALTER DATABASE … REFRESH COLLATION VERSION;",
+		})
+	}
+	return out, nil
+}
+
 // Advice looks for lookups without an index, and for what changes rows behind the
 // application's back.
 func (p *Capture) Advice(
@@ -210,7 +239,26 @@ func (p *Capture) Advice(
 	need []shape.Captured,
 	lookups []shape.Lookup,
 ) ([]source.Advice, error) {
-	out := []source.Advice{}
+	out, err := p.collation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range need {
+		if !c.Refreshed {
+			continue
+		}
+		var counts bool
+		if err := p.pool.QueryRow(ctx, "SELECT current_setting('track_counts')::bool").Scan(&counts); err != nil {
+			return nil, wrap("reading the server's settings", err)
+		}
+		if !counts {
+			out = append(out, source.Advice{
+				Kind: "refresh", Table: c.Table.String(),
+				Message:   "track_counts is off, so Pingo notices REFRESH MATERIALIZED VIEW CONCURRENTLY only when it compares all rows",
+				Statement: "ALTER SYSTEM SET track_counts = on; SELECT pg_reload_conf();",
+			})
+		}
+	}
 	for _, l := range lookups {
 		var rows int64
 		var indexed bool

@@ -60,6 +60,11 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 				return nil, wrap("reading the view "+v.String(), err)
 			}
 		}
+		for _, f := range c.Functions {
+			if n.forms[functionForm+f], err = functionDefinition(ctx, tx, f); err != nil {
+				return nil, wrap("reading the function "+f, err)
+			}
+		}
 		types, err := columns(ctx, tx, *oid, false)
 		if err != nil {
 			return nil, wrap("reading the columns of "+c.Table.String(), err)
@@ -404,9 +409,11 @@ func (p *Capture) claim(ctx context.Context, service string) error {
 }
 
 // formsOf says what each column of the table c is in the catalogue: its number, its type, and the words of
-// this, of which later ones stand behind earlier ones.
+// this, of which later ones stand behind earlier ones. A collation whose version is no longer that with which it was created
+// is named, too: it may sort in another order.
 const formsOf = `(SELECT coalesce(jsonb_object_agg(a.attname, a.attnum || ' ' || ` + nativeType + `
-		|| coalesce(' of ' || (SELECT string_agg(quote_literal(e.enumlabel), ',' ORDER BY e.oid) FROM pg_enum e WHERE e.enumtypid = a.atttypid), '')), '{}')
+		|| coalesce(' of ' || (SELECT string_agg(quote_literal(e.enumlabel), ',' ORDER BY e.oid) FROM pg_enum e WHERE e.enumtypid = a.atttypid), '')
+		|| coalesce((SELECT ' sorted as of ' || pg_collation_actual_version(k.oid) FROM pg_collation k WHERE k.oid = a.attcollation AND k.collversion <> pg_collation_actual_version(k.oid)), '')), '{}')
 	FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)`
 
 // standing is what stands of a table's capture.
@@ -491,19 +498,25 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 	if err := rows.Err(); err != nil {
 		return nil, installed, err
 	}
-	views := map[string]string{} // several tables may be read by one
+	definitions := map[string]string{} // several tables may be read by one view or function
 	for _, s := range out {
 		for name := range s.Forms {
-			view, is := strings.CutPrefix(name, viewForm)
-			if !is {
+			view, isView := strings.CutPrefix(name, viewForm)
+			function, isFunction := strings.CutPrefix(name, functionForm)
+			if !isView && !isFunction {
 				continue
 			}
-			if _, known := views[name]; !known {
-				if views[name], err = viewDefinition(ctx, p.pool, view); err != nil {
-					return nil, installed, wrap("reading the view "+view, err)
+			if _, known := definitions[name]; !known {
+				if isView {
+					definitions[name], err = viewDefinition(ctx, p.pool, view)
+				} else {
+					definitions[name], err = functionDefinition(ctx, p.pool, function)
+				}
+				if err != nil {
+					return nil, installed, wrap("reading the "+name, err)
 				}
 			}
-			s.Now[name] = views[name]
+			s.Now[name] = definitions[name]
 		}
 	}
 	return out, installed, nil
@@ -512,6 +525,9 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 // viewForm stands before the names of views among those of columns: how changes of a table are followed to the
 // rows of a view was found in the view's definition.
 const viewForm = "view "
+
+// functionForm stands before the names of functions there: values of expressions were what the function made of columns.
+const functionForm = "function "
 
 // viewDefinition tells a view's definition, and those of the views below it, from others; empty when there is none.
 func viewDefinition(ctx context.Context, db interface {

@@ -503,6 +503,9 @@ func probe(
 	if answer.Shifting, err = shifting(ctx, nested, probed); err != nil {
 		return answer, err
 	}
+	if answer.Functions, err = redefinable(ctx, nested, probed); err != nil {
+		return answer, err
+	}
 	if answer.Problem == "" {
 		answer.Problem, err = ambiguous(ctx, nested, view, probed, oid, answer.Columns)
 	}

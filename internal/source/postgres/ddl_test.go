@@ -450,3 +450,55 @@ func TestATableThatLostItsColumnsIsNotForgotten(t *testing.T) {
 		t.Errorf("noted: %q", got)
 	}
 }
+
+// What expressions and keys mean is part of what is captured: where a function, the words of an enumeration or the order of
+// a collation become others, documents do, though no row is written.
+func TestMeaningsThatChange(t *testing.T) {
+	url := pgtest.URL(t)
+	conn, p := pgtest.Connect(t, url), open(t, url)
+	pgtest.Exec(t, conn, `CREATE TYPE grade AS ENUM ('easy', 'hard');
+		CREATE COLLATION sorted (provider = icu, locale = 'de');
+		CREATE FUNCTION inner_one(x text) RETURNS text LANGUAGE sql IMMUTABLE RETURN upper(x);
+		CREATE FUNCTION shout(x text) RETURNS text LANGUAGE sql IMMUTABLE RETURN public.inner_one(x) || '!';
+		CREATE FUNCTION big(x int) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN x > 5; END';
+		CREATE TABLE huts (level grade, id int, name text COLLATE sorted, PRIMARY KEY (level, id));
+		INSERT INTO huts VALUES ('easy', 1, 'a'), ('hard', 9, 'b')`)
+	s, _, findings := compile(t, p, "  x: { engine: e, rows: s.huts, where: public.big(id), fields: { name: {}, loud: { sql: public.shout(name) } } }\n")
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	need := shape.Capture(s.Source, []*shape.Shape{s})
+	if _, err := install(t, p, need); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		change, reason string
+		safe           bool
+	}{
+		{"CREATE OR REPLACE FUNCTION shout(x text) RETURNS text LANGUAGE sql IMMUTABLE RETURN public.inner_one(x) || '?'", "function public.shout(text) was redefined", true},
+		{"CREATE OR REPLACE FUNCTION inner_one(x text) RETURNS text LANGUAGE sql IMMUTABLE RETURN lower(x)", "function public.shout(text) was redefined", true},
+		{"CREATE OR REPLACE FUNCTION big(x int) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS 'BEGIN RETURN x > 0; END'", "function public.big(integer) was redefined", true},
+		{"ALTER TYPE grade ADD VALUE 'mad'", "the column level of", true},
+		{"ALTER TYPE grade RENAME VALUE 'easy' TO 'plain'", "values of the key column level", false},
+		{"UPDATE pg_collation SET collversion = '1' WHERE collname = 'sorted'", "the column name of", true},
+	} {
+		if gaps, err := p.Capture.Gaps(t.Context(), need); err != nil || len(gaps) > 0 {
+			t.Fatalf("before %s: %+v %v", c.change, gaps, err)
+		}
+		pgtest.Exec(t, conn, c.change)
+		gaps, err := p.Capture.Gaps(t.Context(), need)
+		if err != nil || len(gaps) != 1 || gaps[0].Safe != c.safe || gaps[0].Deliberate || !strings.Contains(gaps[0].Reason, c.reason) {
+			t.Errorf("%s: %+v %v", c.change, gaps, err)
+		}
+		if _, err := install(t, p, need); err != nil {
+			t.Fatal(err)
+		}
+		want := []string{"huts truncate "}
+		if strings.Contains(c.change, "ADD VALUE") { // no row has it yet
+			want = nil
+		}
+		if got := read(t, p); !slices.Equal(got, want) {
+			t.Errorf("%s: noted %q, want %q", c.change, got, want)
+		}
+	}
+}

@@ -68,6 +68,30 @@ func shifting(ctx context.Context, tx pgx.Tx, view uint32) ([]shape.Shift, error
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[shape.Shift])
 }
 
+// redefinable lists the functions that a view calls and that are not the server's own.
+func redefinable(ctx context.Context, tx pgx.Tx, view uint32) ([]string, error) {
+	rows, err := tx.Query(ctx, `SELECT DISTINCT p.oid::regprocedure::text FROM pg_rewrite r,
+			regexp_matches(r.ev_action::text, ':(?:funcid|opfuncid|aggfnoid|winfnoid) (\d+)', 'g') m JOIN pg_proc p ON p.oid = m[1]::oid
+		WHERE r.ev_class = $1 AND p.oid >= `+firstOther+` ORDER BY 1`, view)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// functionDefinition tells a function's definition, and those of the functions that it is known to call, from others. It is
+// empty when there is no such function.
+func functionDefinition(ctx context.Context, db interface {
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}, signature string) (hash string, err error) {
+	err = db.QueryRow(ctx, `WITH RECURSIVE called(oid) AS (
+			SELECT to_regprocedure($1)::oid
+			UNION SELECT d.refobjid FROM called JOIN pg_depend d ON d.classid = 'pg_proc'::regclass AND d.objid = called.oid AND d.refclassid = 'pg_proc'::regclass
+		) SELECT coalesce(md5(string_agg(concat_ws(' ', p.oid::regprocedure, p.prorettype::regtype, p.prosrc, pg_get_function_sqlbody(p.oid), p.proconfig, p.probin), ';' ORDER BY p.oid::regprocedure::text)), '')
+		FROM called JOIN pg_proc p ON p.oid = called.oid`, signature).Scan(&hash)
+	return hash, err
+}
+
 // ambiguous says what is wrong with an expression whose meaning depends on names that Pingo does not look up, or that
 // would run a cast that another role made. view is the SELECT of the view probed.
 func ambiguous(ctx context.Context, tx pgx.Tx, view string, probed, table uint32, columns []string) (problem string, err error) {
