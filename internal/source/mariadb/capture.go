@@ -56,12 +56,12 @@ const functionKind = "function "
 // functions adds to the kinds of columns when functions were last defined.
 func (p *Capture) functions(ctx context.Context, names []string, kinds map[string]string) error {
 	for _, name := range names {
-		rows, err := p.db.texts(ctx, `SELECT coalesce(group_concat(concat(ROUTINE_SCHEMA, ' ', LAST_ALTERED, ' ', coalesce(md5(ROUTINE_DEFINITION), '')) ORDER BY 1), '')
-			FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME = `+text(name))
+		rows, err := p.db.texts(ctx, `SELECT ROUTINE_SCHEMA, LAST_ALTERED, coalesce(md5(ROUTINE_DEFINITION), '')
+			FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME = `+text(name)+" ORDER BY 1")
 		if err != nil {
 			return wrap("reading the function "+name, err)
 		}
-		kinds[functionKind+name] = rows[0][0]
+		kinds[functionKind+name] = fmt.Sprint(rows)
 	}
 	return nil
 }
