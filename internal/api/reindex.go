@@ -210,9 +210,9 @@ type FillStatus struct {
 	Halted bool   `json:"halted,omitempty"`
 	Paused bool   `json:"paused,omitempty"`
 	Pace   Pace   `json:"pace"`
-	// ByHand: its gates have passed, and a person is to have it answer.
+	// ByHand: it waits until a person decides, since a gate has not passed or the definition says so.
 	ByHand bool `json:"byHand,omitempty"`
-	// Gates are there once it is filled. One that has not passed waits for a person.
+	// Gates are there once it is filled.
 	Gates []Gate `json:"gates,omitempty"`
 }
 

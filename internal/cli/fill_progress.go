@@ -35,7 +35,7 @@ func (a *App) waitForFill(ctx context.Context, index string, patient bool, there
 			ix := &status.Indexes[i]
 			switch {
 			case ix.Fill == nil || index != "" && ix.Name != index:
-			case ix.Fill.State == api.FillReady && (ix.Fill.ByHand || len(ix.Fill.Stopped()) > 0):
+			case ix.Fill.State == api.FillReady && ix.Fill.ByHand:
 				stopped = errors.Join(stopped, fmt.Errorf("%s: %w: %s", ix.Fill.Edition, errStopped, ix.Sentence))
 			case ix.Fill.Halted && !patient:
 				halted = append(halted, ix.Sentence)

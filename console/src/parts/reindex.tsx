@@ -61,7 +61,7 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
   const previous = runs?.find((r) => r.edition === ix.previous);
   const shown = runs?.find((r) => r.edition === (fill?.edition ?? ix.edition));
   const course = fill?.course ?? [];
-  const waitsForYou = fill && (stopped.length > 0 || fill.byHand);
+  const waitsForYou = fill?.byHand;
   return (
     <Paper component="section" aria-label="Reindex" sx={{ p: { xs: 2, sm: 2.5 }, mb: 2.5, ...(waitsForYou && { borderColor: 'warning.main' }) }}>
       <Stack direction="row" sx={{ gap: 1.5, alignItems: 'flex-start', justifyContent: 'space-between', flexWrap: 'wrap' }}>
@@ -69,7 +69,7 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
           <Typography variant="h2">{fill ? fill.edition : 'Editions'}</Typography>
           <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5, maxWidth: '80ch' }}>
             {!fill ? `${ix.edition} is live, from version ${ix.definition} of the definition. A rebuild fills another edition; searches continue.`
-              : stopped.length > 0 ? 'Filled and in sync. It waits for your decision, because a gate failed.'
+              : fill.byHand && stopped.length > 0 ? 'Filled and in sync. It waits for your decision, because a gate failed.'
               : fill.byHand ? 'Filled and in sync. It waits for your decision.'
               : fill.waits ? `It is ${fill.state}: ${fill.waits}.`
               : fill.state === 'filling' ? (ix.live ? `Filling. ${ix.edition} is live.` : 'First fill. No edition is live yet.') : `It is ${fill.state}.`}

@@ -68,7 +68,7 @@ type Fill struct {
 	mu       sync.Mutex // guards what follows
 	record   records.Edition
 	progress reindex.Progress
-	byHand   bool // a person is to say that it answers
+	byHand   bool // it waits until a person decides
 }
 
 // Options are what a fill works with.

@@ -199,7 +199,7 @@ func (j *judge) searches(ctx context.Context, name string, s *shape.Shape) ([]re
 }
 
 // decided reports whether the edition is to answer now: by the definition's policy and the gates, or
-// because a person said so. byHand says that nothing but that is waited for.
+// because a person said so. byHand says that it waits for a person.
 func (j *judge) decided(ctx context.Context, record *records.Edition) (goes, byHand bool, err error) {
 	passed, policy := reindex.Passed(record.Gates), j.policy().Switch
 	if policy == reindex.SwitchAlways || passed && policy != reindex.OnCommand {
@@ -210,7 +210,7 @@ func (j *judge) decided(ctx context.Context, record *records.Edition) (goes, byH
 		return false, false, fmt.Errorf("asking whether %s is to answer: %w", record.Name(), err)
 	}
 	if decided || !passed {
-		return decided, false, nil
+		return decided, !decided, nil
 	}
 	live, _, err := j.store.Live(ctx, record)
 	if err != nil {

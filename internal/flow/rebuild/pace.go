@@ -114,7 +114,7 @@ type Waits struct {
 	records.Course
 	// Why nothing of it is filled now, or slowly; empty when neither is so.
 	Why string
-	// Halted: nothing is. ByHand: a person is to have it answer.
+	// Halted: nothing is. ByHand: it waits until a person decides.
 	Halted, ByHand bool
 	// Now is the pace that holds.
 	Now reindex.Pace

@@ -361,7 +361,7 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		)
 	case s.Fill != nil:
 		s.State, s.Sentence = api.StateFilling, fillSentence(s)
-		if s.Fill.State == api.FillReady && (s.Fill.ByHand || len(s.Fill.Stopped()) > 0) {
+		if s.Fill.State == api.FillReady && s.Fill.ByHand {
 			s.State = api.StateWaiting // for a person
 		}
 	case s.ReadAt == nil:
@@ -485,16 +485,16 @@ func fillSentence(s *api.IndexStatus) string {
 		return lead + f.Edition + " is about to become live again."
 	case api.FillReady:
 		stopped := f.Stopped()
-		if f.ByHand {
+		if !f.ByHand {
+			return lead + f.Edition + " is ready and is about to become live."
+		}
+		if len(stopped) == 0 {
 			return fmt.Sprintf(
 				"%s%s is filled and waits for your decision. Run pingo reindex switch %s, or cancel it.",
 				lead,
 				f.Edition,
 				s.Name,
 			)
-		}
-		if len(stopped) == 0 {
-			return lead + f.Edition + " is ready and is about to become live."
 		}
 		why := make([]string, len(stopped))
 		for i, g := range stopped {

@@ -45,3 +45,24 @@ func TestInSyncIsWhatIsKnown(t *testing.T) {
 		}
 	}
 }
+
+// A filled edition waits for a person only if the service does: with switch: always it becomes live whatever its gates say.
+func TestReadyEditions(t *testing.T) {
+	now := time.Now()
+	failed := []api.Gate{{Name: "size", Sentence: "it has 3 documents of 10"}}
+	for _, c := range []struct {
+		byHand       bool
+		gates        []api.Gate
+		state, words string
+	}{
+		{false, failed, api.StateFilling, "is ready and is about to become live."},
+		{false, nil, api.StateFilling, "is ready and is about to become live."},
+		{true, nil, api.StateWaiting, "waits for your decision. Run pingo reindex switch huts"},
+		{true, failed, api.StateWaiting, "because a gate failed: it has 3 documents of 10."},
+	} {
+		s := &api.IndexStatus{Name: "huts", Live: true, ReadAt: &now, Fill: &api.FillStatus{State: api.FillReady, ByHand: c.byHand, Gates: c.gates}}
+		if Describe(s, now); s.State != c.state || !strings.Contains(s.Sentence, c.words) {
+			t.Errorf("%+v: %s: %s", c, s.State, s.Sentence)
+		}
+	}
+}
