@@ -58,6 +58,18 @@ func TestConsoleOverTLS(t *testing.T) {
 					if err != nil || profiles.StatusCode != 200 {
 						t.Errorf("profiles: %v %v", profiles, err)
 					}
+					for level, want := range map[string]int{"debug": 200, "loud": 400} {
+						asked, err := http.NewRequest(http.MethodPut, "http://"+debug+"/debug/log-level", strings.NewReader(level))
+						if err != nil {
+							t.Fatal(err)
+						}
+						if answer, err := http.DefaultClient.Do(asked); err != nil || answer.StatusCode != want {
+							t.Errorf("log level %s: %v %v", level, answer, err)
+						}
+					}
+					if !strings.Contains(w.log.String(), "log level changed") {
+						t.Error("the change of the log level is not logged")
+					}
 				}()
 				proxy := httptest.NewTLSServer(
 					&httputil.ReverseProxy{FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {

@@ -405,6 +405,7 @@ func TestMistakesGetASentence(t *testing.T) {
 		"serve --records-url x --records-dir y":           "say where records are kept",
 		"serve --debug-listen 0.0.0.0:6060":               "is an address of loopback",
 		"serve --tls-cert x":                              "belong together",
+		"serve --log-level loud":                          "--log-level is debug, info, warn or error",
 		"serve --trusted-proxy nowhere":                   "is an address or a range",
 		"serve --secrets-dir relative":                    "is no folder of secrets",
 		"serve --memory 1MB":                              "--memory is a size such as 256MB, and at least 96 MB",

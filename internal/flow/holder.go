@@ -17,7 +17,6 @@ import (
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
-	"pingo/internal/flow/alarm"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/lease"
@@ -205,10 +204,6 @@ func (h *holder) run(ctx context.Context) {
 			}
 		})
 		h.work.Go(func() { h.read(ctx, x) })
-		h.work.Go(func() {
-			indexes := func() []api.IndexStatus { return h.currentStatus(x).Indexes }
-			alarm.Run(ctx, indexes, h.connections.Alerts, h.connections.Secrets.Addresses.DialPublic, h.log)
-		})
 	}
 	for {
 		select {

@@ -100,7 +100,9 @@ func (m milestone) done() bool {
 // round is what a process knows from one round to the next.
 type round struct {
 	observer lease.Observer
-	helping  map[editionName]*help
+	// secretsAt is when the secrets of the definition were last read.
+	secretsAt time.Time
+	helping   map[editionName]*help
 }
 
 // New prepares a service on its records; address is where it answers, and a nil budget is no bound.
@@ -300,7 +302,15 @@ func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	if known { // also where the records were put back to what this process uses
 		s.unusable = nil
 	}
+	look := known && time.Since(s.secretsAt) >= secretsEvery
+	if look {
+		s.secretsAt = time.Now()
+	}
 	s.mu.Unlock()
+	if look && s.connections.SecretsChanged() {
+		s.log.Info("secrets of the definition changed, reconnecting")
+		return use(ctx, s, s.connections.Definition())
+	}
 	if known {
 		return nil
 	}
@@ -320,6 +330,20 @@ func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 			eng.Kind = applied.EngineKinds[eng.Name]
 		}
 	}
+	if err := use(ctx, s, def); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.applied, s.unusable = applied, nil
+	s.mu.Unlock()
+	return nil
+}
+
+// secretsEvery is how often the secrets of the definition are read, which may be files that another program replaces.
+const secretsEvery = 5 * time.Second
+
+// use takes a definition's sources and engines into use. Work on what is opened again stops first.
+func use(ctx context.Context, s *Service, def *definition.Definition) error {
 	change, err := s.connections.Prepare(def)
 	if err != nil {
 		return err
@@ -331,9 +355,6 @@ func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 		}
 	}
 	s.connections.Use(change)
-	s.mu.Lock()
-	s.applied, s.unusable = applied, nil
-	s.mu.Unlock()
 	return nil
 }
 

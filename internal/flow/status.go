@@ -1,12 +1,14 @@
 package flow
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"pingo/internal/api"
+	"pingo/internal/flow/alarm"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/report"
@@ -91,6 +93,19 @@ func (s *Service) Status() api.Status {
 	slices.SortFunc(out.Indexes, func(a, b api.IndexStatus) int { return strings.Compare(a.Name, b.Name) })
 	report.Overall(&out, s.ready.done())
 	return out
+}
+
+// Alarm raises alerts of all indexes, also of those that other processes feed or none does, until the context ends.
+func Alarm(ctx context.Context, s *Service, store alarm.Store) {
+	select {
+	case <-s.ready:
+	case <-ctx.Done():
+		return
+	}
+	alarm.Run(ctx, alarm.Options{
+		Process: s.process.ID, Indexes: func() []api.IndexStatus { return s.Status().Indexes },
+		Target: s.connections.Alerts, Dial: s.connections.Secrets.Addresses.DialPublic, Store: store, Log: s.log,
+	})
 }
 
 // describe says of a source what its definition and its kind do.

@@ -3,6 +3,8 @@
 package programs
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,7 +60,7 @@ func schema(a *cli.App) *cobra.Command {
 	}
 }
 
-func logger(w io.Writer, format string, level slog.Level) (*slog.Logger, error) {
+func logger(w io.Writer, format string, level slog.Leveler) (*slog.Logger, error) {
 	options := &slog.HandlerOptions{Level: level}
 	switch format {
 	case "text":
@@ -192,8 +194,9 @@ func (k *kept) check() error {
 	return nil
 }
 
-// profile answers on an address of loopback with what Go's profiler knows of the process, until the context ends.
-func profile(ctx context.Context, address string, log *slog.Logger) error {
+// profile answers on an address of loopback with what Go's profiler knows of the process, and changes the level of its log,
+// until the context ends.
+func profile(ctx context.Context, address string, level *slog.LevelVar, log *slog.Logger) error {
 	host, _, err := net.SplitHostPort(address)
 	if ip, notAddress := netip.ParseAddr(host); err != nil || notAddress != nil || !ip.IsLoopback() {
 		return cli.UsageError{
@@ -211,6 +214,19 @@ func profile(ctx context.Context, address string, log *slog.Logger) error {
 	mux.HandleFunc("/debug/pprof/", pprof.Index)
 	mux.HandleFunc("/debug/pprof/profile", pprof.Profile)
 	mux.HandleFunc("/debug/pprof/trace", pprof.Trace)
+	mux.HandleFunc("GET /debug/log-level", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, level.Level()) })
+	mux.HandleFunc("PUT /debug/log-level", func(w http.ResponseWriter, r *http.Request) {
+		text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 100))
+		if err == nil {
+			err = level.UnmarshalText(bytes.TrimSpace(text))
+		}
+		if err != nil {
+			http.Error(w, "the body is a level: debug, info, warn or error", http.StatusBadRequest)
+			return
+		}
+		log.Info("log level changed", "level", level.Level())
+		fmt.Fprintln(w, level.Level())
+	})
 	log.Info("profiles", "url", "http://"+l.Addr().String()+"/debug/pprof/")
 	go func() {
 		if err := serveHTTP(ctx, l, onlyHere(mux)); err != nil {
@@ -238,7 +254,7 @@ func onlyHere(h http.Handler) http.Handler {
 }
 
 func serve(a *cli.App) *cobra.Command {
-	var logFormat, debug, most string
+	var logFormat, logLevel, debug, most string
 	var at reached
 	var where kept
 	var secrets server.Secrets
@@ -261,7 +277,11 @@ the listed addresses.`,
   pingo serve --records-dir ./records --listen 0.0.0.0:7464 --tls-cert cert.pem --tls-key key.pem
   pingo serve --records-dir ./records --trusted-proxy 10.0.0.2 --public-name pingo.firnline.example`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			log, err := logger(a.Err, logFormat, slog.LevelInfo)
+			var level slog.LevelVar
+			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
+				return cli.UsageError{Err: fmt.Errorf("--log-level is debug, info, warn or error, not %q", logLevel)}
+			}
+			log, err := logger(a.Err, logFormat, &level)
 			if err != nil {
 				return err
 			}
@@ -291,7 +311,7 @@ the listed addresses.`,
 				return err
 			}
 			if debug != "" {
-				if err := profile(cmd.Context(), debug, log); err != nil {
+				if err := profile(cmd.Context(), debug, &level, log); err != nil {
 					return err
 				}
 			}
@@ -365,6 +385,8 @@ the listed addresses.`,
 		"the only addresses to connect to for definitions: host names, patterns such as *.firnline.example, and networks such as 10.0.0.0/8 (PINGO_ALLOW_ADDRESS)",
 	)
 	flags.StringVar(&logFormat, "log-format", "text", "text or json")
+	flags.StringVar(&logLevel, "log-level", cmp.Or(os.Getenv("PINGO_LOG_LEVEL"), "info"),
+		"debug, info, warn or error; the debug address changes it at run time (PINGO_LOG_LEVEL)")
 	flags.StringVar(
 		&most,
 		"memory",
@@ -375,7 +397,7 @@ the listed addresses.`,
 		&debug,
 		"debug-listen",
 		"",
-		"address of loopback to answer on with Go profiles, for whoever looks into the service (default: none)",
+		"loopback address for Go profiles and the log level (default: none)",
 	)
 	return cmd
 }

@@ -677,7 +677,8 @@ func TestRecordsMoveIntoTheirSchema(t *testing.T) {
 			EXECUTE format('ALTER %s pingo_records.%I SET SCHEMA public', CASE one.relkind WHEN 'r' THEN 'TABLE' ELSE 'SEQUENCE' END, one.relname);
 		END LOOP; END $$;
 		ALTER FUNCTION pingo_records.intake_merge(jsonb, jsonb) SET SCHEMA public; DROP SCHEMA pingo_records CASCADE;
-		DELETE FROM goose_db_version WHERE version_id > 20 -- an earlier version had no other functions`)
+		DELETE FROM goose_db_version WHERE version_id > 20; -- an earlier version had no other functions and tables
+		DROP TABLE alert`)
 	for range 2 {
 		if same, err := open(t, url).ServiceID(ctx); err != nil || same != id {
 			t.Errorf("%q became %q: %v", id, same, err)
@@ -735,4 +736,56 @@ func TestReadsOfTheRecordsChangeNothing(t *testing.T) {
 	if err := other.QueryRow(t.Context(), "SELECT count(*) FROM public.bait").Scan(&n); err != nil || n != 0 {
 		t.Errorf("%d rows were written, %v", n, err)
 	}
+}
+
+// What alerts there are outlives the process that raised them: each event is news to one process alone, and what a process
+// that ended had not sent is taken over by one.
+func TestAlertsAreRecorded(t *testing.T) {
+	url, ctx := pgtest.URL(t), t.Context()
+	r, other := open(t, url), open(t, url)
+	for _, id := range []string{"A", "B"} {
+		if _, err := r.Heartbeat(ctx, Process{ID: id}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := time.Now().Truncate(time.Microsecond)
+	raised := Alert{Index: "huts", About: "lag", Raised: true, Sentence: "it is late", Since: at}
+	over := raised
+	over.Raised = false
+	save := func(r *Records, process string, a Alert, want bool) {
+		t.Helper()
+		if news, err := r.SaveAlert(ctx, process, a); err != nil || news != want {
+			t.Errorf("%s, raised %t: news %t, want %t, %v", process, a.Raised, news, want, err)
+		}
+	}
+	takenOver := func(process string, want int) {
+		t.Helper()
+		if list, err := r.TakeOverAlerts(ctx, process); err != nil || len(list) != want {
+			t.Errorf("%s takes over %d alerts, want %d: %v", process, len(list), want, err)
+		}
+	}
+	save(r, "A", over, false) // it was never raised
+	save(r, "A", raised, true)
+	save(other, "B", raised, false)
+	takenOver("B", 0) // A is alive
+	if err := r.Deregister(ctx, Process{ID: "A"}); err != nil {
+		t.Fatal(err)
+	}
+	takenOver("B", 1)
+	takenOver("B", 0)
+	if err := r.AlertSent(ctx, raised); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := other.RaisedAlerts(ctx); err != nil || len(list) != 1 || list[0].Sentence != "it is late" || !list[0].Since.Equal(at) {
+		t.Errorf("%+v %v", list, err)
+	}
+	save(other, "B", over, true)
+	save(r, "C", over, false)
+	if err := r.AlertSent(ctx, over); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := other.RaisedAlerts(ctx); err != nil || len(list) != 0 {
+		t.Errorf("%+v %v", list, err)
+	}
+	save(r, "C", raised, true)
 }

@@ -34,7 +34,9 @@ func Run(
 		served = s.Serve(l)
 		stop()
 	})
+	wg.Go(func() { flow.Alarm(ctx, service, rec) })
 	service.Run(ctx)
+	stop()
 	if err := s.Close(); err != nil {
 		o.Log.Warn("closing", "error", err)
 	}

@@ -30,6 +30,8 @@ const (
 type Reading struct {
 	Index, What string
 	Over        bool
+	// Unknown: it is not known whether it is over, so what was known before stays.
+	Unknown bool
 	// Holds is for how long it must be over before it is told, when that is longer than for all.
 	Holds time.Duration
 	// Sentence says how it is.
@@ -63,6 +65,14 @@ type alarm struct {
 	last       Reading
 }
 
+// Restore takes in an alert that was raised before, as by another process.
+func (w *Watch) Restore(r Reading, since time.Time) {
+	if w.known == nil {
+		w.known = map[string]*alarm{}
+	}
+	w.known[r.Index+" "+r.What] = &alarm{over: since, raised: true, since: since, last: r}
+}
+
 // Look takes in how everything stands, and lists what is to be told, in order. What has no reading any more
 // is over.
 func (w *Watch) Look(now time.Time, readings []Reading) (out []Event) {
@@ -73,6 +83,9 @@ func (w *Watch) Look(now time.Time, readings []Reading) (out []Event) {
 	for _, r := range readings {
 		id := r.Index + " " + r.What
 		seen[id] = true
+		if r.Unknown {
+			continue
+		}
 		a := w.known[id]
 		if a == nil {
 			if !r.Over {

@@ -22,6 +22,7 @@ import (
 	"pingo/internal/core/retry"
 	"pingo/internal/core/stats"
 	"pingo/internal/outgoing"
+	"pingo/internal/records"
 )
 
 // Target is where events are sent.
@@ -37,21 +38,45 @@ const (
 	mostWaiting = 100
 	// tryFor is how long sending one is tried.
 	tryFor = 10 * time.Minute
+	// takeOverEvery is how often a process looks for alerts that another one could not send.
+	takeOverEvery = 10 * time.Second
 	// answerWithin bounds one try.
 	answerWithin = 10 * time.Second
 )
 
-// Run watches indexes until the context ends. Events are sent by connections that dial makes.
-func Run(
-	ctx context.Context,
-	indexes func() []api.IndexStatus,
-	target func() (Target, error),
-	dial outgoing.Dialer,
-	log *slog.Logger,
-) {
-	client := outgoing.Client(dial, answerWithin, false) // a signed event is for the address that the definition has
-	var watch alert.Watch
-	waiting := make(chan alert.Event, mostWaiting)
+// Store records alerts, so that any process can say when one is over, and sends what another one could not.
+type Store interface {
+	RaisedAlerts(ctx context.Context) ([]records.Alert, error)
+	SaveAlert(ctx context.Context, process string, a records.Alert) (news bool, err error)
+	AlertSent(ctx context.Context, a records.Alert) error
+	TakeOverAlerts(ctx context.Context, process string) ([]records.Alert, error)
+}
+
+// Options say what is watched, and who is told.
+type Options struct {
+	// Process is the name of this process in the records.
+	Process string
+	Indexes func() []api.IndexStatus
+	Target  func() (Target, error)
+	// Dial makes the connections that events are sent by.
+	Dial  outgoing.Dialer
+	Store Store
+	Log   *slog.Logger
+}
+
+// alarms is what Run works with.
+type alarms struct {
+	Options
+	watch alert.Watch
+	// unsaved events could not be recorded yet; waiting ones are to be sent.
+	unsaved []alert.Event
+	waiting chan records.Alert
+}
+
+// Run watches indexes until the context ends. Every process watches all indexes; the one that records an event sends it.
+func Run(ctx context.Context, o Options) {
+	a := &alarms{Options: o, waiting: make(chan records.Alert, mostWaiting)}
+	client := outgoing.Client(o.Dial, answerWithin, false) // a signed event is for the address that the definition has
 	sent := make(chan struct{})
 	go func() {
 		defer close(sent)
@@ -59,38 +84,89 @@ func Run(
 			select {
 			case <-ctx.Done():
 				return
-			case e := <-waiting:
-				send(ctx, client, e, target, log)
+			case e := <-a.waiting:
+				a.send(ctx, client, e)
 			}
 		}
 	}()
-	var trouble stats.TroubleSpot // so that what lasts is said once
+	defer func() { <-sent }()
+	var raised []records.Alert
+	err := retry.Until(ctx, func() (err error) {
+		raised, err = o.Store.RaisedAlerts(ctx)
+		return err
+	}, func(error, int) {})
+	if err != nil {
+		return // the context has ended
+	}
+	for _, r := range raised {
+		a.watch.Restore(alert.Reading{Index: r.Index, What: r.About, Over: true, Sentence: r.Sentence}, r.Since)
+	}
+	var trouble, unrecorded stats.TroubleSpot // so that what lasts is said once
+	var tookOver time.Time
 	for retry.Sleep(ctx, lookEvery) {
-		to, err := target()
+		to, err := o.Target()
 		switch {
 		case err == nil:
 			trouble.Clear()
 		case trouble.Report(err.Error(), true):
-			log.Warn("alerts are not sent", "reason", err)
+			o.Log.Warn("alerts are not sent", "reason", err)
 		}
-		now := time.Now()
-		for _, e := range watch.Look(now, readings(indexes(), to.Limits)) {
-			level, message := slog.LevelInfo, "alert over"
-			if e.Raised {
-				level, message = slog.LevelWarn, "alert"
-			}
-			log.Log(ctx, level, message, "index", e.Index, "about", e.What, "reason", e.Sentence, "since", e.Since)
-			if to.URL == "" {
-				continue
-			}
-			select {
-			case waiting <- e:
-			default:
-				log.Error("alert not sent: too many wait", "index", e.Index, "about", e.What)
-			}
+		a.unsaved = append(a.unsaved, a.watch.Look(time.Now(), readings(o.Indexes(), to.Limits))...)
+		err = a.save(ctx)
+		if err == nil && time.Since(tookOver) > takeOverEvery {
+			tookOver = time.Now()
+			err = a.takeOver(ctx)
+		}
+		switch {
+		case err == nil:
+			unrecorded.Clear()
+		case ctx.Err() == nil && unrecorded.Report(err.Error(), true):
+			o.Log.Warn("alerts not recorded", "reason", err)
 		}
 	}
-	<-sent
+}
+
+// save records events, and logs and sends those that are news.
+func (a *alarms) save(ctx context.Context) error {
+	for len(a.unsaved) > 0 {
+		e := a.unsaved[0]
+		r := records.Alert{Index: e.Index, About: e.What, Raised: e.Raised, Sentence: e.Sentence, Since: e.Since}
+		news, err := a.Store.SaveAlert(ctx, a.Process, r)
+		if err != nil {
+			if len(a.unsaved) > mostWaiting {
+				a.unsaved = a.unsaved[1:]
+			}
+			return err
+		}
+		a.unsaved = a.unsaved[1:]
+		if !news {
+			continue
+		}
+		level, message := slog.LevelInfo, "alert over"
+		if e.Raised {
+			level, message = slog.LevelWarn, "alert"
+		}
+		a.Log.Log(ctx, level, message, "index", e.Index, "about", e.What, "reason", e.Sentence, "since", e.Since)
+		a.queue(r)
+	}
+	return nil
+}
+
+// takeOver sends what processes that ended had to send.
+func (a *alarms) takeOver(ctx context.Context) error {
+	list, err := a.Store.TakeOverAlerts(ctx, a.Process)
+	for _, r := range list {
+		a.queue(r)
+	}
+	return err
+}
+
+func (a *alarms) queue(r records.Alert) {
+	select {
+	case a.waiting <- r:
+	default:
+		a.Log.Error("alert not sent: too many wait", "index", r.Index, "about", r.About)
+	}
 }
 
 // readings say how indexes stand towards limits.
@@ -104,6 +180,7 @@ func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 				alert.Reading{Index: ix.Name, What: what, Over: over, Sentence: fmt.Sprintf(sentence, args...)},
 			)
 		}
+		first := len(out)
 		lag := time.Duration(ix.LagMS * float64(time.Millisecond))
 		add(
 			alert.Lag,
@@ -130,49 +207,58 @@ func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 			differing,
 			limits.Differing,
 		)
+		for i := first; i < len(out); i++ { // a process that has just begun knows nothing of these yet
+			out[i].Unknown = ix.ReadAt == nil
+		}
 		add(alert.Blocked, ix.State == api.StateBlocked || ix.State == api.StateWaiting, "%s", ix.Sentence)
 		out[len(out)-1].Holds = limits.Blocked
 	}
 	return out
 }
 
-// send sends one event, and tries again for a while.
-func send(ctx context.Context, client *http.Client, e alert.Event, target func() (Target, error), log *slog.Logger) {
+// send sends one event, and tries again for a while. Without a target the log has told it.
+func (a *alarms) send(ctx context.Context, client *http.Client, r records.Alert) {
 	event := cloudevents.NewEvent()
 	event.SetID(uuid.NewString())
 	event.SetSource("pingo")
-	event.SetSubject(e.Index)
+	event.SetSubject(r.Index)
 	event.SetTime(time.Now())
 	event.SetType("pingo.index.over")
-	if e.Raised {
+	if r.Raised {
 		event.SetType("pingo.index.alert")
 	}
 	err := event.SetData(cloudevents.ApplicationJSON, api.Alert{
-		Index: e.Index, About: e.What, Raised: e.Raised, Sentence: e.Sentence, Since: e.Since,
+		Index: r.Index, About: r.About, Raised: r.Raised, Sentence: r.Sentence, Since: r.Since,
 	})
 	var body []byte
 	if err == nil {
 		body, err = json.Marshal(event)
 	}
 	if err != nil {
-		log.Error("alert not written", "reason", err)
+		a.Log.Error("alert not written", "reason", err)
 		return
 	}
 	within, stop := context.WithTimeout(ctx, tryFor)
 	defer stop()
 	err = retry.Until(within, func() error {
-		to, err := target()
+		to, err := a.Target()
 		if err != nil || to.URL == "" {
 			return err
 		}
 		return post(within, client, to, event.ID(), body)
 	}, func(err error, failures int) {
 		if failures == 2 {
-			log.Warn("alert not sent yet", "index", e.Index, "about", e.What, "reason", err)
+			a.Log.Warn("alert not sent yet", "index", r.Index, "about", r.About, "reason", err)
 		}
 	})
-	if err != nil && ctx.Err() == nil {
-		log.Error("alert given up", "index", e.Index, "about", e.What)
+	if err != nil && ctx.Err() != nil {
+		return // another process takes it over
+	}
+	if err != nil {
+		a.Log.Error("alert given up", "index", r.Index, "about", r.About)
+	}
+	if err := a.Store.AlertSent(ctx, r); err != nil && ctx.Err() == nil {
+		a.Log.Warn("alert not recorded as sent", "index", r.Index, "about", r.About, "reason", err)
 	}
 }
 

@@ -2,14 +2,19 @@ package alarm
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	cloudevents "github.com/cloudevents/sdk-go/v2"
@@ -18,6 +23,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/alert"
 	"pingo/internal/outgoing"
+	"pingo/internal/records"
 )
 
 // An event arrives once a receiver takes it, signed as others verify it; no log has the address.
@@ -56,14 +62,14 @@ func TestEventsAreSignedAndSentAgain(t *testing.T) {
 	defer receiver.Close()
 	var log bytes.Buffer
 	to := Target{URL: receiver.URL + "/secret-path", Secret: secret}
-	send(t.Context(), outgoing.Client(nil, answerWithin, false), alert.Event{
-		Reading: alert.Reading{
-			Index:    "huts",
-			What:     alert.Differing,
-			Over:     true,
-			Sentence: "3 documents differ",
-		}, Raised: true, Since: time.Now(),
-	}, func() (Target, error) { return to, nil }, slog.New(slog.NewTextHandler(&log, nil)))
+	store := &memory{}
+	a := &alarms{Options: Options{Target: func() (Target, error) { return to, nil }, Store: store, Log: slog.New(slog.NewTextHandler(&log, nil))}}
+	a.send(t.Context(), outgoing.Client(nil, answerWithin, false), records.Alert{
+		Index: "huts", About: alert.Differing, Raised: true, Sentence: "3 documents differ", Since: time.Now(),
+	})
+	if store.sent != 1 {
+		t.Errorf("recorded as sent %d times", store.sent)
+	}
 	if a := <-taken; a.Index != "huts" || a.About != "differing" || !a.Raised || a.Sentence != "3 documents differ" ||
 		asked.Load() != 3 {
 		t.Errorf("%+v after %d requests", a, asked.Load())
@@ -82,9 +88,84 @@ func TestEventsAreSignedAndSentAgain(t *testing.T) {
 	}
 }
 
+// memory is a store of one alert, without a database.
+type memory struct {
+	alert          *records.Alert
+	sender         string
+	unsent         bool
+	sent, recorded int
+}
+
+func (m *memory) RaisedAlerts(context.Context) ([]records.Alert, error) {
+	if m.alert == nil {
+		return nil, nil
+	}
+	return []records.Alert{*m.alert}, nil
+}
+
+func (m *memory) SaveAlert(_ context.Context, process string, a records.Alert) (bool, error) {
+	if (m.alert != nil && m.alert.Raised) == a.Raised {
+		return false, nil
+	}
+	m.alert, m.sender, m.unsent = &a, process, true
+	m.recorded++
+	return true, nil
+}
+
+func (m *memory) AlertSent(context.Context, records.Alert) error {
+	m.sent++
+	m.unsent = false
+	return nil
+}
+
+func (m *memory) TakeOverAlerts(_ context.Context, process string) ([]records.Alert, error) {
+	if !m.unsent || m.sender == process {
+		return nil, nil
+	}
+	m.sender = process
+	return []records.Alert{*m.alert}, nil
+}
+
+// An alert that a process raised before it was killed is ended by another one, once, and only when the index is known to be
+// well again; what the killed process had not sent yet, the other one sends.
+func TestAlertsOutliveTheirProcess(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory{}
+		var types []string
+		receiver := func(ix *api.IndexStatus, process string, takes *bool, lasts time.Duration) {
+			ctx, cancel := context.WithTimeout(t.Context(), lasts)
+			defer cancel()
+			Run(ctx, Options{
+				Process: process, Store: store, Log: slog.New(slog.DiscardHandler),
+				Indexes: func() []api.IndexStatus { return []api.IndexStatus{*ix} },
+				Target: func() (Target, error) {
+					if !*takes {
+						return Target{Limits: alert.DefaultLimits}, errors.New("no target yet")
+					}
+					return Target{Limits: alert.DefaultLimits}, nil
+				},
+			})
+			types = append(types, fmt.Sprintf("%s: recorded %d, sent %d", process, store.recorded, store.sent))
+		}
+		now := time.Now()
+		takes := false
+		ix := &api.IndexStatus{Name: "huts", State: api.StateInSync, Failed: 7, ReadAt: &now}
+		receiver(ix, "A", &takes, time.Minute) // raised, and killed before it is sent
+		takes = true
+		receiver(&api.IndexStatus{Name: "huts", State: api.StateCatchingUp}, "B", &takes, time.Minute) // it knows nothing yet
+		ix.Failed = 0
+		receiver(ix, "B", &takes, time.Minute)
+		receiver(ix, "C", &takes, time.Minute)
+		want := []string{"A: recorded 1, sent 0", "B: recorded 1, sent 1", "B: recorded 2, sent 2", "C: recorded 2, sent 2"}
+		if !slices.Equal(types, want) {
+			t.Errorf("%q, want %q", types, want)
+		}
+	})
+}
+
 func TestReadings(t *testing.T) {
 	for want, ix := range map[string]api.IndexStatus{
-		"":           {State: api.StateInSync, LagMS: 5000, Drift: &api.DriftStatus{}},
+		"":           {ReadAt: new(time.Time), State: api.StateInSync, LagMS: 5000, Drift: &api.DriftStatus{}},
 		"lag ":       {State: api.StateCatchingUp, LagMS: 61_000},
 		"failed ":    {State: api.StateInSync, Failed: 1},
 		"differing ": {State: api.StateDiffers, Drift: &api.DriftStatus{Differing: 2}},

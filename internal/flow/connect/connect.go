@@ -3,6 +3,8 @@ package connect
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
@@ -62,6 +64,8 @@ type Connections struct {
 	definition *definition.Definition
 	sources    map[string]*source.Source
 	engines    map[string]*Engine
+	// revealed tells what the secrets of sources and engines were when these were opened, by their names.
+	revealed map[string]string
 }
 
 // New has nothing opened yet. records is the URL of Pingo's own database; a nil budget is no bound.
@@ -74,6 +78,7 @@ func New(kinds Kinds, records string, secrets Secrets, budget *Budget) *Connecti
 		definition: &definition.Definition{},
 		sources:    map[string]*source.Source{},
 		engines:    map[string]*Engine{},
+		revealed:   map[string]string{},
 	}
 }
 
@@ -120,6 +125,7 @@ type Change struct {
 	definition *definition.Definition
 	sources    map[string]*source.Source
 	engines    map[string]*Engine
+	revealed   map[string]string
 	// Replaced are the sources whose work must end before the change is made: they, or
 	// an engine, are somewhere else now.
 	Replaced []string
@@ -129,14 +135,16 @@ type Change struct {
 func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	ch := &Change{definition: def, sources: map[string]*source.Source{}, engines: map[string]*Engine{}}
+	ch := &Change{definition: def, sources: map[string]*source.Source{}, engines: map[string]*Engine{}, revealed: map[string]string{}}
 	for _, src := range def.Sources {
+		is, was := c.revealSource(src), c.revealed["source "+src.Name]
 		if old := c.definition.Source(src.Name); old != nil && old.URL.Written == src.URL.Written &&
 			old.Kind == src.Kind && old.Capture == src.Capture &&
-			old.Options.Same(&src.Options) {
-			ch.sources[src.Name] = c.sources[src.Name]
+			old.Options.Same(&src.Options) && !changed(was, is) {
+			ch.sources[src.Name], ch.revealed["source "+src.Name] = c.sources[src.Name], was
 			continue
 		}
+		ch.revealed["source "+src.Name] = is
 		opened, err := c.openSource(src, 0)
 		if err != nil {
 			return nil, err
@@ -148,12 +156,14 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 	}
 	moved := false
 	for _, eng := range def.Engines {
+		is, was := c.revealEngine(eng), c.revealed["engine "+eng.Name]
 		if old := c.definition.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written &&
 			old.Kind == eng.Kind &&
-			old.Options.Same(&eng.Options) {
-			ch.engines[eng.Name] = c.engines[eng.Name]
+			old.Options.Same(&eng.Options) && !changed(was, is) {
+			ch.engines[eng.Name], ch.revealed["engine "+eng.Name] = c.engines[eng.Name], was
 			continue
 		}
+		ch.revealed["engine "+eng.Name] = is
 		opened, err := c.OpenEngine(eng)
 		if err != nil {
 			return nil, err
@@ -190,11 +200,48 @@ func (c *Connections) Use(ch *Change) {
 			closed = append(closed, eng)
 		}
 	}
-	c.definition, c.sources, c.engines = ch.definition, ch.sources, ch.engines
+	c.definition, c.sources, c.engines, c.revealed = ch.definition, ch.sources, ch.engines, ch.revealed
 	c.mu.Unlock()
 	for _, x := range closed {
 		x.Close()
 	}
+}
+
+// SecretsChanged reports whether a secret of the definition in force has another value than when its source or engine was
+// opened. A secret that cannot be read now has not changed.
+func (c *Connections) SecretsChanged() bool {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return slices.ContainsFunc(c.definition.Sources, func(s *definition.Source) bool {
+		return changed(c.revealed["source "+s.Name], c.revealSource(s))
+	}) || slices.ContainsFunc(c.definition.Engines, func(e *definition.Engine) bool {
+		return changed(c.revealed["engine "+e.Name], c.revealEngine(e))
+	})
+}
+
+func changed(was, is string) bool { return is != "" && is != was }
+
+// revealSource tells the secrets of a source from others; it is empty if one cannot be read.
+func (c *Connections) revealSource(src *definition.Source) string {
+	return c.reveal(&src.URL, &src.Options)
+}
+
+// revealEngine is revealSource for an engine.
+func (c *Connections) revealEngine(eng *definition.Engine) string {
+	return c.reveal(&eng.URL, &eng.Options)
+}
+
+func (c *Connections) reveal(url *definition.Secret, options *definition.Options) string {
+	u, err := url.Reveal(c.Secrets.Lookup)
+	if err != nil {
+		return ""
+	}
+	o, err := options.Reveal(c.Secrets.Lookup)
+	if err != nil {
+		return ""
+	}
+	hash := sha256.Sum256(append([]byte(u+"\n"), o...))
+	return hex.EncodeToString(hash[:])
 }
 
 // CloseSource closes a source that the definition has no longer.

@@ -2,8 +2,11 @@ package deliver
 
 import (
 	"context"
+	"log/slog"
 	"maps"
 	"sync"
+
+	"golang.org/x/time/rate"
 
 	"pingo/internal/records"
 )
@@ -14,11 +17,38 @@ type failures struct {
 	// keys have each the number of its last refusal.
 	keys     map[string]int
 	refusals int
-	// causes that were logged; those of single documents would flood the log.
-	causes map[string]bool
+	// lines bounds what is logged of single documents, and withheld counts what was not logged since.
+	lines    *rate.Limiter
+	withheld int
 }
 
-func (f *failures) init() { f.keys, f.causes = map[string]int{}, map[string]bool{} }
+// Documents that fail together, as after a change of a field, would flood the log.
+const (
+	linesAtOnce    = 100
+	linesPerSecond = 1
+)
+
+func (f *failures) init() {
+	f.keys, f.lines = map[string]int{}, rate.NewLimiter(linesPerSecond, linesAtOnce)
+}
+
+// say logs what happened to one document, unless too many were logged.
+func (f *failures) say(e *Edition, level slog.Level, message string, args ...any) {
+	f.mu.Lock()
+	allowed, withheld := f.lines.Allow(), f.withheld
+	f.withheld++
+	if allowed {
+		f.withheld = 0
+	}
+	f.mu.Unlock()
+	if !allowed {
+		return
+	}
+	if withheld > 0 {
+		args = append(args, "withheld", withheld)
+	}
+	e.log.Log(context.Background(), level, message, args...)
+}
 
 func (f *failures) load(ctx context.Context, e *Edition) error {
 	keys, err := e.store.FailedKeys(ctx, e.Record, "")
@@ -55,23 +85,9 @@ func (f *failures) refused(ctx context.Context, e *Edition, doc records.Failed) 
 	_, was := f.keys[doc.Key]
 	f.refusals++
 	f.keys[doc.Key] = f.refusals
-	news := !f.causes[doc.Cause]
-	f.causes[doc.Cause] = true
 	f.mu.Unlock()
-	if news {
-		e.log.Warn(
-			"document failed, first of its cause",
-			"key",
-			doc.Key,
-			"cause",
-			doc.Cause,
-			"kind",
-			doc.Kind,
-			"reason",
-			doc.Reason,
-		)
-	} else if !was {
-		e.log.Debug("document failed", "key", doc.Key, "cause", doc.Cause)
+	if !was {
+		f.say(e, slog.LevelWarn, "document failed", "key", doc.Key, "cause", doc.Cause, "kind", doc.Kind, "reason", doc.Reason)
 	}
 	return nil
 }
@@ -84,7 +100,7 @@ func (f *failures) resolve(ctx context.Context, e *Edition, key string) error {
 	f.mu.Lock()
 	delete(f.keys, key)
 	f.mu.Unlock()
-	e.log.Debug("failed document resolved", "key", key)
+	f.say(e, slog.LevelInfo, "failed document resolved", "key", key)
 	return nil
 }
 
