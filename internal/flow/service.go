@@ -153,7 +153,7 @@ func New(
 }
 
 // reconcileEvery is how often a process looks in the records for what others did.
-const reconcileEvery = 600 * time.Millisecond
+const reconcileEvery = time.Second
 
 // Run works until the context ends.
 func (s *Service) Run(ctx context.Context) {

@@ -119,9 +119,9 @@ func Together(sets [][]string) (out [][]string) {
 	return out
 }
 
-// Balance says which sources a process gives up and which free ones it tries to take,
-// when each process is to have its share of those that are fed. fed lists those together that
-// one process must have; held are the ones that it has now.
+// Balance says which sources a process gives up and which free ones it tries to take, so that each process gets its share of
+// those that are fed. fed lists those together that one process must have; held are the ones that it has now. Where shares
+// cannot be equal, one of the processes with most gives up a source while another has too few.
 func Balance(
 	fed, held [][]string,
 	leases []State,
@@ -129,7 +129,10 @@ func Balance(
 	now time.Time,
 ) (give, take [][]string) {
 	processes = max(1, processes)
-	share := (len(fed) + processes - 1) / processes
+	share, least := (len(fed)+processes-1)/processes, len(fed)/processes
+	if least > 0 && len(held) > least && len(held) <= share && givesToOthers(fed, held, leases, processes) {
+		share = len(held) - 1
+	}
 	has := func(list [][]string, names []string) bool {
 		return slices.ContainsFunc(list, func(x []string) bool { return slices.Equal(x, names) })
 	}
@@ -151,11 +154,41 @@ func Balance(
 		}
 		switch {
 		case taken || has(held, names):
-		case have >= share && waits:
+		case have >= min(share, max(1, least)) && waits:
 		default:
 			take = append(take, names)
 			have++
 		}
 	}
 	return give, take
+}
+
+// givesToOthers reports whether a process has fewer sources than its share, and this one is the one to give one up: the
+// last by name of those that have most.
+func givesToOthers(fed, held [][]string, leases []State, processes int) bool {
+	holderOf := func(names []string) string {
+		at := slices.IndexFunc(leases, func(l State) bool { return l.Source == names[0] })
+		if at < 0 || leases[at].Free {
+			return ""
+		}
+		return leases[at].Holder
+	}
+	counts, free := map[string]int{}, 0
+	for _, names := range fed {
+		if holder := holderOf(names); holder != "" {
+			counts[holder]++
+		} else {
+			free++
+		}
+	}
+	enough, most := 0, ""
+	for holder, n := range counts {
+		if n >= len(fed)/processes {
+			enough++
+		}
+		if n > counts[most] || n == counts[most] && holder > most {
+			most = holder
+		}
+	}
+	return free == 0 && enough < processes && most == holderOf(held[0])
 }

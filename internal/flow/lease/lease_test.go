@@ -224,3 +224,62 @@ func TestPassedVersions(t *testing.T) {
 		t.Errorf("%d versions were passed", n)
 	}
 }
+
+// Whenever processes start, each soon has its share, and then keeps it.
+func TestSharesBecomeEven(t *testing.T) {
+	for sources := range 12 {
+		for processes := 1; processes <= 5; processes++ {
+			holder := map[string]string{} // by source
+			since := map[string]time.Time{}
+			now := time.Now()
+			var fed [][]string
+			for i := range sources {
+				fed = append(fed, []string{fmt.Sprintf("s%02d", i)})
+			}
+			moved := 0
+			round := func(alive int) {
+				for p := range alive {
+					me := fmt.Sprint("p", p)
+					var leases []State
+					var held [][]string
+					for _, names := range fed {
+						h := holder[names[0]]
+						leases = append(leases, State{Lease: &records.Lease{Source: names[0], Holder: h}, Free: h == "", Since: since[names[0]]})
+						if h == me {
+							held = append(held, names)
+						}
+					}
+					give, take := Balance(fed, held, leases, alive, now)
+					for _, names := range give {
+						holder[names[0]], since[names[0]] = "", now
+						moved++
+					}
+					for _, names := range take {
+						holder[names[0]] = me
+						moved++
+					}
+				}
+				now = now.Add(time.Second)
+			}
+			for alive := 1; alive <= processes; alive++ { // they start one after the other
+				for range 60 {
+					round(alive)
+				}
+				counts := map[string]int{}
+				for _, h := range holder {
+					counts[h]++
+				}
+				for p := range alive {
+					if n := counts[fmt.Sprint("p", p)]; n < sources/alive || n > (sources+alive-1)/alive {
+						t.Errorf("%d sources, %d processes: %v", sources, alive, counts)
+					}
+				}
+				moved = 0
+				round(alive)
+				if moved > 0 {
+					t.Errorf("%d sources, %d processes: %d still move", sources, alive, moved)
+				}
+			}
+		}
+	}
+}

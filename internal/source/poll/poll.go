@@ -127,6 +127,7 @@ type feed struct {
 	next     int64 // the number of the next change
 	inFlight map[int64]noticed
 	due      time.Time // when it is looked next
+	held     time.Time // when the claim was last looked at
 	compared time.Time // when all rows were last looked at
 	saved    map[string]string
 }
@@ -152,13 +153,20 @@ func (f *feed) ChangesOf(context.Context, shape.Ref, []string) ([]change.Change,
 	return nil, nil
 }
 
+// holdEvery is how often the claim is looked at while no table is.
+const holdEvery = time.Second
+
 // Changes looks at the tables when it is time, and returns rows that are newer.
 func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if now := time.Now(); f.tables != nil && now.Before(f.due) && now.Sub(f.held) < holdEvery {
+		return nil, nil
+	}
 	if err := f.Hold(ctx); err != nil {
 		return nil, err
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
+	f.held = time.Now()
 	if f.tables == nil {
 		if err := f.begin(ctx); err != nil {
 			return nil, err
