@@ -128,6 +128,9 @@ type ProcessStatus struct {
 	Current bool `json:"current"`
 	// Sources are those whose indexes it feeds.
 	Sources []string `json:"sources"`
+	// ClockAheadMS is by how much the clock of the process that answers is ahead of the records database's, if that is more
+	// than five seconds.
+	ClockAheadMS int64 `json:"clockAheadMs,omitempty"`
 }
 
 // IndexStatus is one index.

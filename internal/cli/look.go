@@ -101,6 +101,12 @@ func (a *App) showStatus(s *api.Status) {
 			}
 		}
 	}
+	for _, p := range s.Processes {
+		if p.ClockAheadMS != 0 {
+			fmt.Fprintf(a.Out, "\nThe clock of the process at %s differs from the records database's by %s. Lag is wrong by that, and signed events may be refused. Synchronise the clocks.\n",
+				p.Address, (time.Duration(p.ClockAheadMS) * time.Millisecond).Abs().Round(time.Second))
+		}
+	}
 	if len(s.Sources) > 0 {
 		fmt.Fprintln(a.Out)
 		t := a.table(

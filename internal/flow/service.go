@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"pingo/internal/api"
@@ -25,6 +26,7 @@ import (
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/lease"
 	"pingo/internal/flow/rebuild"
+	"pingo/internal/flow/stream"
 	"pingo/internal/flow/sweep"
 	"pingo/internal/records"
 )
@@ -100,6 +102,8 @@ func (m milestone) done() bool {
 // round is what a process knows from one round to the next.
 type round struct {
 	observer lease.Observer
+	// ahead is by how much the clock is ahead of that of the records, in nanoseconds.
+	ahead atomic.Int64
 	// secretsAt is when the secrets of the definition were last read.
 	secretsAt time.Time
 	helping   map[editionName]*help
@@ -201,9 +205,14 @@ func (s *Service) Ready() error {
 func (s *Service) reconcile(ctx context.Context) error {
 	s.reconciling.Lock()
 	defer s.reconciling.Unlock()
+	asked := time.Now()
 	view, err := s.records.Heartbeat(ctx, s.process)
 	if err != nil {
 		return fmt.Errorf("asking the records what there is to do: %w", err)
+	}
+	apart := -stream.Ahead(view.Clock, asked, time.Now())
+	if was := time.Duration(s.ahead.Swap(int64(apart))); apart.Abs() > stream.ClocksApart && was.Abs() <= stream.ClocksApart {
+		s.log.Warn("clocks differ", "ahead of the records", apart.Round(time.Second).String())
 	}
 	leases := s.observer.Leases(view.Leases, time.Now())
 	if view.Older {

@@ -12,6 +12,7 @@ import (
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/report"
+	"pingo/internal/flow/stream"
 )
 
 // Status tells what goes on now, in all processes. It asks neither sources nor engines.
@@ -77,6 +78,9 @@ func (s *Service) Status() api.Status {
 			StartedAt: p.StartedAt,
 			Current:   p.ID == s.process.ID,
 			Sources:   []string{},
+		}
+		if ahead := time.Duration(s.ahead.Load()); ps.Current && ahead.Abs() > stream.ClocksApart {
+			ps.ClockAheadMS = ahead.Milliseconds()
 		}
 		for name, id := range holder {
 			if id == p.ID {

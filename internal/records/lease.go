@@ -233,6 +233,8 @@ type View struct {
 	// Newest is the newest version of the definition, 0 for none, and CarriedOut whether its editions were all recorded.
 	Newest     int
 	CarriedOut bool
+	// Clock is what the clock of the records showed.
+	Clock time.Time
 }
 
 // Heartbeat says that a process is still there, whose Beat is the last that it has seen of
@@ -243,15 +245,15 @@ func (r *Records) Heartbeat(ctx context.Context, p Process) (v View, err error) 
 		return v, err
 	}
 	defer tx.Rollback()
-	err = tx.GetContext(ctx, &v.Older, `
+	err = tx.QueryRowxContext(ctx, `
 		WITH before AS (SELECT beat FROM process WHERE id = $1)
 		INSERT INTO process AS p (id, host, address) VALUES ($1, $2, $3) ON CONFLICT (id) DO UPDATE SET beat = nextval('beat'), gone_at = NULL
-		RETURNING p.beat <= $4 OR coalesce((SELECT beat FROM before) < $4, $4 > 0)`,
+		RETURNING p.beat <= $4 OR coalesce((SELECT beat FROM before) < $4, $4 > 0), clock_timestamp()`,
 		p.ID,
 		p.Host,
 		p.Address,
 		p.Beat,
-	)
+	).Scan(&v.Older, &v.Clock)
 	if err != nil {
 		return v, err
 	}

@@ -294,6 +294,8 @@ type Depth struct {
 	// First is the number of the first of them, 0 when there is none, and Last the highest
 	// that was given out: whatever is committed has no higher one.
 	First, Last int64
+	// Clock is what the clock of the source showed; zero when it was not asked.
+	Clock time.Time
 }
 
 // Advice is something about the source that a developer should know, with the statement

@@ -91,7 +91,7 @@ func Open(c engine.Config) (*Engine, error) {
 		return nil, fmt.Errorf("the url of the engine cannot be read: %w", pgerror.InURL(err))
 	}
 	config.MaxConns = 12
-	config.MaxConnIdleTime = time.Minute
+	config.MaxConnIdleTime, config.HealthCheckPeriod = 30*time.Second, 15*time.Second
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	if c.Dial != nil {
 		config.ConnConfig.DialFunc = pgconn.DialFunc(c.Dial)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -43,14 +44,31 @@ const changeBytes = 400
 // Measure measures the journal, and reports whether it is larger than a limit. keep says
 // that its changes are kept then.
 func (s *Stream) Measure(ctx context.Context, limit int64, keep bool) (tooLarge bool, err error) {
+	asked := time.Now()
 	depth, err := s.feed.Depth(ctx)
 	if err != nil {
 		return false, err
 	}
-	return s.Journal.took(depth, limit, keep, s.log), nil
+	return s.Journal.took(depth, Ahead(depth.Clock, asked, time.Now()), limit, keep, s.log), nil
 }
 
-func (j *Journal) took(depth source.Depth, limit int64, keep bool, log *slog.Logger) (tooLarge bool) {
+// ClocksApart is by how much two clocks may differ before Pingo says so.
+const ClocksApart = 5 * time.Second
+
+// Ahead is by how much another clock is ahead of this process's, if it was read between two times here; zero when it was not.
+func Ahead(clock, asked, answered time.Time) time.Duration {
+	switch {
+	case clock.IsZero():
+		return 0
+	case clock.Before(asked):
+		return clock.Sub(asked)
+	case clock.After(answered):
+		return clock.Sub(answered)
+	}
+	return 0
+}
+
+func (j *Journal) took(depth source.Depth, apart time.Duration, limit int64, keep bool, log *slog.Logger) (tooLarge bool) {
 	now := &Measured{Depth: depth, LimitBytes: limit, At: time.Now()}
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -76,6 +94,19 @@ func (j *Journal) took(depth source.Depth, limit int64, keep bool, log *slog.Log
 		}
 		if j.now == nil || j.now.Warning == "" {
 			log.Warn("journal too large", "changes", depth.Changes, "bytes", depth.Bytes, "limit", limit)
+		}
+	}
+	if apart.Abs() > ClocksApart {
+		says := "ahead of"
+		if apart < 0 {
+			says = "behind"
+		}
+		if now.Warning != "" {
+			now.Warning += ". "
+		}
+		now.Warning += fmt.Sprintf("the clock of the database is %s %s that of Pingo: lag is wrong by that; synchronise the clocks", apart.Abs().Round(time.Second), says)
+		if j.now == nil || !strings.Contains(j.now.Warning, "the clock of") {
+			log.Warn("clocks differ", "database ahead", apart.Round(time.Second).String())
 		}
 	}
 	j.now = now

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -416,4 +417,25 @@ func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
 		stop()
 		work.Wait()
 	})
+}
+
+// Clocks that differ are told with the journal, in words and with the direction; a slow answer is no difference.
+func TestClocksThatDiffer(t *testing.T) {
+	now := time.Now()
+	for _, c := range []struct {
+		clock time.Time
+		says  string
+	}{
+		{time.Time{}, ""},
+		{now, ""},
+		{now.Add(20 * time.Second), ""}, // it was read while the answer was waited for
+		{now.Add(-time.Hour), "the clock of the database is 1h0m0s behind that of Pingo"},
+		{now.Add(time.Hour + 30*time.Second), "the clock of the database is 1h0m0s ahead of that of Pingo"},
+	} {
+		var j Journal
+		j.took(source.Depth{Clock: c.clock}, Ahead(c.clock, now, now.Add(30*time.Second)), 1<<30, true, slog.New(slog.DiscardHandler))
+		if got := j.Get().Warning; c.says == "" && got != "" || !strings.Contains(got, c.says) {
+			t.Errorf("%v: %q", c.clock.Sub(now), got)
+		}
+	}
 }

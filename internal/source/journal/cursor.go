@@ -2,6 +2,7 @@
 package journal
 
 import (
+	"maps"
 	"math"
 	"slices"
 	"sync"
@@ -162,6 +163,17 @@ func (c *Cursor) High() int64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.high
+}
+
+// Handed gives the numbers of the changes that were returned and are not done, with when they were made.
+func (c *Cursor) Handed() map[int64]time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	handed := maps.Clone(c.inFlight)
+	for _, seq := range c.gone {
+		delete(handed, seq)
+	}
+	return handed
 }
 
 // Gone notes rows that were deleted.

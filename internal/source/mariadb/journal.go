@@ -714,14 +714,18 @@ const countedRows = 50_000
 func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
 	var d source.Depth
 	var at sql.NullString
+	var clock string
 	in := quoteName(p.db.capture)
 	err := p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(min(seq), 0), min(at),
 			(SELECT greatest(coalesce((SELECT max(seq) FROM %s.journal WHERE %[5]s), 0), coalesce((SELECT AUTO_INCREMENT - 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal'), 0))),
-			(SELECT coalesce(sum(DATA_LENGTH + INDEX_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal')
+			(SELECT coalesce(sum(DATA_LENGTH + INDEX_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal'), sysdate(6)
 		FROM (SELECT seq, at FROM %[1]s.journal WHERE %[5]s AND seq > %[3]d ORDER BY seq LIMIT %[4]d) first_ones`, in, text(p.db.capture), p.cursor.Below(), countedRows, p.prelocked(ctx))).
-		Scan(&d.Changes, &d.First, &at, &d.Last, &d.Bytes)
+		Scan(&d.Changes, &d.First, &at, &d.Last, &d.Bytes, &clock)
 	if err != nil {
 		return d, p.journalError(err)
+	}
+	if d.Clock, err = time.Parse("2006-01-02 15:04:05.999999", clock); err != nil {
+		return d, fmt.Errorf("reading the clock of the server: %w", err)
 	}
 	if at.Valid {
 		oldest, err := time.Parse("2006-01-02 15:04:05.999999", at.String)

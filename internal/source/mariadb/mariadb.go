@@ -134,7 +134,7 @@ func Open(c source.Config) (*source.Source, error) {
 	}
 	db := &database{sql.OpenDB(&verified{connector}), name, captureDatabase(name)}
 	db.SetMaxOpenConns(cmp.Or(c.MaxConnections, poolSize))
-	db.SetConnMaxIdleTime(time.Minute)
+	db.SetConnMaxIdleTime(30 * time.Second)
 	reader := &Reader{db: db, transactions: o.Tables != "allowed" && (c.Capture == "" || c.Capture == "triggers")}
 	return &source.Source{Reader: reader, Feed: &Feed{db: db}, Capture: &Capture{db}}, nil
 }

@@ -80,9 +80,10 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 // forgetful says which settings let the server forget in a crash what it has committed. Documents of it stay.
 func (p *Capture) forgetful(ctx context.Context) ([]source.Advice, error) {
 	rows, err := p.pool.Query(ctx, `
-		SELECT 'durability', name, format('%s is off: after a crash the server may lack changes that Pingo has delivered, and documents of them stay until a repair', name),
+		SELECT 'durability', name, format('%s is off: after a crash the server may lack changes that Pingo has delivered, ', name)
+				|| CASE name WHEN 'synchronous_commit' THEN 'and Pingo rebuilds the documents of all captured tables' ELSE 'and documents of them stay until a repair' END,
 			format('ALTER SYSTEM SET %s = on; SELECT pg_reload_conf();', name)
-		FROM pg_settings WHERE name IN ('fsync', 'full_page_writes', 'synchronous_commit') AND setting = 'off' ORDER BY name`)
+		FROM pg_settings WHERE name IN ('fsync', 'full_page_writes', 'synchronous_commit') AND reset_val = 'off' ORDER BY name`)
 	if err != nil {
 		return nil, wrap("reading what the server keeps in a crash", err)
 	}

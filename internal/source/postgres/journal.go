@@ -40,6 +40,8 @@ type Feed struct {
 	looked time.Time
 	// claim is that under which the journal is read.
 	claim change.Claim
+	// run is which run of the server the changes in flight were read in; see runMark.
+	run string
 }
 
 // mark says: sequence numbers up to seq were taken by transactions below xid. Once
@@ -118,11 +120,79 @@ func (p *Feed) Claim(ctx context.Context, found, c change.Claim) error {
 	if now.Epoch == 0 {
 		return errSuperseded
 	}
+	run, err := p.runNow(ctx)
+	if err != nil {
+		return err
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.claim = now
+	p.claim, p.run = now, run
 	return nil
 }
+
+// runMark is SQL for what is another value after each start of the server, and after each recovery from a crash.
+const runMark = "(pg_postmaster_start_time()::text || coalesce((SELECT ' ' || stats_reset FROM pg_stat_bgwriter), ''))"
+
+func (p *Feed) runNow(ctx context.Context) (run string, err error) {
+	if err = p.pool.QueryRow(ctx, "SELECT "+runMark).Scan(&run); err != nil {
+		return "", journalError(err)
+	}
+	return run, nil
+}
+
+// lookForLost looks, after the server was started again or recovered, for changes that were read and are no longer in the
+// journal: with synchronous_commit off, a crash takes back transactions that were seen as committed, and later ones get
+// their numbers. Then all tables count as changed, and the claim ends. Changes that are done cannot be lost: the
+// transaction that deletes them waits until it is on disk.
+func (p *Feed) lookForLost(ctx context.Context) error {
+	run, err := p.runNow(ctx)
+	if err != nil {
+		return err
+	}
+	p.mu.Lock()
+	same, last := run == p.run, p.last
+	p.mu.Unlock()
+	if same {
+		return nil
+	}
+	var seqs []int64
+	var at []time.Time
+	for seq, made := range p.cursor.Handed() {
+		seqs, at = append(seqs, seq), append(at, made)
+	}
+	var lost int
+	err = pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, p.pool.named(`SELECT count(*) FROM unnest($1::bigint[], $2::timestamptz[]) AS read(seq, at)
+			WHERE NOT EXISTS (SELECT FROM pingo_capture.journal j WHERE j.seq = read.seq AND j.at = read.at)`), seqs, at).Scan(&lost)
+		if err != nil || lost == 0 {
+			return err
+		}
+		if _, err := tx.Exec(ctx, p.pool.named(forward), last); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, p.pool.named(allChanged))
+		return err
+	})
+	if err != nil {
+		return journalError(err)
+	}
+	p.mu.Lock()
+	p.run = run
+	p.mu.Unlock()
+	if lost > 0 {
+		return errLost
+	}
+	return nil
+}
+
+// errLost ends a claim, so that nothing that was asked under it settles a row that got the number of one that was lost.
+var errLost = &source.Error{Fault: source.Superseded, Err: errors.New(
+	"the database lost committed transactions in a crash (synchronous_commit is off): Pingo rebuilds the documents of all tables and reads the journal from its start",
+)}
+
+// forward sets the sequence beyond every number that was handed out, of which $1 is the last known.
+const forward = `SELECT setval('pingo_capture.journal_seq', greatest($1, (extract(epoch FROM clock_timestamp()) * 1000000)::bigint,
+	(SELECT max(seq) FROM pingo_capture.journal)))`
 
 // Beat moves the mark of the claim on, if it is still as it was found.
 func (p *Feed) Beat(ctx context.Context, found change.Claim) (change.Claim, error) {
@@ -141,9 +211,9 @@ func (p *Feed) Beat(ctx context.Context, found change.Claim) (change.Claim, erro
 		return now, err
 	}
 	p.mu.Lock()
-	defer p.mu.Unlock()
 	p.claim = now
-	return now, nil
+	p.mu.Unlock()
+	return now, p.lookForLost(ctx)
 }
 
 func (p *Feed) claimNow() change.Claim {
@@ -284,8 +354,7 @@ func (p *Feed) renumber(ctx context.Context) error {
 	last := p.last
 	p.mu.Unlock()
 	err := pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, p.pool.named(`SELECT setval('pingo_capture.journal_seq', greatest($1, (extract(epoch FROM clock_timestamp()) * 1000000)::bigint,
-			(SELECT max(seq) FROM pingo_capture.journal)))`), last)
+		_, err := tx.Exec(ctx, p.pool.named(forward), last)
 		if err == nil {
 			_, err = tx.Exec(ctx, p.pool.named(`UPDATE pingo_capture.journal SET seq = nextval('pingo_capture.journal_seq')
 				WHERE seq IN (SELECT seq FROM pingo_capture.journal GROUP BY seq HAVING count(*) > 1)`))
@@ -589,7 +658,9 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	if len(seqs) == 0 {
 		return nil
 	}
-	claim, ours := p.claimNow(), false
+	p.mu.Lock()
+	claim, run, now, ours := p.claim, p.run, "", false
+	p.mu.Unlock()
 	runs, others := runsOf(seqs)
 	batch := &pgx.Batch{} // one transaction
 	const held = `WITH ours AS (SELECT FROM pingo_capture.owner
@@ -600,19 +671,26 @@ func (p *Feed) Done(ctx context.Context, seqs []int64) error {
 	}
 	batch.Queue("SELECT set_config('pingo.settles', 'yes', true)")
 	queue("SELECT EXISTS (SELECT FROM ours)").QueryRow(func(row pgx.Row) error { return row.Scan(&ours) })
+	batch.Queue("SELECT " + runMark).QueryRow(func(row pgx.Row) error { return row.Scan(&now) })
 	// Where a number stands twice, a change goes that may not be done.
-	const more = " AND EXISTS (SELECT FROM ours) RETURNING seq) " + allChanged + " WHERE (SELECT count(*) FROM gone) > "
+	const more = " AND $6 = " + runMark + " AND EXISTS (SELECT FROM ours) RETURNING seq) " + allChanged + " WHERE (SELECT count(*) FROM gone) > "
 	if len(others) > 0 {
-		queue(", gone AS (DELETE FROM pingo_capture.journal WHERE seq = ANY($4)"+more+"$5", others, len(others))
+		queue(", gone AS (DELETE FROM pingo_capture.journal WHERE seq = ANY($4)"+more+"$5", others, len(others), run)
 	}
 	for _, r := range runs {
-		queue(", gone AS (DELETE FROM pingo_capture.journal WHERE seq BETWEEN $4 AND $5"+more+"$5 - $4 + 1", r.first, r.last)
+		queue(", gone AS (DELETE FROM pingo_capture.journal WHERE seq BETWEEN $4 AND $5"+more+"$5 - $4 + 1", r.first, r.last, run)
 	}
 	if err := p.pool.SendBatch(ctx, batch).Close(); err != nil {
 		return wrap("deleting done changes from the journal", err)
 	}
 	if !ours {
 		return errSuperseded
+	}
+	if now != run { // nothing was deleted: a number may be another row's by now
+		if err := p.lookForLost(ctx); err != nil {
+			return err
+		}
+		return p.Done(ctx, seqs)
 	}
 	p.cursor.Gone(seqs)
 	return nil
@@ -656,7 +734,8 @@ func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
 	err := p.pool.QueryRow(ctx, `
 		WITH first_ones AS (SELECT seq, at FROM pingo_capture.journal WHERE seq > $1 ORDER BY seq LIMIT $2)
 		SELECT count(*), coalesce(min(seq), 0), (SELECT at FROM first_ones ORDER BY seq LIMIT 1), (SELECT last_value FROM pingo_capture.journal_seq),
-			pg_total_relation_size('pingo_capture.journal') FROM first_ones`, p.cursor.Below(), countedRows).Scan(&d.Changes, &d.First, &d.Oldest, &d.Last, &d.Bytes)
+			pg_total_relation_size('pingo_capture.journal'), clock_timestamp() FROM first_ones`, p.cursor.Below(), countedRows).
+		Scan(&d.Changes, &d.First, &d.Oldest, &d.Last, &d.Bytes, &d.Clock)
 	if err != nil {
 		return d, journalError(err)
 	}

@@ -1,13 +1,21 @@
 package postgres
 
 import (
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"pingo/internal/core/change"
 	"pingo/internal/core/shape"
 	"pingo/internal/lab/pgtest"
+	"pingo/internal/pgserver"
 	"pingo/internal/source"
 )
 
@@ -311,4 +319,141 @@ func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
 	if known(late) {
 		t.Error("it is known after a rewind, when somebody else may have read")
 	}
+}
+
+// What a crash takes back, since the application commits without waiting for the disk, was read and delivered: all tables
+// count as changed then, whether the server, the process or both notice first. A restart that loses nothing changes nothing.
+func TestCrashesThatForget(t *testing.T) {
+	for _, noticedBy := range []string{"done", "beat", "nothing lost"} {
+		t.Run(noticedBy, func(t *testing.T) {
+			options := pgserver.Options{Dir: pgtest.Dir(t) + "/crash " + noticedBy, Settings: append(slices.Clone(pgtest.Settings), "wal_writer_delay=10s", "autovacuum=off")}
+			server, err := pgserver.Start(t.Context(), options)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer func() {
+				if server != nil {
+					_ = server.Stop()
+				}
+			}()
+			if err := server.CreateDatabase(t.Context(), "lodge"); err != nil {
+				t.Fatal(err)
+			}
+			conn, p := pgtest.Connect(t, server.URL("lodge")), open(t, server.URL("lodge"))
+			pgtest.Exec(t, conn, "CREATE TABLE huts (id int PRIMARY KEY, name text)")
+			s, _, findings := compile(t, p, "  x: { engine: e, rows: s.huts, fields: [name] }\n")
+			if len(findings) > 0 {
+				t.Fatal(findings)
+			}
+			if _, err := install(t, p, shape.Capture(s.Source, []*shape.Shape{s})); err != nil {
+				t.Fatal(err)
+			}
+			feed := p.Feed.(*Feed)
+			found, err := feed.Claimed(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := feed.Claim(t.Context(), found, change.Claim{Service: found.Service, Holder: "A", Epoch: 1, Mark: 1}); err != nil {
+				t.Fatal(err)
+			}
+			pgtest.Exec(t, conn, "CHECKPOINT; INSERT INTO huts VALUES (1, 'never was')")
+			read, err := feed.Changes(t.Context(), 100)
+			if err != nil || len(read) != 1 {
+				t.Fatal(read, err)
+			}
+			if noticedBy == "nothing lost" {
+				pgtest.Exec(t, conn, "SET synchronous_commit = on; CREATE TABLE flushed ()")
+			}
+			port := server.Port()
+			crash(t, server)
+			_ = server.Stop() // it gives the directory back
+			options.Port = port
+			if server, err = pgserver.Start(t.Context(), options); err != nil {
+				t.Fatal(err)
+			}
+			conn = pgtest.Connect(t, server.URL("lodge"))
+			var rows int
+			if err := conn.QueryRow(t.Context(), "SELECT count(*) FROM huts").Scan(&rows); err != nil || (rows == 0) != (noticedBy != "nothing lost") {
+				t.Fatalf("%d rows after the crash, %v", rows, err)
+			}
+			lost := false
+			again := func(do func() error) { // connections of before are closed
+				t.Helper()
+				var err error
+				for range 20 {
+					if err = do(); errors.Is(err, errLost) {
+						lost = true
+						return
+					} else if err == nil {
+						return
+					}
+				}
+				t.Fatal(err)
+			}
+			beat := func() error {
+				now, err := feed.Claimed(t.Context())
+				if err == nil {
+					_, err = feed.Beat(t.Context(), now)
+				}
+				return err
+			}
+			if noticedBy == "beat" {
+				again(beat)
+			}
+			pgtest.Exec(t, conn, "INSERT INTO huts VALUES (2, 'is')") // it may get the number of what was lost
+			again(func() error { return feed.Done(t.Context(), []int64{read[0].Seq}) })
+			if got, want := lost, noticedBy != "nothing lost"; got != want {
+				t.Errorf("noticed: %t, want %t", got, want)
+			}
+			if lost {
+				feed.Rewind()
+			}
+			fresh, err := feed.Changes(t.Context(), 100)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var got []string
+			for _, c := range fresh {
+				got = append(got, c.Op.String()+" "+strings.Join(c.Key, ","))
+			}
+			want := []string{"insert 2"}
+			if lost {
+				want = []string{"insert 2", "truncate "}
+			}
+			if slices.Sort(got); !slices.Equal(got, want) {
+				t.Errorf("read after the crash: %q, want %q", got, want)
+			}
+		})
+	}
+}
+
+// crash kills all processes of a server, as a power cut does.
+func crash(t *testing.T, server *pgserver.Server) {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join(server.Data(), "postmaster.pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	pid, err := strconv.Atoi(strings.Fields(string(b))[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%[1]d/children", pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, field := range append([]string{strconv.Itoa(pid)}, strings.Fields(string(children))...) {
+		n, err := strconv.Atoi(field)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = syscall.Kill(n, syscall.SIGKILL)
+	}
+	for range 500 {
+		if syscall.Kill(pid, 0) != nil {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Fatal("the server does not die")
 }

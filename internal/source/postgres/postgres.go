@@ -109,9 +109,9 @@ func sourceOf(db *database, byStatement bool) *source.Source {
 	return &source.Source{Reader: &Reader{pool: db}, Feed: &Feed{pool: db}, Capture: &Capture{db, byStatement}}
 }
 
-// Connect prepares connections whose answers do not depend on how the server is set up.
+// Connect prepares connections whose answers do not depend on how the server is set up. What they commit is on disk.
 func Connect(c source.Config) (*pgxpool.Pool, error) {
-	return connect(c, pgsession.Path, func(*pgx.ConnConfig) {})
+	return connect(c, pgsession.Path, pgsession.Durable)
 }
 
 // ConnectOwn is Connect for a database of Pingo's own, where what is committed is on disk, with another search path.
@@ -129,7 +129,7 @@ func connect(c source.Config, path string, also func(*pgx.ConnConfig)) (*pgxpool
 		return nil, fmt.Errorf("the url of the source cannot be read: %w", pgerror.InURL(err))
 	}
 	config.MaxConns = int32(cmp.Or(c.MaxConnections, poolSize))
-	config.MaxConnIdleTime = time.Minute
+	config.MaxConnIdleTime, config.HealthCheckPeriod = 30*time.Second, 15*time.Second
 	config.ConnConfig.ConnectTimeout = c.ConnectTimeout
 	// A server that vanished without a word must not be waited for until evening.
 	config.ConnConfig.DialFunc = (&net.Dialer{KeepAlive: 10 * time.Second}).DialContext

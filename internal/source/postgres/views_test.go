@@ -292,29 +292,6 @@ func TestRefreshesAreNoticed(t *testing.T) {
 	if got := read(t, p); len(got) > 0 {
 		t.Errorf("noticed again: %q", got)
 	}
-	// Triggers that were off for a moment on a partition alone.
-	var clone string
-	if err := conn.QueryRow(t.Context(), "SELECT quote_ident(tgname) FROM pg_trigger WHERE tgrelid = 'notes_2032'::regclass AND tgname LIKE 'pingo%update'").Scan(&clone); err != nil {
-		t.Fatal(err)
-	}
-	for _, off := range []string{
-		"ALTER TABLE notes_2032 DISABLE TRIGGER USER; UPDATE notes_2032 SET body = 'g'; ALTER TABLE notes_2032 ENABLE TRIGGER USER",
-		"ALTER TABLE notes_2032 DISABLE TRIGGER ALL; COPY notes_2032 FROM '/dev/null'; ALTER TABLE notes_2032 ENABLE TRIGGER ALL",
-		"ALTER TABLE notes_2032 DISABLE TRIGGER " + clone + "; UPDATE notes_2032 SET body = 'h'; ALTER TABLE notes_2032 ENABLE TRIGGER " + clone,
-		"ALTER TABLE notes_2032 DISABLE TRIGGER " + clone,
-	} {
-		pgtest.Exec(t, conn, off)
-		gaps, err := p.Capture.Gaps(t.Context(), need)
-		if stillOff := !strings.Contains(off, "ENABLE"); err != nil || len(gaps) != 1 || gaps[0].Safe || gaps[0].Deliberate != stillOff || !strings.Contains(gaps[0].Reason, "were disabled") {
-			t.Errorf("%s: %+v %v", off, gaps, err)
-		}
-		if _, err := install(t, p, need); err != nil {
-			t.Fatal(err)
-		}
-		if gaps, err := p.Capture.Gaps(t.Context(), need); err != nil || len(gaps) > 0 {
-			t.Errorf("after installing again: %+v %v", gaps, err)
-		}
-	}
 	if err := p.Capture.Remove(t.Context()); err != nil {
 		t.Fatal(err)
 	}
