@@ -14,6 +14,9 @@ type DriftStatus struct {
 	Hour float64 `json:"hour"`
 	Day  float64 `json:"day"`
 	Week float64 `json:"week"`
+	// Content is the share of the compared documents, from 0 to 1, whose whole content was compared: of the others, their
+	// fingerprints were.
+	Content float64 `json:"content"`
 	// CheckedAt is since when all rows and documents were looked at; missing before that.
 	CheckedAt *time.Time `json:"checkedAt,omitempty"`
 	// ScannedAt is when the engine's documents were last looked up in the source.

@@ -92,7 +92,7 @@ func TestConsole(t *testing.T) {
 		"huts is in sync",
 		"huts",
 		"huts-e1",
-		"proven equal: 100% within the last hour",
+		"proven equal: 100% by fingerprint and 10% by content within the last hour",
 		"recent lag",
 		"triggers note its changes in a journal, read by "+w.address,
 		"all processed",

@@ -96,7 +96,7 @@ func (a *App) driftCheck() *cobra.Command {
 		Long: `Compares all rows and documents, or a part. Exit code 1: documents differ and were not repaired.`,
 		Example: `  pingo drift check huts
   pingo drift check huts --sample 5000
-  pingo drift check huts --after 1000 --upto 2000 --content 100%
+  pingo drift check huts --after 1000 --upto 2000 --content 10%
   pingo drift check huts --repair --documents 500`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if content != "" {
@@ -123,7 +123,7 @@ func (a *App) driftCheck() *cobra.Command {
 	f.StringVar(&action.After, "after", "", "compare keys greater than this one")
 	f.StringVar(&action.Upto, "upto", "", "compare keys up to and including this one")
 	f.StringVar(&action.Edition, "edition", "", "compare this edition instead of the live one")
-	f.StringVar(&content, "content", "", "share of documents whose content is compared, such as 100%")
+	f.StringVar(&content, "content", "", "share of documents whose content is compared, such as 10% (default: 100%)")
 	f.Int64Var(&action.Documents, "documents", 0, "maximum number of documents per second")
 	f.BoolVar(&repair, "repair", false, "repair differences")
 	f.BoolVar(&report, "report", false, "repair nothing, even if the definition enables repairs")

@@ -32,6 +32,8 @@ type Segment struct {
 	Differing int64     `json:"differing,omitempty"`
 	Unsettled int64     `json:"unsettled,omitempty"`
 	At        time.Time `json:"at"`
+	// Content is the share of documents whose whole content was compared, not only their fingerprint.
+	Content float64 `json:"content,omitempty"`
 }
 
 // Segments is how many segments a round over so many rows should have.
@@ -111,6 +113,19 @@ func (c *Coverage) Proven(rows, differing int64, since time.Time) float64 {
 		return 0
 	}
 	return float64(proven) / float64(rows)
+}
+
+// Content is the share of the compared documents whose whole content was compared.
+func (c *Coverage) Content() float64 {
+	var rows, whole float64
+	for _, s := range c.All() {
+		n := float64(max(1, s.Rows))
+		rows, whole = rows+n, whole+n*s.Content
+	}
+	if rows == 0 {
+		return 0
+	}
+	return whole / rows
 }
 
 // Checked is when all rows and documents were last looked at: the time of the oldest segment of a whole

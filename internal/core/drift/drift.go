@@ -193,7 +193,7 @@ type Asked struct {
 	After string `json:"after,omitempty"`
 	Upto  string `json:"upto,omitempty"`
 	// Content is the share that is compared as a whole, and Documents how many are compared a second at
-	// most; without them the definition's hold.
+	// most; without them the definition's hold. A person's check of everything has 1.
 	Content   *float64 `json:"content,omitempty"`
 	Documents int64    `json:"documents,omitempty"`
 	// Keys, Kind and Cause say what is repaired; empty says nothing.

@@ -251,6 +251,10 @@ func (d *Drifts) Do(ctx context.Context, index, by string, a api.DriftAction) (*
 		Repair: a.Action == api.DriftRepair, Most: a.Sample, After: a.After, Upto: a.Upto, Content: a.Content,
 		Documents: a.Documents, Keys: a.Keys, Kind: drift.Kind(a.Kind), Cause: drift.Cause(a.Cause), Mend: a.Repair, Deletes: a.Deletes,
 	}
+	if asked.Content == nil && !asked.Repair { // a check that a person asks for looks at everything
+		whole := 1.0
+		asked.Content = &whole
+	}
 	id, err := d.Records.AskDrift(ctx, e.Record, asked, by)
 	if err != nil {
 		return nil, fmt.Errorf("recording what is asked for: %w", err)

@@ -21,6 +21,7 @@ func Drift(
 		Hour:      c.Proven(rows, wrong, now.Add(-time.Hour)),
 		Day:       c.Proven(rows, wrong, now.Add(-24*time.Hour)),
 		Week:      c.Proven(rows, wrong, now.Add(-7*24*time.Hour)),
+		Content:   c.Content(),
 		CheckedAt: c.Checked(),
 		ScannedAt: c.Scanned,
 		Kinds:     named(kinds),
@@ -45,25 +46,32 @@ func named[K ~string](counts map[K]int64) map[string]int64 {
 }
 
 // proven says how much was found to be what the rows make, and within which time: the shortest that all of it was
-// looked at in, else the longest.
+// looked at in, else the longest. Where the contents of some documents were not compared, it says by what they were.
 func proven(s *api.DriftStatus, now time.Time) string {
 	for _, x := range []struct {
 		share  float64
 		within string
 	}{{s.Hour, "the last hour"}, {s.Day, "the last day"}, {s.Week, "the last week"}} {
 		if x.share >= 1 {
-			return "proven equal: 100% within " + x.within
+			return "proven equal: 100%" + by(s) + " within " + x.within
 		}
 	}
 	switch {
 	case s.Day > 0:
-		return fmt.Sprintf("proven equal: %s within the last day", percent(s.Day))
+		return fmt.Sprintf("proven equal: %s%s within the last day", percent(s.Day), by(s))
 	case s.Week > 0:
-		return fmt.Sprintf("proven equal: %s within the last week", percent(s.Week))
+		return fmt.Sprintf("proven equal: %s%s within the last week", percent(s.Week), by(s))
 	case s.CheckedAt != nil:
 		return fmt.Sprintf("last compared %s ago", span(now.Sub(*s.CheckedAt)))
 	}
 	return "never checked"
+}
+
+func by(s *api.DriftStatus) string {
+	if s.Content > 0.999 {
+		return ""
+	}
+	return fmt.Sprintf(" by fingerprint and %s by content", percent(s.Content))
 }
 
 // percent never rounds up to all.

@@ -174,7 +174,7 @@ type span struct {
 // segment compares the rows of a tree after a key, about so many, with so many side by side.
 func (j *job) segment(ctx context.Context, t *shape.Tree, after []string, most, side int) (drift.Segment, error) {
 	var spans []span
-	var s drift.Segment
+	s := drift.Segment{Content: j.whole.Of}
 	for planned := 0; planned < most; {
 		j.mu.Lock()
 		rows := min(j.pace.Most(j.sizer.Rows(), j.sizer.BytesPerRow()), most-planned)
