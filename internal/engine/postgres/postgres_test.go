@@ -1,13 +1,16 @@
 package postgres_test
 
 import (
+	"fmt"
 	"io"
 	"net"
 	"net/url"
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
+	"pingo/internal/core/query"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
@@ -239,5 +242,64 @@ func TestObjectsOfOthersAreRefused(t *testing.T) {
 	var taken int
 	if err := conn.QueryRow(t.Context(), "SELECT count(*) FROM taken").Scan(&taken); err != nil || taken > 0 {
 		t.Errorf("a trigger of another role ran: %d %v", taken, err)
+	}
+}
+
+// A search for rare words finds them by an index, whatever its words, phrases and synonyms: it reads none of the other
+// documents.
+func TestSearchesUseIndexes(t *testing.T) {
+	ctx, address := t.Context(), pgtest.URL(t)
+	conn := pgtest.Connect(t, address)
+	e, err := postgres.Open(engine.Config{URL: address})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer e.Close()
+	begun := text("title", 5, false)
+	begun.Match = shape.Prefix
+	s := simple("huts", text("name", 2, false), begun)
+	s.Synonyms = [][]string{{"hut", "refuge"}, {"loo", "dry toilet"}}
+	if err := e.Prepare(ctx, "huts-e1", s); err != nil {
+		t.Fatal(err)
+	}
+	const documents = 20_000
+	for from := 0; from < documents; from += 1000 {
+		var list []engine.Document
+		for i := from; i < from+1000; i++ {
+			list = append(list, engine.Document{Key: fmt.Sprint(i), Version: 1, Body: []byte(fmt.Sprintf(
+				`{"pingo_fingerprint":"x","name":"common stone number%d of the refuge","title":"title%d"}`, i, i))})
+		}
+		if results, err := e.Deliver(ctx, "huts-e1", list); err != nil || results[0].Outcome != retry.Done {
+			t.Fatal(results, err)
+		}
+	}
+	if err := e.FinishFill(ctx, "huts-e1", s); err != nil {
+		t.Fatal(err)
+	}
+	read := func() (n int64) {
+		t.Helper()
+		pgtest.Exec(t, conn, "SELECT pg_stat_clear_snapshot()")
+		if err := conn.QueryRow(ctx, `SELECT seq_tup_read + idx_tup_fetch FROM pg_stat_user_tables WHERE relname = 'huts-e1'`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	for before := int64(-1); before != read(); time.Sleep(1100 * time.Millisecond) { // until the work of the fill is counted
+		before = read()
+	}
+	for _, q := range []query.Query{
+		{Text: "number77"}, {Text: "number77 stone"}, {Text: "hut number77"}, {Text: "title77"}, {Text: "number77 number78", Any: true}, {Phrases: []string{"stone number77"}},
+	} {
+		q.Limit = 10
+		time.Sleep(1100 * time.Millisecond) // counts of sessions are gathered once a second
+		before := read()
+		hits, err := e.Search(ctx, "huts-e1", s, q)
+		if err != nil || hits.Total == 0 {
+			t.Errorf("%+v: %d hits, %v", q, hits.Total, err)
+		}
+		time.Sleep(1100 * time.Millisecond)
+		if n := read() - before; n > documents/20 {
+			t.Errorf("%+v read %d of %d documents", q, n, documents)
+		}
 	}
 }

@@ -135,7 +135,8 @@ func (l *layout) words(
 			rules = b.param(
 				"SELECT said, means FROM pingo_search.pingo_synonyms WHERE edition = " + literal(editions[0]))
 		}
-		return fmt.Sprintf("ts_rewrite(plainto_tsquery(%s, %s::text), %s)", config, b.param(text), rules)
+		// ts_rewrite with a query is volatile: outside a subquery it would run for each document, and no index would serve.
+		return fmt.Sprintf("(SELECT ts_rewrite(plainto_tsquery(%s, %s::text), %s))", config, b.param(text), rules)
 	}
 	ranks := []string{}
 	weights := literal(rankWeights(l.weights)) + "::float4[]"
