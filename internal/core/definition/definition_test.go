@@ -390,12 +390,12 @@ func TestHowAnIndexIsFilledAnew(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	p := with(
-		`    reindex: { begin: "02:30", switch: on_command, keep_previous: 0, compare: all, documents_per_second: 200,
+		`    reindex: { begin: "02:30", switch: on_command, keep_previous: 0, compare: all, failed: 2.5%, documents_per_second: 200,
       bytes_per_second: 2MB, workers: 1, hours: "22:00-06:00" }
     expect: [{ search: ridge, finds: 17 }, { search: stone hut, finds: "a,b", among: 3 }]`,
 	)
 	want := reindex.Policy{
-		Begin: "02:30", Switch: reindex.OnCommand, Compare: reindex.CompareAll,
+		Begin: "02:30", Switch: reindex.OnCommand, Compare: reindex.CompareAll, Failed: reindex.Limit{Share: 0.025},
 		Pace: reindex.Pace{
 			Documents: 200,
 			Bytes:     2_000_000,
@@ -409,6 +409,9 @@ func TestHowAnIndexIsFilledAnew(t *testing.T) {
 	}
 	if !reflect.DeepEqual(p, want) {
 		t.Errorf("%+v", p)
+	}
+	if p := with("    reindex: { failed: 7 }"); p.Failed != (reindex.Limit{Number: 7}) {
+		t.Errorf("%+v", p.Failed)
 	}
 	noon := time.Date(2031, 6, 1, 12, 0, 0, 0, time.Local)
 	if at, paused := p.Begins(noon); at == nil || !at.Equal(time.Date(2031, 6, 2, 2, 30, 0, 0, time.Local)) || paused {

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -38,6 +39,22 @@ func (d *decoder) policy(p *reindex.Policy, v *yaml.Node) {
 		"compare": d.word(&p.Compare, "compare", reindex.CompareSample, reindex.CompareAll, reindex.CompareNone),
 		"keep_previous": func(_, v *yaml.Node) {
 			p.KeepPrevious = d.span(v, "keep_previous", 0, longestKept)
+		},
+		"failed": func(_, v *yaml.Node) {
+			s := d.text(v, "failed")
+			number, isShare := strings.CutSuffix(s.text, "%")
+			n, err := strconv.ParseFloat(number, 64)
+			if s.text != "" && (err != nil || !(n >= 0) || isShare && n > 100 || !isShare && n != math.Trunc(n) || n > 1e12) {
+				d.find(
+					s.pos,
+					fmt.Sprintf("failed is a share such as 1%% or a number of documents, not %q", s.text),
+					"write a number from 0 to 100 and %, or a whole number",
+				)
+				return
+			}
+			if p.Failed = (reindex.Limit{Number: int64(n)}); isShare {
+				p.Failed = reindex.Limit{Share: n / 100}
+			}
 		},
 		"documents_per_second": func(_, v *yaml.Node) {
 			p.Pace.Documents = int64(d.number(v, "documents_per_second", 1, 1e9))

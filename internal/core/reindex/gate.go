@@ -31,6 +31,25 @@ const (
 	shrinkShare = 10
 )
 
+// Limit is how many documents of a first edition may fail: the larger of a share of the rows and a number.
+type Limit struct {
+	Share  float64
+	Number int64
+}
+
+// of is the limit for a number of rows.
+func (l Limit) of(rows int64) int64 { return max(l.Number, int64(l.Share*float64(rows))) }
+
+// First judges an edition of an index that has none that is live.
+func First(rows int64, fresh Counted, limit Limit) []Gate {
+	return append(Judge(rows, fresh, nil, ""), Gate{
+		Name:   "refused",
+		Passed: fresh.Failed == 0 || fresh.Failed <= limit.of(rows) && fresh.Documents > 0,
+		Sentence: fmt.Sprintf(
+			"%s of %s documents failed, and %s may fail", count(fresh.Failed), count(rows), count(limit.of(rows))),
+	})
+}
+
 // Judge compares a filled edition with the rows in the source, and with the edition that answers; live
 // is nil when none does. lacks says why the live one is no measure, since it is known to be wrong; empty
 // when it is one. Where there is nothing to lose, all gates pass.
@@ -91,13 +110,16 @@ func Content(compared, rows int64, keys []string, more int64) Gate {
 	return g
 }
 
-// Searches is the gate of searches whose outcome is known: how many there were, and sentences about
-// those that did not find what they should.
-func Searches(all int, failed []string) Gate {
+// Searches is the gate of searches whose outcome is known: how many there were, sentences about those that do not find what
+// they should, and how many others do not either, but no worse than in the live edition.
+func Searches(all int, failed []string, asBefore int) Gate {
 	g := Gate{
 		Name:     GateExpect,
 		Passed:   len(failed) == 0,
-		Sentence: fmt.Sprintf("%d of %d searches find what they should", all-len(failed), all),
+		Sentence: fmt.Sprintf("%d of %d searches find what they should", all-len(failed)-asBefore, all),
+	}
+	if asBefore > 0 {
+		g.Sentence += fmt.Sprintf(", and %d fail in the live edition as well", asBefore)
 	}
 	const told = 3
 	for _, words := range failed[:min(told, len(failed))] {

@@ -59,3 +59,29 @@ func TestSteps(t *testing.T) {
 		}
 	}
 }
+
+// A first edition becomes live though some of its documents fail, and waits when too many do.
+func TestFirstEditions(t *testing.T) {
+	standard := DefaultPolicy.Failed
+	for name, c := range map[string]struct {
+		rows   int64
+		fresh  Counted
+		limit  Limit
+		passes bool
+	}{
+		"all is well":            {4000, Counted{4000, 0}, standard, true},
+		"an empty table":         {0, Counted{0, 0}, standard, true},
+		"a few fail":             {4000, Counted{3960, 40}, standard, true},
+		"more than a share":      {4000, Counted{3959, 41}, standard, false},
+		"a few of a small table": {20, Counted{10, 10}, standard, true},
+		"all of a small table":   {3, Counted{0, 3}, standard, false},
+		"all":                    {4000, Counted{0, 4000}, standard, false},
+		"none may":               {4000, Counted{3999, 1}, Limit{}, false},
+		"a number may":           {4000, Counted{3900, 100}, Limit{Number: 100}, true},
+	} {
+		gates := First(c.rows, c.fresh, c.limit)
+		if Passed(gates) != c.passes {
+			t.Errorf("%s: %+v", name, gates)
+		}
+	}
+}

@@ -14,6 +14,8 @@ type Policy struct {
 	// Compare is how much of a filled edition is compared with its rows: CompareSample, CompareAll or
 	// CompareNone.
 	Compare string
+	// Failed is how many documents of a first edition may fail.
+	Failed Limit
 	// Expect is what searches must find before an edition answers.
 	Expect []Expectation
 }
@@ -43,7 +45,7 @@ const (
 )
 
 // DefaultPolicy holds where a definition says nothing.
-var DefaultPolicy = Policy{Begin: Now, Switch: SwitchChecked, KeepPrevious: time.Hour, Compare: CompareSample}
+var DefaultPolicy = Policy{Begin: Now, Switch: SwitchChecked, KeepPrevious: time.Hour, Compare: CompareSample, Failed: Limit{Share: 0.01, Number: 10}}
 
 // Begins is when an edition is to be filled that is recorded now: nil at once, and paused when a person
 // is to say so.

@@ -8,7 +8,6 @@ import (
 
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
-	"pingo/internal/core/shape"
 	"pingo/internal/flow/compare"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/deliver"
@@ -85,9 +84,9 @@ func (j *judge) gates(ctx context.Context, record *records.Edition) ([]reindex.G
 		return nil, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
 	}
 	if live == nil || live.Engine != record.Engine {
-		return reindex.Judge(rows, fresh, nil, ""), nil
+		return reindex.First(rows, fresh, j.policy().Failed), nil
 	}
-	searches, err := j.searches(ctx, record.Name(), record.Shape)
+	searches, err := j.searches(ctx, record, live)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +166,11 @@ func (j *judge) searchAgain(ctx context.Context, record *records.Edition) ([]rei
 		if g.Name != reindex.GateExpect || g.Passed {
 			continue
 		}
-		now, err := j.searches(ctx, record.Name(), record.Shape)
+		live, _, err := j.store.Live(ctx, record)
+		if err != nil {
+			return nil, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
+		}
+		now, err := j.searches(ctx, record, live)
 		if err != nil {
 			return nil, err
 		}
@@ -179,23 +182,40 @@ func (j *judge) searchAgain(ctx context.Context, record *records.Edition) ([]rei
 	return gates, nil
 }
 
-// searches is the gate of the searches that the definition expects something of; nil when there are none.
-func (j *judge) searches(ctx context.Context, name string, s *shape.Shape) ([]reindex.Gate, error) {
+// searches is the gate of the searches that the definition expects something of; nil when there are none. One that fails in
+// the live edition as well does not make the other edition worse.
+func (j *judge) searches(ctx context.Context, record, live *records.Edition) ([]reindex.Gate, error) {
 	list := j.policy().Expect
 	if len(list) == 0 {
 		return nil, nil
 	}
-	outcomes, err := Expect(ctx, j.engine, name, s, list)
+	outcomes, err := Expect(ctx, j.engine, record.Name(), record.Shape, list)
 	if err != nil {
 		return nil, err
 	}
 	var failed []string
-	for _, o := range outcomes {
+	var again []reindex.Expectation
+	for i, o := range outcomes {
 		if !o.Met() {
-			failed = append(failed, o.String())
+			failed, again = append(failed, o.String()), append(again, list[i])
 		}
 	}
-	return []reindex.Gate{reindex.Searches(len(list), failed)}, nil
+	asBefore := 0
+	if len(failed) > 0 && live != nil && live.Engine == record.Engine && live.Number != record.Number {
+		// A live edition that cannot be searched is no measure.
+		if before, err := Expect(ctx, j.engine, live.Name(), live.Shape, again); err == nil {
+			var worse []string
+			for i, o := range before {
+				if o.Met() {
+					worse = append(worse, failed[i])
+				} else {
+					asBefore++
+				}
+			}
+			failed = worse
+		}
+	}
+	return []reindex.Gate{reindex.Searches(len(list), failed, asBefore)}, nil
 }
 
 // decided reports whether the edition is to answer now: by the definition's policy and the gates, or
