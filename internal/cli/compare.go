@@ -102,7 +102,7 @@ searches before it switches to another edition. This command runs them now. Exit
 				}
 			}
 			if failed > 0 {
-				return fmt.Errorf("%d searches do not find what they should in the edition that answers", failed)
+				return fmt.Errorf("%d searches do not find what they should in the live edition", failed)
 			}
 			return nil
 		},

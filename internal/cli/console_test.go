@@ -120,7 +120,7 @@ func TestConsole(t *testing.T) {
 	)
 	shows(
 		"the reason",
-		"Over time",
+		"History",
 		"1 refused",
 		"1 failed document",
 		"The engine keeps beds as long",

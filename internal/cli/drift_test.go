@@ -244,6 +244,11 @@ func (w *world) sabotage(search string) {
 		if o := w.order(0, "repair", index, "1"); o.Repaired != 1 {
 			t.Errorf("%+v", o)
 		}
+		for key, says := range map[string]string{"none": "No row and no document has this key.", "900": "all match their rows; 1 sent again."} {
+			if o := w.order(0, "repair", index, key); o.Repaired != 0 || !strings.Contains(o.Sentence, says) {
+				t.Errorf("repair of %s: %+v", key, o)
+			}
+		}
 		if o := w.order(0, "repair", index, "--kind", "altered", "--yes"); o.Repaired != 8 {
 			t.Errorf("%+v", o)
 		}

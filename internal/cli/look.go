@@ -191,7 +191,12 @@ func proven(d *api.DriftStatus) string {
 	if d == nil {
 		return "–"
 	}
-	return strings.TrimPrefix(d.Sentence, "proven equal: ")
+	sentence := strings.TrimPrefix(d.Sentence, "proven equal: ")
+	if share, more, partly := strings.Cut(sentence, " by fingerprint and "); partly { // in short
+		content, within, _ := strings.Cut(more, " by content ")
+		return share + " " + within + ", content " + content
+	}
+	return sentence
 }
 
 // state is a state in the colour of what it means.

@@ -250,7 +250,7 @@ func otherProcesses(n int) string {
 
 // roles say in words what an edition is.
 var roles = map[string]string{
-	"switched": "answers", "previous": "answered before", "returning": "is about to answer again", "ready": "is ready",
+	"switched": "is live", "previous": "was live before", "returning": "is about to become live again", "ready": "is ready",
 }
 
 func (a *App) showRun(r *api.Run) {
@@ -282,7 +282,7 @@ func (a *App) reindexWatch() *cobra.Command {
 				return err
 			}
 			if ix.Fill == nil {
-				return fmt.Errorf("no edition of %s is being filled; %s answers", ix.Name, ix.Edition)
+				return fmt.Errorf("no edition of %s is being filled; %s is live", ix.Name, ix.Edition)
 			}
 			return a.finished(cmd.Context(), &api.Reindexed{Index: ix.Name, Edition: ix.Fill.Edition}, true)
 		},

@@ -245,7 +245,7 @@ func TestBackAndForwardAgain(t *testing.T) {
 	write()
 	if out := w.must("reindex", "rollback", "tarns"); !strings.Contains(
 		out,
-		first+" answers; made by definition version 1.",
+		first+" is live, from definition version 1.",
 	) {
 		t.Error(out)
 	}

@@ -39,7 +39,7 @@ indexes:
 	stopped := func(args ...string) {
 		t.Helper()
 		out, errs, code := w.run(args...)
-		if code != 1 || !strings.Contains(errs, "174 failed documents, 0 in the edition that answers") {
+		if code != 1 || !strings.Contains(errs, "174 failed documents, 0 in the live edition") {
 			t.Errorf("exit %d: %s%s", code, out, errs)
 		}
 		if w.edition("tarns") != first {
@@ -82,7 +82,7 @@ indexes:
 	first = w.edition("tarns")
 	smaller := file("[name]", "    where: id > 900\n")
 	if _, errs, code := w.run("apply", "--yes", "--accept", "tarns", smaller); code != 1 ||
-		!strings.Contains(errs, "840 documents, 1,740 in the edition that answers") {
+		!strings.Contains(errs, "840 documents, 1,740 in the live edition") {
 		t.Errorf("exit %d: %s", code, errs)
 	}
 	answers("1,740")

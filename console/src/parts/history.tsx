@@ -15,9 +15,9 @@ export function History({ name }: { name: string }) {
   const { data } = useGet<HistoryPoint[]>(`/api/indexes/${name}/history?minutes=${minutes}`, 0, 10_000);
   const points = data ?? [];
   return (
-    <Paper component="section" aria-label="Over time" sx={{ p: { xs: 2, sm: 2.5 } }}>
+    <Paper component="section" aria-label="History" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'center', justifyContent: 'space-between' }}>
-        <Typography variant="h2">Over time</Typography>
+        <Typography variant="h2">History</Typography>
         <ToggleButtonGroup size="small" exclusive value={minutes} onChange={(_, v) => v && setMinutes(v)} aria-label="How long back">
           {Object.entries(spans).map(([words, n]) => <ToggleButton key={n} value={n} sx={{ textTransform: 'none', py: 0.25 }}>{words}</ToggleButton>)}
         </ToggleButtonGroup>

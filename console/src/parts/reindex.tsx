@@ -7,7 +7,7 @@ import { bytes, count, duration, rate } from '../format';
 import { Compare } from './compare';
 import { Figure, Notice, Spark, StateMark } from './parts';
 
-const gateNames = { complete: 'It has what its rows make', refused: 'No more failed documents', size: 'It is not much smaller', content: 'Its documents are what their rows make', expect: 'Searches find what they should' };
+const gateNames = { complete: 'Complete', refused: 'Failed documents', size: 'Size', content: 'Content', expect: 'Expected searches' };
 
 type Action = 'start' | 'switch' | 'cancel' | 'rollback';
 
@@ -83,7 +83,7 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
             : <Button size="small" variant="outlined" onClick={() => act('pause')}>Pause</Button>)}
           {may && fill?.state === 'filling' && <Button size="small" color="inherit" onClick={() => setAsks('pace')}>Pace</Button>}
           {ix.live && (fill?.state === 'ready' || ix.previous) && <Button size="small" color="inherit" onClick={() => setComparing(true)}>Compare</Button>}
-          {may && fill && ix.live && <Button size="small" color="inherit" onClick={() => setAsks('cancel')}>Drop it</Button>}
+          {may && fill && ix.live && <Button size="small" color="inherit" onClick={() => setAsks('cancel')}>Discard</Button>}
         </Stack>
       </Stack>
       {fill?.state === 'filling' && fill.expected > 0 && <>
@@ -105,7 +105,7 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
         {fill.gates.map((g) => (
           <Stack key={g.name} component="li" direction="row" sx={{ gap: 1.25, alignItems: 'flex-start' }}>
             <StateMark state={g.passed ? 'in sync' : 'waiting'} size={20} />
-            <Typography variant="body2" sx={{ overflowWrap: 'anywhere' }}><Box component="span" sx={{ fontWeight: 600 }}>{gateNames[g.name]}{g.passed ? '' : ': no'}.</Box> {g.sentence}.</Typography>
+            <Typography variant="body2" sx={{ overflowWrap: 'anywhere' }}><Box component="span" sx={{ fontWeight: 600 }}>{gateNames[g.name]}: {g.passed ? 'passed' : 'failed'}.</Box> {g.sentence}.</Typography>
           </Stack>
         ))}
       </Stack>}

@@ -225,6 +225,9 @@ type Outcome struct {
 	// repaired without a person's word than may be.
 	Repaired int64 `json:"repaired"`
 	Held     int64 `json:"held"`
+	// Resent were right, and sent again since a person named them; Absent are named keys of no row and no document.
+	Resent int64 `json:"resent,omitempty"`
+	Absent int64 `json:"absent,omitempty"`
 	// Began: the edition's round is that of this check, and goes on after a restart.
 	Began bool `json:"began,omitempty"`
 	// Problem is why it does not go on, or has ended before its end.

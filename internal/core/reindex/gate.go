@@ -67,19 +67,19 @@ func Judge(rows int64, fresh Counted, live *Counted, lacks string) []Gate {
 	}
 	against := ""
 	if lacks != "" {
-		against = ", which is no measure: " + lacks
+		against = ", which is wrong itself: " + lacks
 	}
 	return append(gates, Gate{
 		Name:   "refused",
 		Passed: !measured || fresh.Failed <= live.Failed,
 		Sentence: fmt.Sprintf(
-			"%s failed documents, %s in the edition that answers%s", count(fresh.Failed), count(live.Failed), against),
+			"%s failed documents, %s in the live edition%s", count(fresh.Failed), count(live.Failed), against),
 	}, Gate{
 		Name: "size",
 		// A failed document may be there in the live edition, as it was before.
 		Passed: !measured || live.Documents-fresh.Documents-fresh.Failed <= max(strays, live.Documents/shrinkShare),
 		Sentence: fmt.Sprintf(
-			"%s documents, %s in the edition that answers%s", count(fresh.Documents), count(live.Documents), against),
+			"%s documents, %s in the live edition%s", count(fresh.Documents), count(live.Documents), against),
 	})
 }
 

@@ -36,7 +36,7 @@ func TestGates(t *testing.T) {
 			t.Errorf("%s: %q stops it: %+v", name, got, gates)
 		}
 	}
-	if g := Judge(63666, Counted{63492, 174}, &Counted{63666, 0}, ""); g[1].Sentence != "174 failed documents, 0 in the edition that answers" {
+	if g := Judge(63666, Counted{63492, 174}, &Counted{63666, 0}, ""); g[1].Sentence != "174 failed documents, 0 in the live edition" {
 		t.Errorf("%+v", g)
 	}
 }

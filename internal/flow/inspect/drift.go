@@ -188,19 +188,22 @@ func sentenceOf(o *records.Order, x *api.DriftOrder) string {
 	} else {
 		parts = append(parts, fmt.Sprintf("%s of %s compared", humanize.Comma(out.Compared), report.Count(out.Rows, "document", "documents")))
 	}
-	if x.Differing == 0 {
-		parts = append(parts, "all are what their rows make")
+	switch {
+	case out.Absent > 0 && out.Absent == out.Compared:
+		return fmt.Sprintf("No row and no document has %s.", map[bool]string{true: "this key", false: "one of these keys"}[out.Absent == 1])
+	case x.Differing == 0:
+		parts = append(parts, "all match their rows")
 		if o.Asked.Most > 0 && out.Compared < out.Rows {
 			parts[len(parts)-1] += fmt.Sprintf("; at most %.2f%% of all can differ (95%% certain)", 100*x.Most)
 		}
-	} else {
+	default:
 		parts = append(parts, fmt.Sprintf("%s differ: %s", humanize.Comma(x.Differing), drift.Summary(out.Kinds)))
 	}
 	for _, more := range []struct {
 		n    int64
 		what string
 	}{
-		{out.Repaired, "repaired"}, {out.Held, "left, so that not too many are repaired or deleted unasked"},
+		{out.Repaired, "repaired"}, {out.Resent, "sent again"}, {out.Absent, "without a row and a document"}, {out.Held, "left, so that not too many are repaired or deleted unasked"},
 		{out.Unsettled, "unknown, because changes were pending for too long"},
 	} {
 		if more.n > 0 {

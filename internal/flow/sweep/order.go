@@ -14,6 +14,7 @@ import (
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/retry"
 	"pingo/internal/flow/compare"
+	"pingo/internal/flow/deliver"
 	"pingo/internal/flow/rebuild"
 	"pingo/internal/records"
 )
@@ -219,18 +220,36 @@ func (c *Checker) repairAsked(ctx context.Context, j *job) error {
 			delete(same, d.Key)
 			j.tell(func(o *drift.Outcome) { o.Add(d.Kind, c.causeKnown(d.Key)) })
 		}
-		if len(j.asked.Keys) > 0 { // a person wants them sent, whatever they seem to be
-			for key := range same {
-				now = append(now, compare.Different{Key: key})
-			}
-		}
 		if _, err := j.repair(ctx, now); err != nil {
 			return err
+		}
+		if len(j.asked.Keys) > 0 { // a person wants them sent, whatever they seem to be
+			if err := j.resend(ctx, slices.Sorted(maps.Keys(same))); err != nil {
+				return err
+			}
 		}
 		if err := c.note(ctx, nil, slices.Sorted(maps.Keys(same))); err != nil {
 			return err
 		}
 	}
+	return nil
+}
+
+// resend sends documents again that match their rows.
+func (j *job) resend(ctx context.Context, keys []string) error {
+	if len(keys) == 0 {
+		return nil
+	}
+	there, err := j.c.engine.Fingerprints(ctx, j.c.edition.Record.Name(), keys)
+	if err != nil {
+		return err
+	}
+	absent := int64(len(keys) - len(there))
+	keys = slices.DeleteFunc(keys, func(key string) bool { _, is := there[key]; return !is })
+	if err := deliver.Repair(ctx, j.c.edition, keys); err != nil {
+		return err
+	}
+	j.tell(func(o *drift.Outcome) { o.Absent, o.Resent = o.Absent+absent, o.Resent+int64(len(keys)) })
 	return nil
 }
 
