@@ -258,7 +258,7 @@ func (a *App) showRun(r *api.Run) {
 	if role == "" {
 		role = "is " + r.State
 	}
-	fmt.Fprintf(a.Out, "%s %s; made by definition version %d.\n", r.Edition, role, r.Definition)
+	fmt.Fprintf(a.Out, "%s %s, from definition version %d.\n", r.Edition, role, r.Definition)
 	if r.BeganAt != nil && r.FilledAt != nil {
 		fmt.Fprintf(a.Out, "  filled     %s rows, %s, in %s\n",
 			humanize.Comma(r.Rows), humanize.Bytes(uint64(r.Bytes)), inWords(r.FilledAt.Sub(*r.BeganAt).Seconds()))
