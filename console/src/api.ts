@@ -67,12 +67,12 @@ export const post = <T>(path: string, body: unknown) => call<T>(path, { method: 
 export const queryClient = new QueryClient({ defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } });
 
 // useGet fetches a path, and again when one of the values changes that it depends on; an
-// empty path fetches nothing. every is how often it is fetched anew, in milliseconds.
+// empty path fetches nothing. every is the interval between fetches, in milliseconds.
 export function useGet<T>(path: string, dependsOn: unknown = 0, every: number | false = false) {
   return useQuery<T, Problem>({
     queryKey: [path, dependsOn], enabled: path !== '', refetchInterval: every,
     queryFn: ({ signal }) => call<T>(path, { signal }),
-    // While it is fetched anew, what was there before stays; another path begins empty.
+    // The last data stays while it is fetched again; another path starts empty.
     placeholderData: (before, query) => (query?.queryKey[0] === path ? before : undefined),
   });
 }

@@ -1,4 +1,4 @@
-// Who may use the service: tokens, and who is signed in with them.
+// Access to the service: tokens, and the sessions that use them.
 import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, MenuItem, Paper, Stack, Table, TableBody, TableCell, TableContainer, TableHead, TableRow, TextField, Typography } from '@mui/material';
 import { useState, type FormEvent, type ReactNode } from 'react';
 import { call, post, useGet, useMay, type CreatedToken, type OpenSession, type Token } from '../api';

@@ -38,7 +38,7 @@ export function IndexPage() {
 
 const tabs: { [at: string]: string } = { '': 'Search', record: 'Record', drift: 'Drift' };
 
-// useAsked is what is looked for, as the address has it, so that it can be shared.
+// useAsked keeps the search in the address, so that a link shows the same results.
 function useAsked() {
   const [params, setParams] = useSearchParams();
   const change = (part: 'q' | 'filter' | 'any' | 'key', values: string[]) => setParams((now) => {

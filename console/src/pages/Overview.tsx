@@ -111,7 +111,7 @@ export function noticed(source: SourceStatus) {
     case 'triggers': return `${kinds[source.kind] ?? source.kind}: triggers note its changes in a journal`;
     case 'outbox': return `${kinds[source.kind] ?? source.kind}: its application writes changes into an outbox`;
     case 'webhook': return 'Senders send its records as events';
-    case 'poll': return `${kinds[source.kind] ?? source.kind}: its tables are looked at for rows that are newer`;
+    case 'poll': return `${kinds[source.kind] ?? source.kind}: Pingo polls its tables for newer rows`;
     case 'pull': return 'The entries of a feed are pulled now and then';
     default: return source.kind;
   }

@@ -59,7 +59,7 @@ function Figures({ source, status }: { source: SourceStatus; status: Status }) {
 const page = 12;
 const outcomes = ['accepted', 'duplicate', 'old', 'unreadable', 'bad-signature', 'out-of-time', 'too-large', 'too-many'];
 
-// Receipts lists what became of events, the newest first.
+// Receipts lists the outcomes of events, the newest first.
 function Receipts({ source }: { source: SourceStatus }) {
   const [params, setParams] = useSearchParams();
   const outcome = params.get('outcome') ?? '';

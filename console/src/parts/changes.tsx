@@ -1,4 +1,4 @@
-// The last changes of a source, as they come, and what became of each.
+// The last changes of a source as they arrive, with the outcome of each.
 import { Box, Button, Paper, Typography } from '@mui/material';
 import { useState } from 'react';
 import { useGet, type RecentChange } from '../api';

@@ -1,5 +1,4 @@
-// The edition that is being filled beside the one that answers, and the one that answered before: how
-// far it is, what it must come to, what became of it, and what a person can do.
+// The edition that is being filled next to the live one, and the previous one: progress, gates, steps, and actions.
 import { Box, Button, Dialog, DialogActions, DialogContent, DialogContentText, DialogTitle, LinearProgress, Paper, Stack, TextField, Typography } from '@mui/material';
 import { useState, type ReactNode } from 'react';
 import { post, useGet, useMay, type Estimate, type FillStatus, type IndexStatus, type Pace, type Reindexed, type Run } from '../api';
@@ -222,7 +221,7 @@ function PaceDialog({ pace, close, set }: { pace: Pace; close: () => void; set: 
   );
 }
 
-// Timeline is what became of an edition, step by step, and how long each lasted.
+// Timeline lists the steps of an edition and their durations.
 function Timeline({ run }: { run: Run }) {
   if (run.events.length === 0) return null;
   const at = run.events.map((e) => new Date(e.at).getTime());

@@ -144,7 +144,14 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	for _, sql := range p.db.journalSQL() {
 		b.WriteString(sql + ";\n\n")
 	}
-	b.WriteString(p.db.begins() + ";\n")
+	there, err := p.there(ctx)
+	if err != nil {
+		return "", err
+	}
+	if !there { // else it waits for those that read the journal, and its numbers have begun
+		b.WriteString(p.db.begins() + ";\n")
+	}
+	b.WriteString(p.db.keptRow() + ";\n")
 	b.WriteString(strings.Replace(p.db.prelockedSQL(), "CREATE OR REPLACE", "CREATE OR REPLACE DEFINER = "+user, 1) + ";\n")
 	b.WriteString("\nDELIMITER //\n")
 	for _, c := range list {
@@ -241,6 +248,9 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	}
 	if err := p.makePrelocked(ctx); err != nil {
 		return nil, err
+	}
+	if _, err := p.db.ExecContext(ctx, p.db.keptRow()); err != nil {
+		return nil, wrap("preparing the journal", err)
 	}
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err

@@ -218,7 +218,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	}
 	r := p.cursor.Begin(limit)
 	rows, err := p.db.QueryContext(ctx, fmt.Sprintf(
-		"SELECT %s; SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM %s.journal WHERE %s AND seq > %d ORDER BY seq LIMIT %d",
+		"SELECT %s; SELECT seq, at, layout, op, changed, `key`, was, `before`, `after` FROM %s.journal WHERE %s AND seq > %d AND seq <> -1 ORDER BY seq LIMIT %d",
 		p.ours(),
 		quoteName(p.db.capture),
 		p.prelocked(ctx),
@@ -306,7 +306,7 @@ func (p *Feed) settle(ctx context.Context) error {
 func (p *Feed) open(ctx context.Context, above, upto int64) (looked int64, open bool, err error) {
 	var rows int
 	err = p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(max(seq), 0) FROM (
-		SELECT seq FROM %s.journal WHERE %s AND seq > %d AND seq <= %d ORDER BY seq LIMIT %d LOCK IN SHARE MODE NOWAIT) r`,
+		SELECT seq FROM %s.journal WHERE %s AND seq > %d AND seq <> -1 AND seq <= %d ORDER BY seq LIMIT %d LOCK IN SHARE MODE NOWAIT) r`,
 		quoteName(p.db.capture), p.prelocked(ctx), above, upto, lockedAtOnce)).Scan(&rows, &looked)
 	switch {
 	case numberOf(err) == lockWait:
@@ -632,6 +632,9 @@ func (p *Feed) noteStores(ctx context.Context) error {
 			return p.journalError(err)
 		}
 		if r[0] == ownLayout {
+			if _, err := p.db.ExecContext(ctx, p.db.keptRow()); err != nil {
+				return p.journalError(err)
+			}
 			return errEmptied
 		}
 	}
@@ -719,7 +722,7 @@ func (p *Feed) Depth(ctx context.Context) (source.Depth, error) {
 	err := p.db.QueryRowContext(ctx, fmt.Sprintf(`SELECT count(*), coalesce(min(seq), 0), min(at),
 			(SELECT greatest(coalesce((SELECT max(seq) FROM %s.journal WHERE %[5]s), 0), coalesce((SELECT AUTO_INCREMENT - 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal'), 0))),
 			(SELECT coalesce(sum(DATA_LENGTH + INDEX_LENGTH), 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = %[2]s AND TABLE_NAME = 'journal'), sysdate(6)
-		FROM (SELECT seq, at FROM %[1]s.journal WHERE %[5]s AND seq > %[3]d ORDER BY seq LIMIT %[4]d) first_ones`, in, text(p.db.capture), p.cursor.Below(), countedRows, p.prelocked(ctx))).
+		FROM (SELECT seq, at FROM %[1]s.journal WHERE %[5]s AND seq > %[3]d AND seq <> -1 ORDER BY seq LIMIT %[4]d) first_ones`, in, text(p.db.capture), p.cursor.Below(), countedRows, p.prelocked(ctx))).
 		Scan(&d.Changes, &d.First, &at, &d.Last, &d.Bytes, &clock)
 	if err != nil {
 		return d, p.journalError(err)

@@ -191,6 +191,7 @@ const (
 	noColumnSelect  = 1143
 	lockWait        = 1205
 	tooManyConns    = 1040
+	tooManyRows     = 1104 // than max_join_size
 	noProcess       = 1227
 	noTriggerRights = 1419
 	noKey           = 1176

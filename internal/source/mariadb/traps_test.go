@@ -797,3 +797,26 @@ func TestTablesWithoutTransactionsAreRefused(t *testing.T) {
 		}
 	}
 }
+
+// A session with the settings of a dump, or with a bound for joins, keeps nobody else from writing, and its own writes go on.
+func TestSessionsWithOddSettings(t *testing.T) {
+	w := newWorld(t, `CREATE TABLE huts (id int PRIMARY KEY, name varchar(50)); CREATE TABLE more LIKE huts;
+		CREATE TABLE areas (id int PRIMARY KEY); CREATE TABLE trails (id int PRIMARY KEY, area_id int, name varchar(50), FOREIGN KEY (area_id) REFERENCES areas (id) ON DELETE CASCADE)`,
+		"  huts: { engine: main, rows: paths.huts, fields: [name] }\n  more: { engine: main, rows: paths.more, fields: [name] }\n  trails: { engine: main, rows: paths.trails, fields: [name] }\n")
+	loader, err := w.db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer loader.Close()
+	mariatest.Exec(t, loader, "SET unique_checks = 0, foreign_key_checks = 0; START TRANSACTION; INSERT INTO huts VALUES (1, 'a')")
+	w.exec("SET STATEMENT innodb_lock_wait_timeout = 1, lock_wait_timeout = 1 FOR INSERT INTO more VALUES (1, 'b')")
+	mariatest.Exec(t, loader, "COMMIT")
+	w.expect("insert huts 1", "insert more 1")
+	w.exec("INSERT INTO areas VALUES (1); INSERT INTO trails SELECT seq, 1, 'x' FROM seq_1_to_50; INSERT INTO areas VALUES (2)")
+	w.noticed(50)
+	w.exec("SET SESSION sql_big_selects = 0, SESSION max_join_size = 3; DELETE FROM areas WHERE id = 1; SET SESSION sql_big_selects = 1, SESSION max_join_size = DEFAULT")
+	w.expect("truncate trails")
+	if d, err := w.src.Depth(t.Context()); err != nil || d.Changes != 0 {
+		t.Errorf("%+v %v", d, err)
+	}
+}

@@ -62,6 +62,13 @@ func (db *database) prelockedSQL() string {
 	return "CREATE OR REPLACE FUNCTION " + quoteName(db.capture) + ".prelocked() RETURNS boolean DETERMINISTIC NO SQL RETURN true"
 }
 
+// keptRow is a row that stays in the journal and is never read, since its number is below all others. The first insert into
+// an empty table by a session with unique_checks and foreign_key_checks off, as dumps set them, locks the whole table until
+// its transaction ends, and with it all writes to captured tables.
+func (db *database) keptRow() string {
+	return fmt.Sprintf("INSERT IGNORE INTO %s.journal (seq, layout, op) VALUES (-1, %s, '-')", quoteName(db.capture), ownLayout)
+}
+
 // upgradeSQL adds what a journal of an earlier version lacks.
 func (db *database) upgradeSQL() []string {
 	in := quoteName(db.capture)
@@ -139,11 +146,11 @@ func (db *database) triggersOf(c needed) []trigger {
 	journal := quoteName(db.capture) + ".journal"
 	guarded := func(body string) string {
 		return fmt.Sprintf("BEGIN\n"+
-			"    DECLARE EXIT HANDLER FOR %d, %d, %d, %d, %d, %d, %d BEGIN\n"+
+			"    DECLARE EXIT HANDLER FOR %d, %d, %d, %d, %d, %d, %d, %d BEGIN\n"+
 			"        DECLARE CONTINUE HANDLER FOR %[2]d, %[3]d, %[4]d, %[5]d, %[6]d, %[7]d BEGIN END;\n"+
-			"        INSERT INTO %[8]s (at, layout, op) VALUES (sysdate(6), %[9]d, 't');\n"+
-			"    END;\n    %[10]s\n    %[11]s\nEND",
-			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, noKey, journal, id, ownNumbers, body)
+			"        INSERT INTO %[9]s (at, layout, op) VALUES (sysdate(6), %[10]d, 't');\n"+
+			"    END;\n    %[11]s\n    %[12]s\nEND",
+			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, noKey, tooManyRows, journal, id, ownNumbers, body)
 	}
 	note := func(op, changed, key, was, before, after string) string {
 		if !c.told {
