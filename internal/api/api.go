@@ -74,11 +74,11 @@ func (p *Problem) Error() string {
 // The states of an index, from good to bad.
 const (
 	StateInSync     = "in sync"     // every noticed change is acknowledged
-	StateCatchingUp = "catching up" // changes have been on their way for longer than usual
+	StateCatchingUp = "catching up" // changes have been pending for longer than usual
 	StateFilling    = "filling"     // no edition answers yet, or a new one is being filled
 	StateDiffers    = "differs"     // documents are known not to be what their rows make
 	StateWaiting    = "waiting"     // something does not answer; tried again by itself
-	StateBlocked    = "blocked"     // a person must mend something; goes on by itself afterwards
+	StateBlocked    = "blocked"     // a person must fix something; continues by itself afterwards
 	StateEmpty      = "empty"       // of the service: there is no index yet
 )
 
@@ -365,7 +365,7 @@ type Difference struct {
 // PlanNode is one table of an index's documents.
 type PlanNode struct {
 	Rows   string `json:"rows,omitempty"` // which of an index's several rows it belongs to
-	Path   string `json:"path"`           // where it stands in documents; empty for a root
+	Path   string `json:"path"`           // the path in documents; empty for a root
 	Parent string `json:"parent"`
 	Table  string `json:"table"`
 	Kind   string `json:"kind"            enum:"root,one,many,list"`

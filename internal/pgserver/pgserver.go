@@ -421,7 +421,7 @@ func (s *Server) shutDown() error {
 	}
 	syscall.Kill(pid, syscall.SIGQUIT)
 	return fmt.Errorf(
-		"PostgreSQL (process %d) did not stop within 20 seconds and was told to quit at once",
+		"PostgreSQL (process %d) did not stop within 20 seconds; Pingo made it quit",
 		pid,
 	)
 }

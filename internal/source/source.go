@@ -273,6 +273,9 @@ type CaptureStatus struct {
 	Tables    []string
 }
 
+// AskOwner ends the reason of a gap that Pingo may not close.
+const AskOwner = ". Pingo may not install its triggers there. Run as the owner what pingo capture show prints"
+
 // Gap is a table whose changes are not all noted any more.
 type Gap struct {
 	Table shape.Ref

@@ -268,7 +268,7 @@ func readScalar(t shape.Type, v string) (string, error) {
 		}
 		if one := lastOf(t, first, next); !next.Equal(first) && (t != shape.Date || next.After(first.AddDate(0, 0, 1))) {
 			return "", fmt.Errorf(
-				"%q is more than one %s, up to %s; of several each is written whole, or use FROM..TO", v, t, one.Value)
+				"%q is more than one %s, up to %s; write each value of a list in full, or use FROM..TO", v, t, one.Value)
 		}
 		return bound(t, first, false).Value, nil
 	}

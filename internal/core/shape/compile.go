@@ -385,7 +385,7 @@ func (c *compiler) root(node *Node, t *Table, rows *definition.Rows) {
 		if len(rows.Key) == 0 {
 			c.find(
 				rows.TablePos,
-				"write key: COLUMN beside rows",
+				"write key: COLUMN next to rows",
 				"%s is a view, so it does not say which columns tell its rows apart",
 				rows.Table,
 			)

@@ -240,7 +240,7 @@ func TestWhatDoesNotFitTheCatalogue(t *testing.T) {
 		{"position: { sql: \"ARRAY[lon, lat]\", type: geo }", "position: { sql: \"ARRAY[lon, lat]\", type: geo, sort: true }", `field position is a place, which has no order and no groups`},
 		{"fields: [body] }", "fields: { body: { sort: true } } }", `field body may have several values in a document, so it cannot sort documents`},
 		{"{ one: regions,", "{ one: seen,", `d.yaml:13:22: seen is a view; only the root of a document may be one`},
-		{"rows: lodge.huts", "rows: lodge.seen", `seen is a view, so it does not say which columns tell its rows apart — write key: COLUMN beside rows`},
+		{"rows: lodge.huts", "rows: lodge.seen", `seen is a view, so it does not say which columns tell its rows apart — write key: COLUMN next to rows`},
 		{"rows: lodge.huts", "rows: lodge.huts\n    key: id", `huts is a table, so its primary key tells its rows apart — take key out`},
 		{"rows: lodge.huts", "rows: lodge.afar", `afar is a table of another server; its changes there cannot be noticed here`},
 		{"rows: lodge.huts", "rows: lodge.closed", `d.yaml:7:11: Pingo may not read table closed — GRANT SELECT ON closed TO pingo;`},

@@ -467,7 +467,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 			action = "delete"
 		}
 		if r.action != action {
-			return nil, fmt.Errorf("%s did not say what became of document %q", e.at, docs[i].Key)
+			return nil, fmt.Errorf("%s did not report the outcome of document %q", e.at, docs[i].Key)
 		}
 		if r.id != docs[i].Key {
 			return nil, fmt.Errorf("%s answered for document %q in the place of %q", e.at, r.id, docs[i].Key)

@@ -175,7 +175,7 @@ func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, nam
 	}
 	if sources := to.Shape.Sources(); !r.Usable(sources) {
 		return nil, fmt.Errorf(
-			"%w: %s is not kept in sync, since the definition has not all of its sources any more (%s)",
+			"%w: %s is not kept in sync, because the definition no longer has all of its sources (%s)",
 			ErrNotNow, to.Name(), strings.Join(sources, ", "))
 	}
 	kept, err := r.Records.Return(ctx, to)

@@ -111,7 +111,7 @@ func (i *Inspector) RemoveLeftover(ctx context.Context, engine, edition string) 
 	if name != "" {
 		return &BadRequest{
 			fmt.Errorf(
-				"edition %s still answers searches of %s; whoever made it has to give the name up first",
+				"edition %s is still live as %s: remove that name first",
 				edition,
 				name,
 			),

@@ -35,7 +35,7 @@ func (r *Reindexes) Runs(ctx context.Context, index string) ([]api.Run, error) {
 	for _, e := range slices.Backward(list) {
 		events, err := r.Inspector.Records.Events(ctx, e)
 		if err != nil {
-			return nil, fmt.Errorf("reading what became of %s: %w", e.Name(), err)
+			return nil, fmt.Errorf("reading the steps of %s: %w", e.Name(), err)
 		}
 		run := api.Run{
 			Edition: e.Name(), State: string(e.State), Definition: e.Definition, Engine: e.Engine,

@@ -167,7 +167,7 @@ func fromRow(sh *shape.Shape, source string, t *shape.Table, route shape.Route) 
 	for _, name := range from {
 		c, ok := columns[name]
 		if !ok {
-			return nil, fmt.Errorf("%w: %s has no column %s any more", ErrUnknown, t.Ref, name)
+			return nil, fmt.Errorf("%w: %s no longer has a column %s", ErrUnknown, t.Ref, name)
 		}
 		first.Yield = append(first.Yield, c.KeyColumn())
 	}

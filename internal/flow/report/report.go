@@ -21,6 +21,7 @@ import (
 	"pingo/internal/flow/rebuild"
 	"pingo/internal/flow/stream"
 	"pingo/internal/flow/sweep"
+	"pingo/internal/source"
 )
 
 // Fed is an edition that this process feeds.
@@ -332,6 +333,8 @@ func Describe(s *api.IndexStatus, now time.Time) {
 		lasts = span(now.Sub(s.Trouble.Since))
 	}
 	switch {
+	case s.Unnoticed && s.Trouble.Blocked && strings.HasSuffix(s.Trouble.Message, source.AskOwner):
+		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf("Out of sync for %s: %s. Pingo then refills the index.", lasts, s.Trouble.Message)
 	case s.Unnoticed && s.Trouble.Blocked:
 		s.State, s.Sentence = api.StateBlocked, fmt.Sprintf(
 			"Out of sync for %s: %s. Run pingo apply to reinstall capture and refill the index.",

@@ -96,7 +96,7 @@ func result(c *api.RecentChange) string {
 	case len(parts) > 0:
 		return strings.Join(parts, ", ")
 	case c.LagMS == nil:
-		return "on its way"
+		return "pending"
 	}
 	return "built together with others, or touches no document"
 }

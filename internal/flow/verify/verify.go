@@ -116,8 +116,20 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if len(gaps) > 0 {
+		missing, err := c.Capture.MissingRights(ctx, shape.Capture(c.Source, shapes))
+		if err != nil {
+			return err
+		}
+		for i := range gaps { // a gap that Pingo may not close waits for a person, and nothing is refilled before
+			if len(missing) > 0 && !gaps[i].Deliberate {
+				gaps[i].Deliberate = true
+				gaps[i].Reason += source.AskOwner
+			}
+		}
+	}
 	for _, gap := range gaps {
-		if !gap.Safe { // first what was missed, then what mends it, or it would be forgotten
+		if !gap.Safe { // first what was missed, then what closes it, or it would be forgotten
 			if err := c.Missed(ctx, gap.Table, gap.Reason, !gap.Deliberate); err != nil {
 				return err
 			}

@@ -151,7 +151,6 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	if !there { // else it waits for those that read the journal, and its numbers have begun
 		b.WriteString(p.db.begins() + ";\n")
 	}
-	b.WriteString(p.db.keptRow() + ";\n")
 	b.WriteString(strings.Replace(p.db.prelockedSQL(), "CREATE OR REPLACE", "CREATE OR REPLACE DEFINER = "+user, 1) + ";\n")
 	b.WriteString("\nDELIMITER //\n")
 	for _, c := range list {
@@ -176,6 +175,7 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	for _, c := range need {
 		fmt.Fprintf(&b, "GRANT SELECT, TRIGGER ON %s TO %s;\n", quote(c.Table), user)
 	}
+	b.WriteString("\n-- A row that stays, so that no session locks the whole journal.\n" + p.db.keptRow(p.db.callPrelocked()) + ";\n")
 	return b.String(), nil
 }
 
@@ -249,7 +249,13 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	if err := p.makePrelocked(ctx); err != nil {
 		return nil, err
 	}
-	if _, err := p.db.ExecContext(ctx, p.db.keptRow()); err != nil {
+	prelocked := "true"
+	if callable, err := p.db.prelockable(ctx); err != nil {
+		return nil, err
+	} else if callable {
+		prelocked = p.db.callPrelocked()
+	}
+	if _, err := p.db.ExecContext(ctx, p.db.keptRow(prelocked)); err != nil {
 		return nil, wrap("preparing the journal", err)
 	}
 	if err := p.claim(ctx, service); err != nil {
@@ -314,7 +320,7 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 				return made, wrap("recording the layout of "+c.Table.String(), err)
 			}
 			if before, known := installed[c.Table]; known && journal.Restates(before.kinds, c.kinds) {
-				if _, err := p.db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s.journal (layout, op) SELECT id, 't' FROM %[1]s.layouts WHERE id = %d", quoteName(p.db.capture), layoutID(c))); err != nil {
+				if _, err := p.db.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s.journal (layout, op) SELECT id, 't' FROM %[1]s.layouts WHERE id = %d AND %s", quoteName(p.db.capture), layoutID(c), prelocked)); err != nil {
 					return made, wrap("noting that all rows of "+c.Table.String()+" changed", err)
 				}
 			}

@@ -49,7 +49,7 @@ func words(expression string) (out []word, complaint string) {
 		case c == '@':
 			return nil, "the value of a variable is another one in each session"
 		case c == '?':
-			return nil, "a ? stands for a value that is not given"
+			return nil, "a ? is a placeholder, and there is no value for it"
 		case c == '(':
 			depth++
 			if after {

@@ -90,7 +90,12 @@ func (p *Feed) prelocked(ctx context.Context) string {
 	if !is {
 		return "true"
 	}
-	return "(true OR " + quoteName(p.db.capture) + ".prelocked())"
+	return p.db.callPrelocked()
+}
+
+// callPrelocked is the condition with the function, which must be there.
+func (db *database) callPrelocked() string {
+	return "(true OR " + quoteName(db.capture) + ".prelocked())"
 }
 
 // prelockEvery is the time between two attempts to call the function prelocked.
@@ -632,7 +637,7 @@ func (p *Feed) noteStores(ctx context.Context) error {
 			return p.journalError(err)
 		}
 		if r[0] == ownLayout {
-			if _, err := p.db.ExecContext(ctx, p.db.keptRow()); err != nil {
+			if _, err := p.db.ExecContext(ctx, p.db.keptRow(p.prelocked(ctx))); err != nil {
 				return p.journalError(err)
 			}
 			return errEmptied

@@ -65,8 +65,10 @@ func (db *database) prelockedSQL() string {
 // keptRow is a row that stays in the journal and is never read, since its number is below all others. The first insert into
 // an empty table by a session with unique_checks and foreign_key_checks off, as dumps set them, locks the whole table until
 // its transaction ends, and with it all writes to captured tables.
-func (db *database) keptRow() string {
-	return fmt.Sprintf("INSERT IGNORE INTO %s.journal (seq, layout, op) VALUES (-1, %s, '-')", quoteName(db.capture), ownLayout)
+//
+// prelocked is the condition that Feed.prelocked is about.
+func (db *database) keptRow(prelocked string) string {
+	return fmt.Sprintf("INSERT IGNORE INTO %s.journal (seq, layout, op) SELECT -1, %s, '-' FROM dual WHERE %s", quoteName(db.capture), ownLayout, prelocked)
 }
 
 // upgradeSQL adds what a journal of an earlier version lacks.

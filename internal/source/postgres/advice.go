@@ -65,7 +65,7 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		return nil, err
 	}
 	for _, c := range list {
-		if has := standing[c.Table]; c.Refreshed || has != nil && has.ID == layoutID(c) {
+		if has := standing[c.Table]; c.Refreshed || has != nil && has.ID == layoutID(c) && has.whole() {
 			continue
 		}
 		err := ask("SELECT $2 || format('triggers on %s.', c.oid::regclass) FROM pg_class c WHERE c.oid = to_regclass($1) AND NOT pg_has_role(relowner, 'USAGE')",

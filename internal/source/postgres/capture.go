@@ -137,6 +137,17 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 		list[i].definer = pgsession.Functions
 		fmt.Fprintf(&b, "\n-- %s\nBEGIN;\n%sCOMMIT;\n", oneLine(list[i].Table.String()), scriptSettings+p.pool.named(guard+tableSQL(list[i])))
 	}
+	standing, _, err := p.standing(ctx)
+	if err != nil {
+		return "", err
+	}
+	b.WriteString("\n-- What an earlier definition needed.\nBEGIN;\n" + scriptSettings)
+	for _, table := range slices.SortedFunc(maps.Keys(standing), func(a, b shape.Ref) int { return strings.Compare(a.String(), b.String()) }) {
+		if !slices.ContainsFunc(need, func(c shape.Captured) bool { return c.Table == table }) {
+			b.WriteString(p.pool.named(withoutTriggers(table)))
+		}
+	}
+	b.WriteString(p.pool.named("DO $pingo$ DECLARE drop_it text; BEGIN\n    FOR drop_it IN "+unusedFunctions+" AND f.proname <> 'emptied' LOOP EXECUTE drop_it; END LOOP;\nEND $pingo$;\n") + "COMMIT;\n")
 	fmt.Fprintf(&b, "\n-- What Pingo reads, as %s.\n", oneLine(role))
 	var grants []string
 	for _, c := range need {
@@ -331,7 +342,12 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 		made = append(made, c.Table)
 	}
 	for table := range standing {
-		if !wanted[table] {
+		owns := false
+		err := p.pool.QueryRow(ctx, "SELECT coalesce((SELECT pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = to_regclass($1)), false)", quote(table)).Scan(&owns)
+		if err != nil {
+			return made, wrap("looking who owns "+table.String(), err)
+		}
+		if !wanted[table] && owns { // else the script drops them when an administrator runs it again
 			if err := p.dropTriggers(ctx, table); err != nil {
 				return made, err
 			}
@@ -340,14 +356,17 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	return made, p.dropUnused(ctx)
 }
 
-// dropUnused drops the functions that no trigger calls any more. Their layouts stay,
-// since rows of theirs may still wait in the journal.
-func (p *Capture) dropUnused(ctx context.Context) error {
-	var sql *string
-	err := p.pool.QueryRow(ctx, `SELECT string_agg('DROP FUNCTION ' || f.oid::regprocedure, '; ') FROM pg_proc f
+// unusedFunctions lists the statements that drop the functions that no trigger calls.
+const unusedFunctions = `SELECT 'DROP FUNCTION ' || f.oid::regprocedure FROM pg_proc f
 		WHERE f.pronamespace = 'pingo_capture'::regnamespace AND NOT EXISTS (
 			SELECT FROM pg_trigger t JOIN pg_proc used ON used.oid = t.tgfoid
-			WHERE used.pronamespace = f.pronamespace AND split_part(used.proname, '_', 2) = split_part(f.proname, '_', 2))`).Scan(&sql)
+			WHERE used.pronamespace = f.pronamespace AND split_part(used.proname, '_', 2) = split_part(f.proname, '_', 2))`
+
+// dropUnused drops the functions that no trigger calls. Their layouts stay, since rows of theirs may still wait in the
+// journal. Functions that an administrator made stay, too: the script drops them when it runs again.
+func (p *Capture) dropUnused(ctx context.Context) error {
+	var sql *string
+	err := p.pool.QueryRow(ctx, "SELECT string_agg(x, '; ') FROM ("+unusedFunctions+" AND pg_has_role(f.proowner, 'USAGE')) drops(x)").Scan(&sql)
 	if err == nil && sql != nil {
 		_, err = p.pool.Exec(ctx, *sql)
 	}
@@ -481,7 +500,7 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 		FROM counted l JOIN pg_class c ON c.oid = l.oid CROSS JOIN LATERAL (
 			SELECT count(*) AS n, count(*) FILTER (WHERE tgenabled = 'D') AS off FROM ours
 			WHERE ours.layout = l.id AND ours.tgrelid <> l.oid AND ours.tgenabled <> 'A') lowered
-		ORDER BY l.schema_name, l.table_name, l.fire DESC, l.triggers DESC, l.relation IS NOT DISTINCT FROM c.oid DESC`)
+		ORDER BY l.schema_name, l.table_name, l.fire DESC, l.triggers DESC, l.relation IS NOT NULL DESC, l.relation IS NOT DISTINCT FROM c.oid DESC`)
 	if err != nil {
 		return nil, installed, wrap("reading the installed triggers", err)
 	}

@@ -40,7 +40,7 @@ var Kind = source.Kind{
 	"max_request": {"type": "string", "pattern": "^[0-9]+ ?[KkMm][Ii]?[Bb]$", "description": "How large a request may be, such as 1MB (the default is 4MB)."},
 	"rate_limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "Requests per second that are taken in, 1000 unless it is given."},
 	"records": {"type": "object", "description": "What is sent, by the names that rows of indexes take it by.", "additionalProperties": {"type": "object", "properties": {
-		"types": {"type": "object", "description": "The types of events that are of this record, by what they say: created, updated, merged (a patch as RFC 7396) or deleted. A * at the end stands for any rest.",
+		"types": {"type": "object", "description": "The types of events that are of this record, by what they say: created, updated, merged (a patch as RFC 7396) or deleted. A * at the end matches any suffix.",
 			"properties": {"created": {"type": "array", "items": {"type": "string"}}, "updated": {"type": "array", "items": {"type": "string"}}, "merged": {"type": "array", "items": {"type": "string"}}, "deleted": {"type": "array", "items": {"type": "string"}}}},
 		"type": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the type in the event, such as /event."},
 		"key": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record's key in the event, such as /record/id."},
@@ -48,12 +48,12 @@ var Kind = source.Kind{
 		"version": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to a number or time in the event that is higher for newer versions of a record."},
 		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."},
 		"fetch": {"type": "object", "required": ["url"], "description": "For senders that only say that a record changed: where it is read. One that is not there was deleted.", "properties": {
-			"url": {"type": "string", "pattern": "^(https?://|[$][{]).*", "description": "A URL in which {key} stands for the record's key."},
+			"url": {"type": "string", "pattern": "^(https?://|[$][{]).*", "description": "A URL; Pingo replaces {key} by the record's key."},
 			"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Sent with every request; values are usually ${NAME}."},
 			"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the answer; all of it unless it is given."},
 			"per_second": {"type": "integer", "minimum": 1, "maximum": 10000, "description": "How many are read in a second at most, 10 unless it is given."},
 			"listing": {"type": "object", "required": ["url"], "description": "Where all records are listed, page by page: read at first and then now and then; what is not in it was deleted.", "properties": {
-				"url": {"type": "string", "description": "A URL in which {cursor} stands for what the page before says comes next; empty at first."},
+				"url": {"type": "string", "description": "A URL; Pingo replaces {cursor} by the cursor of the previous page, which is empty at first."},
 				"items": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the list of records in a page."},
 				"next": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the next cursor in a page; none, null or empty in the last."},
 				"every": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How often it is read, 24h unless it is given."}}}}}
@@ -403,12 +403,12 @@ func (a *advised) Advice(ctx context.Context, _ []shape.Captured, _ []shape.Look
 	h := a.hook
 	if h.Unsigned != "" {
 		say(
-			"events need no signature (unsigned: allowed), so whoever reaches the address can change what is found: use it only where nobody else reaches it",
+			"events need no signature (unsigned: allowed), so every client that reaches the address can change documents: restrict access to the address",
 		)
 	}
 	if h.PathSecret != "" {
 		say(
-			"a secret in the path tells who sends, but it stands in the logs of every proxy between, and says nothing of whether the body was changed; requests without TLS are refused",
+			"a secret in the path identifies the sender, but proxies log it and it does not protect the body; Pingo refuses requests without TLS",
 		)
 	}
 	if h.Basic != nil {
