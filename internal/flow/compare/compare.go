@@ -119,7 +119,7 @@ func Spread(
 func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	out := &Result{}
 	for _, t := range e.shape.Trees {
-		r := e.Range(t, Share{Of: o.Content}, nil)
+		r := e.Range(t, &Share{Of: o.Content}, nil)
 		err := Spread(ctx, e.reader, t, o.Rows, o.Most, func(after, upto []string) error {
 			rows, bytes, err := r.Compare(ctx, after, upto)
 			if err != nil {
@@ -139,8 +139,10 @@ func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	return out, nil
 }
 
-// Share says of one thing after the other whether it belongs to a share of them, evenly spread.
+// Share says of one thing after the other whether it belongs to a share of them, evenly spread. Ranges that use one
+// continue where the others are, so that a share of many small ranges is as large as one of a large range.
 type Share struct {
+	mu sync.Mutex // guards From, once Next is called
 	Of float64
 	// From is what there was before the first, so that others belong to it another time; it belongs when
 	// that is 0.
@@ -149,6 +151,8 @@ type Share struct {
 
 // Next reports whether the next one does.
 func (s *Share) Next() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	before := math.Ceil(s.From - 1e-9)
 	s.From += s.Of
 	return math.Ceil(s.From-1e-9) > before
@@ -158,7 +162,7 @@ func (s *Share) Next() bool {
 type Range struct {
 	edition *Edition
 	tree    *shape.Tree
-	whole   Share
+	whole   *Share
 	listing *Listing // nil where fingerprints are asked for
 	set     *document.Set
 	arena   []byte
@@ -175,7 +179,7 @@ type Range struct {
 
 // Range prepares to compare ranges of a tree. A share of the documents is compared as a whole, the others by
 // their fingerprints: those of a listing, or as they are now when it is nil.
-func (e *Edition) Range(t *shape.Tree, whole Share, l *Listing) *Range {
+func (e *Edition) Range(t *shape.Tree, whole *Share, l *Listing) *Range {
 	return &Range{edition: e, tree: t, whole: whole, listing: l, set: document.NewSet(t)}
 }
 
@@ -361,7 +365,7 @@ func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) 
 			if len(wanted[i]) == 0 {
 				continue
 			}
-			r := e.Range(t, Share{Of: 1}, nil)
+			r := e.Range(t, &Share{Of: 1}, nil)
 			r.each = func(key string) { made[key] = true }
 			if err := r.readable(ctx, wanted[i]); err != nil {
 				return nil, err

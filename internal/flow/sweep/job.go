@@ -219,7 +219,7 @@ func (j *job) spans(
 	})
 	for range min(side, len(spans)) {
 		group.Go(func() error {
-			r := j.c.of.Range(t, j.whole, j.listing)
+			r := j.c.of.Range(t, &j.whole, j.listing)
 			for s := range next {
 				n, bytes, err := r.Compare(within, s.after, s.upto)
 				if err != nil {
