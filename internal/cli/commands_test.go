@@ -71,7 +71,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		strings.Contains(out, "@firnline") {
 		t.Error(out)
 	}
-	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, "both agree") {
+	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, "No matching row and no document") {
 		t.Error(out)
 	}
 	if out := w.must("status"); !strings.Contains(out, "huts is in sync") {

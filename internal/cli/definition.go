@@ -323,7 +323,7 @@ func confirm(to io.Writer, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return UsageError{
 			Err: errors.New(
-				"standard input is not a terminal, so pingo cannot ask for confirmation: review pingo check, then pass --yes",
+				"not interactive: pass --yes to confirm",
 			),
 		}
 	}

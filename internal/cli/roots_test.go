@@ -66,7 +66,7 @@ func TestOtherRootsThanTables(t *testing.T) {
 	out, _, code := w.run("check", file)
 	for _, want := range []string{
 		"a change of public.huts, public.regions is followed to the rows of the view public.seen that it may touch",
-		"Pingo finds rows by hut_id without an index: each time the database scans about 600 rows", `CREATE INDEX ON "public"."notes" ("hut_id");`,
+		"no index on hut_id: each lookup scans about 600 rows", `CREATE INDEX ON "public"."notes" ("hut_id");`,
 		"public.huts: deleting rows of public.regions deletes rows here",
 	} {
 		if code != 5 || !strings.Contains(out, want) {

@@ -27,7 +27,7 @@ reports the pending changes.`,
 			}
 			err = a.Print(waited, func() {
 				if waited.Found {
-					fmt.Fprintf(a.Out, "Searches of %s find everything that was committed until %s ago.\n",
+					fmt.Fprintf(a.Out, "%s is up to date with everything that was committed until %s ago.\n",
 						waited.Index, milliseconds(float64(waited.Milliseconds), true))
 				}
 			})

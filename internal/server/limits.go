@@ -43,7 +43,7 @@ func atOnce(n int, each time.Duration) echo.MiddlewareFunc {
 			if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) && asked.Err() == nil {
 				return problemf(
 					http.StatusServiceUnavailable,
-					"this was given up after %v, because a source, an engine or the records take long to answer: try again",
+					"timed out after %v, because a source, an engine or the records database is slow: try again",
 					each,
 				)
 			}

@@ -89,7 +89,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "fields: { name: 5 }", `d.yaml:9:21: field name is written as keys and values, not as "5" — write them below it`},
 		{"fields: [name]", "fields: { name: { sql: } }", `d.yaml:9:28: sql is a text, not nothing — write it behind the colon`},
 		{"fields: [name]", "fields: [[name]]", `d.yaml:9:14: a field in a list is a text, not a list`},
-		{"fields: [name]", `fields: ["a.b"]`, `d.yaml:9:14: "a.b" cannot name a field — names with a leading _ or pingo_, or with a point in them, are taken`},
+		{"fields: [name]", `fields: ["a.b"]`, `d.yaml:9:14: "a.b" cannot name a field — names that start with _ or pingo_, or contain a dot, are reserved`},
 		{"fields: [name]", "fields: [_id]", `"_id" cannot name a field`},
 		{"    fields: [name]\n", "", `d.yaml:6:3: index huts needs "fields" — name the columns`},
 		{"    rows: lodge.huts\n", "", `d.yaml:7:5: index huts needs "rows" — add rows: to it`},

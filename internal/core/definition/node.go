@@ -61,7 +61,7 @@ func (d *decoder) addField(n *Node, f *Field) {
 		d.find(
 			f.Pos,
 			fmt.Sprintf("%q cannot name a field", f.Name),
-			"names with a leading _ or pingo_, or with a point in them, are taken",
+			"names that start with _ or pingo_, or contain a dot, are reserved",
 		)
 		return
 	}

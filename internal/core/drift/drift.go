@@ -93,7 +93,7 @@ func (f *Found) CauseOfMissing() Cause {
 
 // Sentences say what a cause means, and what to do beside a repair.
 var Sentences = map[Cause]string{
-	ByEngine:   "Something other than Pingo wrote to or deleted from the engine's index: look who else has its password.",
+	ByEngine:   "Something other than Pingo wrote to or deleted from the engine's index: check who else has write access.",
 	Emptied:    "The engine's index was emptied, or deleted and recreated: check the engine, and reindex if the mapping differs.",
 	Unnoticed:  "Rows changed while capture was disabled or went round: look who disables triggers or restores tables.",
 	Unstable:   "An expression of the definition has another value each time, so documents grow old by themselves: set refresh, or take it out.",

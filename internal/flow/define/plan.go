@@ -365,8 +365,8 @@ func (p *plan) index(
 		for _, n := range t.Nodes[1:] {
 			if n.Link.Join != nil && n.Many && !n.Link.Unique() {
 				out.Notes = append(out.Notes, fmt.Sprintf(
-					"unless a unique index of %s forbids it, two of its rows may tie the same rows, and a row of %s is then twice in %s",
-					n.Link.Join.Table, n.Table, n.Name))
+					"%s may contain rows of %s twice: %s has no unique index on its link columns",
+					n.Name, n.Table, n.Link.Join.Table))
 			}
 		}
 		duplicates, err := src.DuplicateKeys(ctx, t)

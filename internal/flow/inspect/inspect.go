@@ -285,7 +285,7 @@ func (i *Inspector) Preview(ctx context.Context, index, key string) (*api.Previe
 	p.Same = built == has && (!built || document.Fingerprint(p.Built) == document.Fingerprint(p.Stored))
 	switch {
 	case !built && !has:
-		p.Verdict = "There is no such row that belongs in the index, and no document: both agree."
+		p.Verdict = "No matching row and no document."
 	case !built:
 		p.Verdict = "The row is deleted or excluded by where, but the engine still has its document. If no change is pending, the document is orphaned."
 	case !has:

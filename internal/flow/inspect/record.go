@@ -230,7 +230,7 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 		say("outside", fmt.Sprintf("There is such a row, and where keeps it out of the index: %s.", tree.Root().Where),
 			"Change the row or the definition's where if it should be found.")
 	case same(t):
-		say("none", "There is no such row, and no document.", "")
+		say("none", "No row and no document has this key.", "")
 	case w.missed != "":
 		say(
 			"waiting",

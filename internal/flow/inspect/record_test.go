@@ -29,7 +29,7 @@ func TestVerdictsOfATrace(t *testing.T) {
 	}{
 		{row: true, inside: true, stored: doc, state: "good", verdict: "holds what the row makes"},
 		{row: true, stored: "null", state: "outside", verdict: "keeps it out of the index: open", next: "where"},
-		{stored: "null", state: "none", verdict: "no such row"},
+		{stored: "null", state: "none", verdict: "No row and no document"},
 		{row: true, inside: true, stored: "null", state: "missing", verdict: "no document of it", next: "pingo repair huts 7"},
 		{row: true, stored: doc, state: "orphaned", verdict: "although where excludes it", next: "pingo repair"},
 		{stored: doc, state: "orphaned", verdict: "but the row does not exist", next: "pingo repair"},

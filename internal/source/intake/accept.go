@@ -485,11 +485,8 @@ func (s *Store) known(record string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf(
-		"%w: source %s has %s, but no %q",
-		source.ErrNoRecord,
-		s.source,
-		strings.Join(names, ", "),
-		record,
-	)
+	if len(names) == 0 {
+		return fmt.Errorf("%w: source %s has no records of its own; change its tables instead", source.ErrNoRecord, s.source)
+	}
+	return fmt.Errorf("%w: source %s has no record %q; it has %s", source.ErrNoRecord, s.source, record, strings.Join(names, ", "))
 }

@@ -309,7 +309,7 @@ func (p *Capture) Advice(
 		out = append(out, source.Advice{
 			Kind: "index", Table: l.Table.String(),
 			Message: fmt.Sprintf(
-				"Pingo finds rows by %s without an index: each time the database scans about %s rows",
+				"no index on %s: each lookup scans about %s rows",
 				strings.Join(l.Columns, ", "),
 				about[0][0],
 			),

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/core/shape"
@@ -280,9 +281,9 @@ func (p *Capture) Advice(
 					Kind:  "index",
 					Table: l.Table.String(),
 					Message: fmt.Sprintf(
-						"Pingo finds rows by %s without an index: each time the database scans about %d rows",
+						"no index on %s: each lookup scans about %s rows",
 						strings.Join(l.Columns, ", "),
-						rows,
+						humanize.Comma(rows),
 					),
 					Statement: fmt.Sprintf(
 						"CREATE INDEX ON %s (%s);",

@@ -303,7 +303,7 @@ func (h *Hook) recordOf(event *object, name string) (*record, intake.Op, error) 
 		)
 	}
 	return nil, "", fmt.Errorf(
-		"the event is of none of the records %s: give each its types, or send to …/RECORD",
+		"the event's type matches no record of the source (%s): add it under types, or send to …/RECORD",
 		strings.Join(h.names(), ", "),
 	)
 }

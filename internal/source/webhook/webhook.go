@@ -341,12 +341,7 @@ func (h *Hook) refuse(
 func (h *Hook) Load(ctx context.Context, name string, rows []source.Loaded) ([]source.Receipt, error) {
 	i := slices.IndexFunc(h.records, func(r *record) bool { return r.name == name })
 	if i < 0 {
-		return nil, fmt.Errorf(
-			"%w: the source has %s, but no %q",
-			source.ErrNoRecord,
-			strings.Join(h.names(), ", "),
-			name,
-		)
+		return nil, fmt.Errorf("%w: the source has no record %q; it has %s", source.ErrNoRecord, name, strings.Join(h.names(), ", "))
 	}
 	r := h.records[i]
 	var events []intake.Event
