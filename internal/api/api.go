@@ -115,7 +115,7 @@ func (s *Status) Index(name string) *IndexStatus {
 type Trouble struct {
 	Since   time.Time `json:"since"`
 	Message string    `json:"message"`
-	// Blocked: it waits for a person, and goes on by itself once it is mended.
+	// Blocked: it waits until a person fixes the cause, and then continues by itself.
 	// Otherwise it is tried again until it works.
 	Blocked bool `json:"blocked"`
 }
@@ -175,14 +175,14 @@ type IndexStatus struct {
 	Delivered int64 `json:"delivered"`
 	Unchanged int64 `json:"unchanged"`
 	Refused   int64 `json:"refused"`
-	// PerSecond is documents delivered a second of late, Minute those of each second.
+	// PerSecond is documents delivered a second in the last minute, Minute those of each second.
 	PerSecond float64     `json:"perSecond"`
 	Minute    []int64     `json:"minute"`
 	Fill      *FillStatus `json:"fill,omitempty"`
 	Trouble   *Trouble    `json:"trouble,omitempty"`
-	// ReadAt is when the source's changes were last read to their end; missing until then.
+	// ReadAt is when all changes of the source were last read; missing until then.
 	ReadAt *time.Time `json:"readAt,omitempty"`
-	// Unnoticed: changes may be missing, which only another edition mends.
+	// Unnoticed: changes may be missing, which only another edition corrects.
 	Unnoticed bool `json:"unnoticed,omitempty"`
 	// Drift is how much of the edition that answers was compared with its rows; missing when none does.
 	Drift *DriftStatus `json:"drift,omitempty"`
@@ -214,7 +214,7 @@ type SourceStatus struct {
 	PerSecond float64    `json:"perSecond"`
 	Minute    []int64    `json:"minute"`
 	Trouble   *Trouble   `json:"trouble,omitempty"`
-	// ReadAt is when its changes were last read to their end; missing until they were.
+	// ReadAt is when all of its changes were last read; missing until then.
 	ReadAt *time.Time `json:"readAt,omitempty"`
 	// Journal is what the source's journal holds; missing until it was measured.
 	Journal *JournalStatus `json:"journal,omitempty"`
@@ -225,7 +225,7 @@ type JournalStatus struct {
 	Changes int64      `json:"changes"`
 	Oldest  *time.Time `json:"oldest,omitempty"`
 	Bytes   int64      `json:"bytes"`
-	// GrowsPerSecond is how many changes more there are each second, of late; below 0
+	// GrowsPerSecond is the growth in changes a second over the last minute; below 0
 	// while it shrinks.
 	GrowsPerSecond float64   `json:"growsPerSecond"`
 	LimitBytes     int64     `json:"limitBytes"`
@@ -358,7 +358,7 @@ type Difference struct {
 	// Path is the field or related table, empty for the index as a whole.
 	Path string `json:"path,omitempty"`
 	What string `json:"what"`
-	// InPlace: a live edition can take it up without being filled anew.
+	// InPlace: a live edition can take it up without a refill.
 	InPlace bool `json:"inPlace"`
 }
 
@@ -415,7 +415,7 @@ type CapturePlan struct {
 }
 
 // Advice is something about a source that a developer should know, with the statement
-// that mends it where there is one.
+// that fixes it where there is one.
 type Advice struct {
 	Kind      string `json:"kind"`
 	Table     string `json:"table"`
@@ -462,9 +462,9 @@ type Script struct {
 // CaptureRemoval says what removing capture does, or did, to a source's indexes.
 type CaptureRemoval struct {
 	Source string `json:"source"`
-	// Indexes are no longer followed, and must be filled anew later.
+	// Indexes are no longer kept in sync, and must be refilled later.
 	Indexes []string `json:"indexes"`
-	// Changes waited in the journal, and are not followed any more.
+	// Changes waited in the journal, and are no longer followed.
 	Changes int64 `json:"changes"`
 	// Script is what takes it away; empty when there is nothing to take away.
 	Script string `json:"script"`
@@ -472,7 +472,7 @@ type CaptureRemoval struct {
 	Missing string `json:"missing,omitempty"`
 }
 
-// Preview is a document as it would be built now, beside the one in the engine.
+// Preview is a document as it would be built now, and the one in the engine.
 type Preview struct {
 	Index   string `json:"index"`
 	Key     string `json:"key"`
@@ -501,7 +501,7 @@ type FieldOrigin struct {
 func (o *FieldOrigin) TypeName() string { return typeName(o.Type, o.List) }
 
 // Query is a search. Every word of Text is found in some searched field, as the field
-// matches, and what stands in quotation marks in a row; without text all documents are.
+// matches, and words in quotation marks next to each other; without text it finds all documents.
 type Query struct {
 	Text    string
 	Any     bool     // one of the words is enough
@@ -513,7 +513,7 @@ type Query struct {
 	Edition string
 }
 
-// Waited says whether searches find what was committed before somebody asked.
+// Waited says whether searches find what was committed before the request.
 type Waited struct {
 	Index string `json:"index"`
 	Found bool   `json:"found"`
@@ -543,7 +543,7 @@ type HookReply struct {
 	Receipts []Receipt `json:"receipts"`
 }
 
-// Receipt is what became of one event.
+// Receipt is the outcome of one event.
 type Receipt struct {
 	Number int64     `json:"number,omitempty"`
 	At     time.Time `json:"at"`
@@ -595,7 +595,7 @@ type Load struct {
 	Rows []LoadedRow `json:"rows"`
 }
 
-// Loaded is what became of rows.
+// Loaded is the outcome of loaded rows.
 type Loaded struct {
 	Accepted int `json:"accepted"`
 	// Old rows are older than what is here.
@@ -643,7 +643,7 @@ type ChangeTrace struct {
 // IndexTrace is what a change of a row would touch of one index.
 type IndexTrace struct {
 	Index string `json:"index"`
-	// Documents that would be built anew, and the first of their Keys.
+	// Documents that would be rebuilt, and the first of their Keys.
 	Documents int64    `json:"documents"`
 	Keys      []string `json:"keys"`
 	// Everything: any document may be touched, so all of them would be built.
@@ -651,13 +651,13 @@ type IndexTrace struct {
 	Verdict    string `json:"verdict"`
 }
 
-// RecentChange is a change and what became of it.
+// RecentChange is a change and its outcome.
 type RecentChange struct {
 	At    time.Time `json:"at"`
 	Op    string    `json:"op"        enum:"insert,update,delete,truncate,unknown"`
 	Table string    `json:"table"`
 	Key   string    `json:"key"`
-	// How many documents it touched, by what became of them.
+	// The number of documents that it touched, by their outcome.
 	Sent      int64 `json:"sent"`
 	Deleted   int64 `json:"deleted"`
 	Unchanged int64 `json:"unchanged"`
@@ -750,7 +750,7 @@ type DocumentCount struct {
 	Documents int `json:"documents"`
 }
 
-// The roles, from least to most: a viewer sees everything, an operator mends, an
+// The roles, from least to most: a viewer sees everything, an operator repairs, an
 // admin changes definitions, captures and tokens.
 const (
 	RoleViewer   = "viewer"
@@ -786,7 +786,7 @@ type CreatedToken struct {
 	ExpiresAt *time.Time `json:"expiresAt,omitempty"`
 }
 
-// OpenSession is somebody who is signed in to the console.
+// OpenSession is a session of the console.
 type OpenSession struct {
 	ID      int64     `json:"id"`
 	Token   string    `json:"token"` // the name of the token that it began with

@@ -17,7 +17,7 @@ type DriftStatus struct {
 	// Content is the share of the compared documents, from 0 to 1, whose whole content was compared: of the others, their
 	// fingerprints were.
 	Content float64 `json:"content"`
-	// CheckedAt is since when all rows and documents were looked at; missing before that.
+	// CheckedAt is the time since which all rows and documents were compared; missing before the first time.
 	CheckedAt *time.Time `json:"checkedAt,omitempty"`
 	// ScannedAt is when the engine's documents were last looked up in the source.
 	ScannedAt *time.Time `json:"scannedAt,omitempty"`
@@ -26,7 +26,7 @@ type DriftStatus struct {
 	Kinds     map[string]int64 `json:"kinds"`
 	Causes    map[string]int64 `json:"causes"`
 	Since     *time.Time       `json:"since,omitempty"`
-	// ApartSince: the counts of rows and documents do not fit together although nothing is on its way.
+	// ApartSince: the counts of rows and documents differ although no change is pending.
 	ApartSince *time.Time `json:"apartSince,omitempty"`
 }
 
@@ -84,7 +84,7 @@ type DriftAction struct {
 	Edition string `json:"edition,omitempty"`
 	// For a check: Sample is how many documents are compared, spread over the keys, After and Upto bound the
 	// keys, Content is the share that is compared as a whole, from 0 to 1, and Documents how many are compared
-	// a second at most. Repair says what becomes of those that differ; without it what the definition says.
+	// a second at most. Repair says what to do with those that differ; default: what the definition says.
 	Sample    int64    `json:"sample,omitempty"`
 	After     string   `json:"after,omitempty"`
 	Upto      string   `json:"upto,omitempty"`
@@ -112,7 +112,7 @@ type DriftOrder struct {
 	BeganAt *time.Time  `json:"beganAt,omitempty"`
 	EndedAt *time.Time  `json:"endedAt,omitempty"`
 	// Rows are to be compared, Compared those that were, and Scanned the documents of the engine that were
-	// looked up in the source. Fetched of them were read as a whole; Requests were sent to the engine beside
+	// looked up in the source. Fetched of them were read as a whole; Requests were sent to the engine in addition to
 	// those that list its documents.
 	Rows     int64 `json:"rows"`
 	Compared int64 `json:"compared"`
@@ -120,7 +120,7 @@ type DriftOrder struct {
 	Fetched  int64 `json:"fetched"`
 	Requests int64 `json:"requests"`
 	// Differing documents were found, by kind and by likeliest cause. Unsettled ones differ, while changes
-	// were on their way for too long to tell why.
+	// were pending for too long to tell why.
 	Differing int64            `json:"differing"`
 	Kinds     map[string]int64 `json:"kinds"`
 	Causes    map[string]int64 `json:"causes"`
@@ -160,19 +160,19 @@ type Traced struct {
 	// Difference is what a check has found.
 	Difference *Differing    `json:"difference,omitempty"`
 	Origins    []FieldOrigin `json:"origins"`
-	// Deliveries are what became of the document when it was built for changes, where the process that was asked feeds
+	// Deliveries are the outcomes of builds of the document for changes, where the process that was asked feeds
 	// the index; FedBy is the address of the one that does, and knows them, where it does not.
 	Deliveries *Deliveries `json:"deliveries,omitempty"`
 	FedBy      string      `json:"fedBy,omitempty"`
 }
 
-// Deliveries are what became of a document when it was built for changes since a time, newest first. A fill is none.
+// Deliveries are the outcomes of builds of a document for changes since a time, newest first. A fill is not among them.
 type Deliveries struct {
 	Since time.Time  `json:"since"`
 	Last  []Delivery `json:"last"`
 }
 
-// Delivery is what became of a document.
+// Delivery is the outcome of one build of a document.
 type Delivery struct {
 	At time.Time `json:"at"`
 	// ChangedAt is when the oldest of the changes was made that it was built for.
@@ -196,7 +196,7 @@ type Alert struct {
 	// About is lag, failed, differing or blocked.
 	About  string `json:"about"    enum:"lag,failed,differing,blocked"`
 	Raised bool   `json:"raised"`
-	// Sentence says how it is, and Since when the limit was passed.
+	// Sentence describes the index, and Since is when the limit was passed.
 	Sentence string    `json:"sentence"`
 	Since    time.Time `json:"since"`
 }

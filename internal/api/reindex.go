@@ -63,7 +63,7 @@ func (r *Reindexed) Shown(s *Status) bool {
 	return ix != nil && ix.Live && ix.Edition == r.Edition
 }
 
-// Run is an edition: what it is, and what became of it.
+// Run is an edition and its history.
 type Run struct {
 	Edition    string `json:"edition"`
 	State      string `json:"state"               enum:"preparing,filling,catching up,checking,ready,switched,previous,returning,cancelled"`
@@ -81,13 +81,13 @@ type Run struct {
 	Events []RunEvent `json:"events"`
 }
 
-// RunEvent is something that became of an edition.
+// RunEvent is one event in the history of an edition.
 type RunEvent struct {
 	At   time.Time `json:"at"`
 	What string    `json:"what"`
 }
 
-// Estimate is what filling an index anew would cost. Bytes and Seconds are 0 when no fill tells.
+// Estimate is the cost of refilling an index. Bytes and Seconds are 0 when no fill tells.
 type Estimate struct {
 	Index string `json:"index"`
 	// Rows are read, and as many operations sent, with Bytes of documents.
@@ -190,8 +190,8 @@ type FillStatus struct {
 	Began     time.Time `json:"began"`
 	PerSecond float64   `json:"perSecond"`
 	LeftMS    int64     `json:"leftMs"`
-	// Delivered are documents that the engine took in so many Requests, Unchanged those that were not
-	// sent because it has the same, by the fill and the changes beside it, since the process began with
+	// Delivered are documents that the engine accepted in a number of Requests, Unchanged those that were not
+	// sent because it has the same, by the fill and by changes during it, since the process began with
 	// it; Failed are documents that are failed now.
 	Delivered int64 `json:"delivered"`
 	Unchanged int64 `json:"unchanged"`
@@ -216,7 +216,7 @@ type FillStatus struct {
 	Gates []Gate `json:"gates,omitempty"`
 }
 
-// FillPoint is rows a second in a time that ended after so much work.
+// FillPoint is the rate of a fill, in rows a second, up to an amount of work.
 type FillPoint struct {
 	AfterMS   int64   `json:"afterMs"`
 	PerSecond float64 `json:"perSecond"`

@@ -152,7 +152,7 @@ func (a *App) driftStop() *cobra.Command {
 	}
 }
 
-// order asks for a check or a repair, follows it to its end, and tells what came of it.
+// order asks for a check or a repair, waits until it ends, and prints its outcome.
 func (a *App) order(ctx context.Context, index string, action api.DriftAction, noWait bool) error {
 	o, err := a.client().AskDrift(ctx, index, action)
 	if err != nil {
@@ -299,12 +299,12 @@ Without keys, repairs the documents that the last check found.`,
 	return cmd
 }
 
-// showDeliveries prints what became of a document of late.
+// showDeliveries prints the recent builds of a document.
 func (a *App) showDeliveries(t *api.Traced) {
 	switch {
 	case t.FedBy != "":
 		fmt.Fprintf(a.Out, "  built     ask the process at %s, which feeds the index\n", t.FedBy)
-	case t.Deliveries == nil: // nobody feeds it
+	case t.Deliveries == nil: // no process feeds it
 	case len(t.Deliveries.Last) == 0:
 		fmt.Fprintf(a.Out, "  built     for no change since %s\n", t.Deliveries.Since.Local().Format(time.DateTime))
 	default:

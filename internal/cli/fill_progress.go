@@ -18,7 +18,7 @@ const takenUpWithin = 15 * time.Second
 // waitForFill shows how far editions are until none is being filled; those of one index when it is
 // named. It fails for those that wait for a person. What does not go on for now, since it is paused or its
 // time has not come, is waited for by the patient only. there reports whether the status shows what was
-// asked for: until it does, nobody may have begun.
+// asked for: until it does, no process may have begun.
 func (a *App) waitForFill(ctx context.Context, index string, patient bool, there func(*api.Status) bool) error {
 	p := &fillProgress{app: a}
 	defer p.finish()

@@ -240,7 +240,7 @@ func (a *App) showFill(f *api.FillStatus) {
 		humanize.Bytes(uint64(f.Bytes)))
 }
 
-// otherProcesses are so many of them, in words.
+// otherProcesses is a phrase with the number of other processes.
 func otherProcesses(n int) string {
 	if n == 1 {
 		return "another process"
@@ -248,7 +248,7 @@ func otherProcesses(n int) string {
 	return fmt.Sprintf("%d other processes", n)
 }
 
-// roles say in words what an edition is.
+// roles are phrases for the states of an edition.
 var roles = map[string]string{
 	"switched": "is live", "previous": "was live before", "returning": "is about to become live again", "ready": "is ready",
 }

@@ -185,7 +185,7 @@ func (c *Client) Search(ctx context.Context, index string, q api.Query) (*api.Hi
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/search", params, nil, out)
 }
 
-// Wait waits until searches of an index find what was committed before, at most so many seconds.
+// Wait waits until searches of an index find what was committed before, at most a number of seconds.
 func (c *Client) Wait(ctx context.Context, index string, seconds int) (*api.Waited, error) {
 	out := &api.Waited{}
 	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/wait",
@@ -254,7 +254,7 @@ func (c *Client) TraceChange(ctx context.Context, source, table, key string) (*a
 	)
 }
 
-// Recent lists the last changes of a source, newest first, with what became of each.
+// Recent lists the last changes of a source, newest first, with the outcome of each.
 func (c *Client) Recent(ctx context.Context, source string) ([]api.RecentChange, error) {
 	var list []api.RecentChange
 	return list, c.call(ctx, http.MethodGet, "/api/sources/"+url.PathEscape(source)+"/changes", nil, nil, &list)
@@ -345,7 +345,7 @@ func (c *Client) Trace(ctx context.Context, index, key string) (*api.Traced, err
 	return out, c.call(ctx, http.MethodGet, ofIndex(index, "trace/"+url.PathEscape(key)), nil, nil, out)
 }
 
-// Estimate says what filling an index anew would cost.
+// Estimate estimates the cost of a refill of an index.
 func (c *Client) Estimate(ctx context.Context, index string) (*api.Estimate, error) {
 	out := &api.Estimate{}
 	return out, c.call(ctx, http.MethodGet, ofIndex(index, "reindex/estimate"), nil, nil, out)
@@ -357,7 +357,7 @@ func (c *Client) Expect(ctx context.Context, index string) (*api.Expected, error
 	return out, c.call(ctx, http.MethodGet, ofIndex(index, "expect"), nil, nil, out)
 }
 
-// Compare compares documents of two editions of an index, those of at most so many rows.
+// Compare compares documents of two editions of an index, those of at most a number of rows.
 func (c *Client) Compare(ctx context.Context, index string, rows int) (*api.Comparison, error) {
 	out := &api.Comparison{}
 	return out, c.call(
@@ -394,7 +394,7 @@ func (c *Client) treatFailed(ctx context.Context, how, index string, which api.F
 	return out.Documents, err
 }
 
-// Receipts lists what became of the events sent to a source, the newest first. An outcome lists
+// Receipts lists the outcomes of the events sent to a source, the newest first. An outcome lists
 // those with it alone, and a number (0: none) those below it.
 func (c *Client) Receipts(
 	ctx context.Context,
@@ -509,7 +509,7 @@ func (c *Client) Sessions(ctx context.Context) ([]api.OpenSession, error) {
 	return out, err
 }
 
-// EndSession signs somebody out of the console.
+// EndSession ends a session of the console.
 func (c *Client) EndSession(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, fmt.Sprint("/api/sessions/", id), nil, nil, nil)
 }

@@ -18,7 +18,7 @@ import (
 // time. What an engine can do beyond this is an interface of its own: Versioned,
 // SettingsUpdater, Explainer.
 type Engine interface {
-	// Describe connects and says in words who answered.
+	// Describe connects and returns a phrase that names the server.
 	Describe(ctx context.Context) (string, error)
 	// Prepare creates an edition with the mapping that the shape calls for. An
 	// edition that exists already is left as it is.
@@ -60,7 +60,7 @@ type Engine interface {
 
 // Versioned is an engine that answers "already newer" to a document whose version is
 // not above that of the one it holds, or that it deleted. An engine that is not keeps what
-// comes last: it sees to it that what Deliver asked for is not carried out any more once
+// comes last: it ensures that what Deliver asked for is no longer carried out once
 // Deliver has returned, for whatever reason.
 type Versioned interface {
 	RefusesOlderVersions()
@@ -98,7 +98,7 @@ func Explain(e Engine, kind, reason string) retry.Cause {
 	return retry.CauseOf(kind, retry.Pattern(reason), "", retry.AsTheEngineSays)
 }
 
-// Config says where an engine is and how to talk to it; secrets stand in it in clear.
+// Config says where an engine is and how to talk to it; it contains secrets in clear text.
 type Config struct {
 	URL string
 	// Options is a JSON object of the kind's own keys, as the definition has them, with secrets
@@ -116,7 +116,7 @@ type Kind struct {
 	// Schemes are what its URLs begin with.
 	Schemes []string
 	// Keys is a JSON Schema object: the properties that a definition may give an engine
-	// of this kind, beside kind and url.
+	// of this kind, in addition to kind and url.
 	Keys string
 	// Open prepares an engine; it connects when it is first used.
 	Open func(c Config) (Engine, error)
@@ -127,7 +127,7 @@ type Kind struct {
 	// which two shapes differ.
 	InPlace func(old, new *shape.Shape) bool
 	// Recognize asks whoever answers whether it is of this kind. An error means that
-	// nobody answered.
+	// no server answered.
 	Recognize func(ctx context.Context, c Config) (bool, error)
 }
 
@@ -152,7 +152,7 @@ type Result struct {
 // Failure is a request that failed as a whole.
 type Failure struct {
 	Outcome retry.Outcome
-	// TooLarge: fewer or smaller documents at once may be taken. Busy: the engine asks
+	// TooLarge: fewer or smaller documents in one request may be accepted. Busy: the engine asks
 	// for fewer requests.
 	TooLarge, Busy bool
 	Kind           string

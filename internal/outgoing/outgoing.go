@@ -1,5 +1,5 @@
-// Package outgoing decides which addresses Pingo connects to. Whoever writes a definition names the addresses of sources,
-// engines, feeds and receivers of alerts; whoever runs the service says which of them are within reach.
+// Package outgoing decides which addresses Pingo connects to. The author of a definition names the addresses of sources,
+// engines, feeds and receivers of alerts; the administrator of the service says which of them are allowed.
 package outgoing
 
 import (
@@ -57,7 +57,7 @@ func Parse(list []string) (Addresses, error) {
 
 // RefusedError says that Pingo may not connect to an address.
 type RefusedError struct {
-	// Address is the one that a name stands for, and Host the name.
+	// Address is the address of the name Host.
 	Address, Host string
 	// Given: the addresses that are allowed were given with --allow-address.
 	Given bool
@@ -84,7 +84,7 @@ func (a Addresses) DialPublic(ctx context.Context, network, address string) (net
 	return a.dial(ctx, network, address, false)
 }
 
-// dial checks the address that a name resolves to, when the connection is made: a name may stand for another address at
+// dial checks the address that a name resolves to, when the connection is made: a name may have another address at
 // each look-up.
 func (a Addresses) dial(ctx context.Context, network, address string, anywhere bool) (net.Conn, error) {
 	host, _, err := net.SplitHostPort(address)
@@ -127,7 +127,7 @@ func (a Addresses) allowed(address netip.Addr) bool {
 }
 
 // notPublic are the networks of the registries of special addresses (RFC 6890 and its updates) that net/netip has no
-// word for, and those that stand for addresses of version 4.
+// word for, and those that embed addresses of version 4.
 var notPublic = prefixes("0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "198.18.0.0/15", "198.51.100.0/24",
 	"203.0.113.0/24", "240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "::/96")
 

@@ -85,7 +85,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 }
 
 // Reach gives the URL of a database of a server that was started on a directory before. One that another process
-// runs is left alone; otherwise it runs until leave is called.
+// runs continues to run; otherwise it runs until leave is called.
 func Reach(ctx context.Context, dir, database string) (url string, leave func() error, err error) {
 	if dir, err = filepath.Abs(dir); err != nil {
 		return "", nil, err

@@ -13,7 +13,7 @@ import (
 )
 
 // Path is the search path of Pingo's sessions. Functions and operators that Pingo does not qualify are those of the
-// server itself: nobody else can create in pg_catalog, and pg_temp, which comes last, is never searched for them.
+// server itself: no other role can create in pg_catalog, and pg_temp, which comes last, is never searched for them.
 const Path = "pg_catalog, pg_temp"
 
 // Records is the schema of Pingo's own tables, and RecordsPath the search path of sessions that name them without it:

@@ -13,7 +13,7 @@ import (
 type Files func(name string) (path string, err error)
 
 // parameters are those that a URL may have. All others would be settings of the session, or make the driver read files and
-// variables of this machine that nobody gave to definitions.
+// variables of this machine that were not given to definitions.
 var parameters = strings.Fields(`sslmode sslrootcert sslcert sslkey sslsni channel_binding connect_timeout
 	target_session_attrs default_query_exec_mode host port user password dbname application_name`)
 

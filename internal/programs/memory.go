@@ -15,7 +15,7 @@ const (
 	leastMemory = 96_000_000
 )
 
-// memory is how many bytes a service should do with: what somebody says, else the usual, or four fifths of what its
+// memory is the target for the memory of a service, in bytes: what the flag says, or else the default, or four fifths of what its
 // control group may have where that is less.
 func memory(said string) (int64, error) {
 	if said == "" {
@@ -34,6 +34,6 @@ func memory(said string) (int64, error) {
 	return int64(n), nil
 }
 
-// keepTo has the garbage collector work harder rather than let the process grow beyond so many bytes. Some of them are
+// keepTo makes the garbage collector work harder before the process grows beyond a number of bytes. Some of them are
 // for what it does not know of, and for when it is late.
 func keepTo(bytes int64) { debug.SetMemoryLimit(bytes / 10 * 7) }

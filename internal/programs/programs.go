@@ -95,7 +95,7 @@ func listen(address string) (net.Listener, error) {
 	return l, nil
 }
 
-// reached is the flags of serve that say how it is reached, and by whom.
+// reached is the flags of serve for its address and its clients.
 type reached struct {
 	address, certificate, key string
 	names, proxies            []string

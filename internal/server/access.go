@@ -44,7 +44,7 @@ func newSecret() (secret string, hash []byte) {
 	return secret, hashOf(secret)
 }
 
-// A session ends after a time, and sooner when nobody uses it.
+// A session ends after a time, and earlier when it is not used.
 const (
 	sessionLength = 12 * time.Hour
 	sessionIdle   = 30 * time.Minute
@@ -72,7 +72,7 @@ type remembered struct {
 	until  time.Time
 }
 
-// Another process of these records lets in for so long whom this one has sent away.
+// Other processes may accept a revoked session for up to this long.
 const remember = 5 * time.Second
 
 // Caller is who makes a request.
@@ -93,11 +93,11 @@ func newAccess(rec *records.Records) *access {
 	}
 }
 
-// errNotChecked stands for the reason why access cannot be checked, which strangers have no business to know.
+// errNotChecked replaces the reason why access cannot be checked, which strangers must not learn.
 var errNotChecked = problemf(http.StatusServiceUnavailable,
 	"Pingo cannot check the token because the records database does not answer: try again in a moment")
 
-// find says who has a credential; nil for nobody.
+// find returns the holder of a credential; nil if there is none.
 func (a *access) find(ctx context.Context, by credential) (*Caller, error) {
 	a.mu.Lock()
 	r, ok := a.known[by]
@@ -404,7 +404,7 @@ func FirstToken(ctx context.Context, rec *records.Records) (string, error) {
 	return token, nil
 }
 
-// ResetToken makes an admin token beside the service, for whom no token lets in any more. One of that name ends.
+// ResetToken makes an admin token without the service, for administrators who have lost every token. One of that name ends.
 func ResetToken(ctx context.Context, rec *records.Records, name string) (string, error) {
 	if !tokenName.MatchString(name) {
 		return "", fmt.Errorf("a token has a name of letters, digits, points, _ and -, not %q", name)

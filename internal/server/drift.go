@@ -13,7 +13,7 @@ import (
 	"pingo/internal/flow/inspect"
 )
 
-// shownDifferences is how many differences are told unless a number is asked for, and mostDifferences at most.
+// shownDifferences is the default number of differences in an answer, and mostDifferences the largest.
 const shownDifferences, mostDifferences = 100, 10_000
 
 func showDrift(d *inspect.Drifts) echo.HandlerFunc {

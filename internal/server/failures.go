@@ -17,7 +17,7 @@ type failures struct {
 }
 
 const (
-	// wrongTokens may be shown at once from one address, and one more each second.
+	// wrongTokens is the burst of wrong tokens that one address may send; it may send one more each second.
 	wrongTokens = 30
 	// mostAddresses bounds how many are remembered.
 	mostAddresses = 10_000

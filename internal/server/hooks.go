@@ -23,7 +23,7 @@ const hooksPath = "/hooks/"
 
 const (
 	// hooksAtOnce bounds the requests of senders that are worked on at the same time. One counts once its body is here, so
-	// that a slow sender holds up nobody.
+	// that a slow sender delays no other.
 	hooksAtOnce = 32
 	// bodiesOfOne bounds the requests from one address whose bodies are read at the same time, and bodiesOfAll those from
 	// all.
@@ -36,7 +36,7 @@ const (
 	turnWithin = 2 * time.Second
 )
 
-// hooking is what the requests of senders take now: nobody knows who sends until the whole of a request was read.
+// hooking counts the requests of senders: a sender is unknown until its whole request was read.
 type hooking struct {
 	slots chan struct{}
 
@@ -178,7 +178,7 @@ func (s *Server) hook(c echo.Context) error {
 	return c.JSON(status, reply)
 }
 
-// unread reports whether nobody on the way can read a request.
+// unread reports whether no program between sender and Pingo can read a request.
 func unread(c echo.Context) bool {
 	from, err := netip.ParseAddr(c.RealIP())
 	return overTLS(c) || err == nil && from.IsLoopback()

@@ -14,7 +14,7 @@ import (
 // turn is how long a request waits for others of its sort to end.
 const turn = 2 * time.Second
 
-// atOnce answers at most n requests at a time, each within a time, so that nobody can take all of the service or of
+// atOnce answers at most n requests at a time, each within a time, so that no client can take all of the service or of
 // the databases behind it.
 func atOnce(n int, each time.Duration) echo.MiddlewareFunc {
 	slots := make(chan struct{}, n)
@@ -64,7 +64,7 @@ type plan struct {
 
 // planInForce checks the definition in force, for its shapes and samples: once for all who ask at a time.
 func (s *Server) planInForce(c echo.Context) error {
-	// Who asks may leave, and others want it still.
+	// The client may leave while others still wait for the answer.
 	ctx := context.WithoutCancel(c.Request().Context())
 	made, err, _ := s.planning.Do("", func() (any, error) {
 		applied, err := s.records.Definition(ctx)

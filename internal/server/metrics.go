@@ -10,7 +10,7 @@ import (
 	"pingo/internal/flow"
 )
 
-// newReceived counts what becomes of the events that senders send to this process.
+// newReceived counts the outcomes of the events that senders send to this process.
 func newReceived() *prometheus.CounterVec {
 	return prometheus.NewCounterVec(prometheus.CounterOpts{
 		Name: "pingo_source_events_total",

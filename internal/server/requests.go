@@ -15,7 +15,7 @@ import (
 )
 
 // readable refuses addresses with what no name and no value of a database can hold, so that
-// nobody behind it has to.
+// no handler behind it has to.
 func readable(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c echo.Context) error {
 		u := c.Request().URL

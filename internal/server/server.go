@@ -76,7 +76,7 @@ type Options struct {
 	Secrets Secrets
 	// Memory is how many bytes the process should do with; half of it is for what fills and checks read.
 	Memory int64
-	// Names are those that browsers reach the service by, beside addresses and the machine's own.
+	// Names are those that browsers reach the service by, in addition to addresses and the machine's own name.
 	Names []string
 	// Proxies are whose word for where a request came from is taken.
 	Proxies []netip.Prefix
@@ -125,7 +125,7 @@ func New(f *flow.Service, rec *records.Records, o Options) (*Server, error) {
 		Handler:           smaller,
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       30 * time.Second,
-		WriteTimeout:      maxWait*time.Second + time.Minute, // who reads no faster has lost interest
+		WriteTimeout:      maxWait*time.Second + time.Minute, // a slower reader is cut off
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug),
@@ -167,7 +167,7 @@ func (s *Server) routes(e *echo.Echo) {
 		e.Match([]string{http.MethodPost, http.MethodPut, http.MethodDelete}, path, s.hook)
 	}
 
-	// What is asked for at once at most, and how long each may take: looks into databases and searches, and checks.
+	// The number of concurrent requests, and the time of each: looks into databases and searches, and checks.
 	looks, searches, checks := atOnce(6, 30*time.Second), atOnce(16, 30*time.Second), atOnce(2, time.Minute)
 	waits := atOnce(100, (maxWait+10)*time.Second)
 
@@ -342,7 +342,7 @@ func (s *Server) ready(c echo.Context) error {
 const (
 	streamsOfOne = 20
 	streamsOfAll = 200
-	// A reader that takes nothing for so long is gone.
+	// A reader that takes nothing for this long is cut off.
 	slowReader = 10 * time.Second
 	// retryStream is how long a reader waits before it connects again.
 	retryStream = 2 * time.Second
@@ -369,7 +369,7 @@ func (s *Server) openStream(by string) (end func(), err error) {
 	}, nil
 }
 
-// events sends the status once a second, for as long as somebody listens.
+// events sends the status once a second, until the client leaves.
 func (s *Server) events(c echo.Context) error {
 	w := c.Response()
 	if isHead(c) {
@@ -640,7 +640,7 @@ func (s *Server) history(c echo.Context) error {
 	return c.JSON(http.StatusOK, list)
 }
 
-// recent lists the last changes of a source and what became of each.
+// recent lists the last changes of a source and the outcome of each.
 func (s *Server) recent(c echo.Context) error {
 	list, err := s.flow.Recent(c.Param("source"))
 	if err != nil {

@@ -39,8 +39,7 @@ func (s *Source) ForFills() Reader {
 	return s.Reader
 }
 
-// Named is a table's name in what people read: that of the intake is nobody's table, so they know
-// it by its label alone.
+// Named is a table's name in messages. A table of the intake is known to people by its label alone.
 func (s *Source) Named(table shape.Ref) string {
 	if s.Intake != nil {
 		return s.Label(table)
@@ -50,7 +49,7 @@ func (s *Source) Named(table shape.Ref) string {
 
 // Reader reads rows as they are now. All methods may be used at the same time.
 type Reader interface {
-	// Describe connects and says in words who answered.
+	// Describe connects and returns a phrase that names the server.
 	Describe(ctx context.Context) (string, error)
 	// Facts answers what shape.Compile needs to know about an index.
 	Facts(ctx context.Context, tables []string, expressions []shape.Expression) (shape.Facts, error)
@@ -107,20 +106,19 @@ func Walk(
 // Feed notices changes. Changes has one caller at a time; the other methods may be used
 // at the same time.
 type Feed interface {
-	// Claimed reads who has claimed the source's changes; zero when nobody has.
+	// Claimed reads the claim on the source's changes; zero when there is none.
 	Claimed(ctx context.Context) (change.Claim, error)
-	// Claim claims them, if the claim is still as it was found: else somebody has come
-	// before, or the source was put back meanwhile.
-	// From then on, and until another claims them, Changes and Done work; else they fail
+	// Claim claims them, if the claim is still as it was found: otherwise another process was faster, or the source was
+	// restored meanwhile.
+	// From then on, and until another claims them, Changes and Done work; otherwise they fail
 	// with the fault Superseded.
 	Claim(ctx context.Context, found, c change.Claim) error
-	// Beat moves the mark of the claim on, if it is still as it was found, and returns it as it
-	// stands then.
+	// Beat increases the mark of the claim, if it is still as it was found, and returns the new claim.
 	Beat(ctx context.Context, found change.Claim) (change.Claim, error)
-	// Changes returns noticed changes that it has not returned since the last Rewind,
+	// Changes returns changes that it has not returned since the last Rewind,
 	// at most limit.
 	Changes(ctx context.Context, limit int) ([]change.Change, error)
-	// Done removes changes that it has returned and that nobody needs any more.
+	// Done removes changes that it has returned and that are no longer needed.
 	Done(ctx context.Context, seqs []int64) error
 	// Rewind makes Changes return everything that is not done again.
 	Rewind()
@@ -129,22 +127,22 @@ type Feed interface {
 	InFlight() (n int, oldest time.Time)
 	// Depth says how many changes are not done and since when, without reading much.
 	Depth(ctx context.Context) (Depth, error)
-	// ChangesOf lists some of the changes of a row that are not done, oldest first; none where nobody can tell.
+	// ChangesOf lists some of the changes of a row that are not done, oldest first; none if the source cannot tell.
 	ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]change.Change, error)
 }
 
-// Awaiter is a feed that can wait until there may be changes, at less cost than looking again and again.
+// Awaiter is a feed that can wait until there may be changes, at less cost than polling.
 type Awaiter interface {
 	// Await waits until there may be changes that Changes has not returned, or for a time. It says up to when there
 	// certainly was none, by this process's clock, zero when there may be some, and whether it could wait at all: if not,
-	// it returns at once.
+	// it returns immediately.
 	Await(ctx context.Context, most time.Duration) (none time.Time, waited bool)
 }
 
 // Settler is a feed that may know that a change had been committed long before Changes returned it: where very many
 // wait, a document is built once for all of its changes that it has.
 type Settler interface {
-	// CommittedBy is by when a change was committed, by this process's clock: whoever reads its row after that sees it.
+	// CommittedBy is by when a change was committed, by this process's clock: a read of its row after that sees it.
 	CommittedBy(seq int64) (by time.Time, known bool)
 }
 
@@ -161,9 +159,9 @@ type Capture interface {
 	RemovalScript(ctx context.Context) (string, error)
 	// Remove takes everything away that Install made.
 	Remove(ctx context.Context) error
-	// Status says whether changes are noted, and of which tables.
+	// Status says whether changes are recorded, and of which tables.
 	Status(ctx context.Context) (CaptureStatus, error)
-	// Gaps lists the tables whose capture is not whole any more, in a source where it
+	// Gaps lists the tables whose capture is no longer complete, in a source where it
 	// was installed.
 	Gaps(ctx context.Context, need []shape.Captured) ([]Gap, error)
 	// MissingRights lists the statements that give what capture of these tables needs
@@ -176,15 +174,15 @@ type Capture interface {
 // Intake takes in what is sent to a source. All methods may be used at the same time, and by
 // several processes.
 type Intake interface {
-	// Receive takes in one request. Whatever is wrong with it is said by the reply and its
-	// receipts; an error means that it could not be kept, so the sender is to try again.
+	// Receive takes in one request. The reply and its receipts report what is wrong with it; an error means that it could
+	// not be stored, so the sender must try again.
 	Receive(ctx context.Context, r Request) (Reply, error)
 	// Load takes in rows that have no name and no version, which replace what there is of them.
 	Load(ctx context.Context, record string, rows []Loaded) ([]Receipt, error)
 	// Replace ends a listing of all records of a name: those that were not loaded since a time
 	// are deleted. It returns how many.
 	Replace(ctx context.Context, record string, since time.Time) (int64, error)
-	// Receipts lists what became of events, the newest first, at most n of those below a number
+	// Receipts lists the outcomes of events, the newest first, at most n of those below a number
 	// (0: all). An outcome lists those with it alone.
 	Receipts(ctx context.Context, below int64, n int, outcome string) ([]Receipt, error)
 	// Records says what is held of each record name.
@@ -203,19 +201,19 @@ var ErrNoRecord = errors.New("there is no such record")
 // Request is one request of a sender.
 type Request struct {
 	Method string
-	// Path is what stands behind the source's own path, without slashes at its ends.
+	// Path is the part after the source's own path, without slashes at its ends.
 	Path   string
 	Header map[string][]string
 	// Host is the name that it was sent to, and Known whether that is one of this service's.
 	Host  string
 	Known bool
 	Body  []byte
-	// Secure: nobody between the sender and Pingo can read it.
+	// Secure: no program between the sender and Pingo can read it.
 	Secure bool
 	At     time.Time
 }
 
-// Reply says how a request is answered: a status of HTTP, and what became of each event.
+// Reply is the answer to a request: a status of HTTP, and the outcome of each event.
 type Reply struct {
 	Status   int
 	Receipts []Receipt
@@ -227,7 +225,7 @@ type Loaded struct {
 	Body []byte
 }
 
-// Outcome is what became of an event.
+// Outcome says whether an event was accepted, or why not.
 type Outcome string
 
 // The outcomes. Old: a newer version of the record was here already.
@@ -242,7 +240,7 @@ const (
 	TooMany      Outcome = "too-many"
 )
 
-// Receipt is what became of one event.
+// Receipt is the record of one event.
 type Receipt struct {
 	Seq     int64
 	At      time.Time
@@ -276,12 +274,12 @@ type CaptureStatus struct {
 // AskOwner ends the reason of a gap that Pingo may not close.
 const AskOwner = ". Pingo may not install its triggers there. Run as the owner what pingo capture show prints"
 
-// Gap is a table whose changes are not all noted any more.
+// Gap is a table whose changes are no longer all recorded.
 type Gap struct {
 	Table shape.Ref
 	// Safe: nothing went unnoticed so far, and installing capture again closes it.
 	Safe bool
-	// Deliberate: somebody took capture away, so it is for a person to install it again.
+	// Deliberate: a person removed capture, or must install it, so Pingo does not close the gap.
 	Deliberate bool
 	// Reason says what is missing, in a sentence without a full stop.
 	Reason string
@@ -295,14 +293,14 @@ type Depth struct {
 	Oldest  *time.Time
 	Bytes   int64
 	// First is the number of the first of them, 0 when there is none, and Last the highest
-	// that was given out: whatever is committed has no higher one.
+	// that was given out: no committed change has a higher one.
 	First, Last int64
 	// Clock is what the clock of the source showed; zero when it was not asked.
 	Clock time.Time
 }
 
 // Advice is something about the source that a developer should know, with the statement
-// that mends it where there is one.
+// that fixes it where there is one.
 type Advice struct {
 	// Kind is index, cascade, trigger, rule or key.
 	Kind      string
@@ -316,9 +314,9 @@ type Fault int
 
 // The faults. Unavailable passes by itself or with the network; BadValue is that of a
 // row, so that reading fewer rows finds the one; SchemaChanged means that the source is
-// no longer what a shape was compiled for, and a person must mend one or the other;
+// no longer what a shape was compiled for, and a person must fix one or the other;
 // NoCapture that changes are not noticed, because capture was removed; Superseded that
-// somebody else has claimed the changes, or that the source is an older copy of itself.
+// another process has claimed the changes, or that the source is an older copy of itself.
 const (
 	Unavailable Fault = iota
 	BadValue
@@ -351,7 +349,7 @@ func FaultOf(err error) Fault {
 	return Unavailable
 }
 
-// Config says where a source is and how it is used; secrets stand in it in clear.
+// Config says where a source is and how it is used; it contains secrets in clear text.
 type Config struct {
 	Name string
 	URL  string
@@ -368,7 +366,7 @@ type Config struct {
 	Files func(name string) (path string, err error)
 	// ConnectTimeout bounds how long the source may take to answer at all.
 	ConnectTimeout time.Duration
-	// MaxConnections bounds how many there are at once; as many as the kind finds right for 0.
+	// MaxConnections bounds the open connections; 0 is the default of the kind.
 	MaxConnections int
 }
 
@@ -380,7 +378,7 @@ type Kind struct {
 	// Captures are the ways in which its changes are noticed; the first is the default.
 	Captures []string
 	// Keys is a JSON Schema object: the properties that a definition may give a source
-	// of this kind, beside those of every source.
+	// of this kind, in addition to those of every source.
 	Keys string
 	// CannotSee says, for each of the Captures, what it does not notice, in sentences.
 	CannotSee map[string][]string

@@ -1,4 +1,4 @@
-// Package alert says when something has been wrong for long enough to tell somebody, and when that is over.
+// Package alert decides when a limit has been exceeded for long enough to raise an alert, and when the alert is over.
 package alert
 
 import (
@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Limits are what an index may come to before somebody is told.
+// Limits are the values of an index above which an alert is raised.
 type Limits struct {
 	// Lag is how old its oldest change may be, and Blocked for how long it may be blocked or wait.
 	Lag, Blocked time.Duration
@@ -32,9 +32,9 @@ type Reading struct {
 	Over        bool
 	// Unknown: it is not known whether it is over, so what was known before stays.
 	Unknown bool
-	// Holds is for how long it must be over before it is told, when that is longer than for all.
+	// Holds is how long the limit must be exceeded before the alert is raised, if that is longer than raiseAfter.
 	Holds time.Duration
-	// Sentence says how it is.
+	// Sentence describes the value and its limit.
 	Sentence string
 }
 
@@ -46,8 +46,8 @@ type Event struct {
 	Since time.Time
 }
 
-// How long a limit must be passed until it is told, and not be passed until it is over: what comes and goes is
-// told once.
+// raiseAfter is how long a limit must be exceeded before an alert is raised, and clearAfter how long it must be met before the
+// alert is over: a value that varies around a limit raises one alert.
 const (
 	raiseAfter = 10 * time.Second
 	clearAfter = 30 * time.Second
@@ -73,8 +73,7 @@ func (w *Watch) Restore(r Reading, since time.Time) {
 	w.known[r.Index+" "+r.What] = &alarm{over: since, raised: true, since: since, last: r}
 }
 
-// Look takes in how everything stands, and lists what is to be told, in order. What has no reading any more
-// is over.
+// Look takes in all readings, and lists the events to report, in order. An alert without a reading is over.
 func (w *Watch) Look(now time.Time, readings []Reading) (out []Event) {
 	if w.known == nil {
 		w.known = map[string]*alarm{}

@@ -57,7 +57,7 @@ type Change struct {
 	// update left them as they were.
 	Links         []string
 	Before, After []*string
-	// Bare: only the key is known, and no links. Where they lead is looked up in the row itself.
+	// Bare: only the key is known, and no links. The row itself has them.
 	Bare bool
 	// At is the source's clock when the row was written.
 	At time.Time
@@ -96,13 +96,13 @@ type Ticket struct {
 	At time.Time
 	// Committed is by when the change was committed, where that is known: a document that is read after that has it.
 	Committed time.Time
-	// Tally, where it is given, counts what became of the documents.
+	// Tally, where it is given, counts the outcomes of the documents.
 	Tally *Tally
 	open  atomic.Int64
 	done  func()
 }
 
-// Tally counts what became of the documents that a change touched: sent, found to be
+// Tally counts the outcomes of the documents that a change touched: sent, found to be
 // gone and deleted, unchanged from what the engine had, refused, or put into the backlog; and how
 // many bytes those had that rows made.
 type Tally struct{ Sent, Deleted, Unchanged, Refused, Backlog, Bytes atomic.Int64 }

@@ -1,9 +1,9 @@
 package change
 
-// Claim is who reads a source's changes, as it stands in the source itself.
+// Claim names the process that reads a source's changes. It is stored in the source itself.
 type Claim struct {
 	// Service is the identity of a service, Holder one of its processes, and Epoch that
-	// of the lease under which it reads. Epoch is 0 where nobody has read yet.
+	// of the lease under which it reads. Epoch is 0 before the first claim.
 	Service string `json:"service"`
 	Holder  string `json:"holder"`
 	Epoch   int64  `json:"epoch"`

@@ -15,7 +15,7 @@ const (
 	ThrottleSends = 4
 )
 
-// Admit notes that a key is about to be sent. When it was sent too often of late it
+// Admit notes that a key is about to be sent. When it was sent too often recently it
 // must wait instead; wait is for how long.
 func (t *Throttle) Admit(key string, now time.Time) (wait time.Duration) {
 	if t.sent == nil {

@@ -58,7 +58,7 @@ func (f Findings) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Beside leaves out findings where something else was found before: they would say the
+// Beside leaves out findings at positions that have a finding already: they would say the
 // same in other words.
 func (f Findings) Beside(before Findings) Findings {
 	return slices.DeleteFunc(f, func(x Finding) bool {
@@ -95,7 +95,7 @@ type Definition struct {
 	References []string
 }
 
-// Alerts say when somebody is told, and where events are sent; URL is empty when they are only logged.
+// Alerts say when alerts are raised, and where events are sent; URL is empty when they are only logged.
 type Alerts struct {
 	URL, Secret Secret
 	Limits      alert.Limits
@@ -144,13 +144,13 @@ type Index struct {
 	EnginePos Pos
 	Rows      []*Rows
 	// FunctionsAllowed are functions whose value may change although no row does, and that
-	// are meant nevertheless.
+	// are allowed.
 	FunctionsAllowed []string
-	// Synonyms are groups of words or phrases that stand for the same thing.
+	// Synonyms are groups of words or phrases with the same meaning.
 	Synonyms [][]string
-	// Reindex is how it is filled anew, and what it must come to then.
+	// Reindex is the policy of refills, and of the gates that a filled edition must pass.
 	Reindex reindex.Policy
-	// Drift is how it is compared with its rows.
+	// Drift is the policy of comparisons with the rows.
 	Drift drift.Policy
 	// Settings are passed on to the engine untouched.
 	Settings    map[string]any
@@ -170,7 +170,7 @@ type Rows struct {
 	Node
 }
 
-// Source is where the index's first rows come from; whoever works on that feeds it.
+// Source is where the index's first rows come from; the process that holds it feeds the index.
 func (ix *Index) Source() string {
 	if len(ix.Rows) == 0 {
 		return ""

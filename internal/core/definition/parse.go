@@ -56,7 +56,7 @@ type decoder struct {
 	def      *Definition
 	kinds    Kinds
 	lookup   Lookup
-	unread   bool // a file is no YAML, so nobody knows what is in it
+	unread   bool // a file is not YAML, so its content is unknown
 	findings Findings
 	budget   int             // how many keys and values may still follow
 	referred map[string]bool // what is in References
@@ -140,7 +140,7 @@ func (d *decoder) document(f File, parser *yaml.Decoder, first bool) (more bool)
 // maxNodes bounds what a definition may grow to by references to its own parts.
 const maxNodes = 100000
 
-// expand puts in place what *name and <<: *name refer to. Keys that stand beside a
+// expand puts in place what *name and <<: *name refer to. Keys next to a
 // << win over those it brings.
 func (d *decoder) expand(n *yaml.Node, budget *int) *yaml.Node {
 	if n.Kind == yaml.AliasNode {
@@ -631,7 +631,7 @@ func (d *decoder) crossCheck() {
 		return // what seems to be missing may stand there
 	}
 	defer func() {
-		for _, ix := range d.def.Indexes { // whatever was found: nobody can ask an engine that is not defined
+		for _, ix := range d.def.Indexes { // whatever was found: an engine that is not defined cannot be asked
 			ix.Broken = ix.Broken || d.def.Engine(ix.Engine) == nil
 		}
 	}()

@@ -20,7 +20,7 @@ var timeOfDay = regexp.MustCompile(`^([01]\d|2[0-3]):[0-5]\d$`)
 // longestKept bounds keep_previous.
 const longestKept = 30 * 24 * time.Hour
 
-// policy reads how an index is filled anew.
+// policy reads the policy of refills.
 func (d *decoder) policy(p *reindex.Policy, v *yaml.Node) {
 	begin, change := reindex.Now, reindex.SwitchChecked
 	d.object(v, "reindex", fields{

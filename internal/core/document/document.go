@@ -201,7 +201,7 @@ func appendKeyPart(dst, v []byte) []byte {
 	return dst
 }
 
-// keyPart reads a value back. A ~ that nothing is known of stands for itself.
+// keyPart reads a value back. A ~ without a known escape is an ordinary character.
 func keyPart(text string) string {
 	if !strings.Contains(text, "~") {
 		return text

@@ -90,7 +90,7 @@ type Set struct {
 	tree  *shape.Tree
 	nodes []Rows
 	links []links
-	names [][]string // of the fields of each node, and of its children, as they stand in JSON
+	names [][]string // of the fields of each node, and of its children, as in JSON
 }
 
 // links finds the rows of a node by the value that ties them to their parent:
@@ -215,7 +215,7 @@ func (s *Set) tuple(node, row int, columns []int) (string, bool) {
 
 // Links lists the distinct tuples of values by which the rows of a node belong to those of its
 // parent, as far as the parent's rows have them: those with a NULL are left out, and those that
-// another source's rows cannot have. They stand in the order in which they first appear, in a list
+// another source's rows cannot have. They are in the order in which they first appear, in a list
 // for each column, and share memory with the rows.
 func (s *Set) Links(node int) [][]string {
 	n := s.tree.Nodes[node]

@@ -8,7 +8,7 @@ import (
 
 // Seen remembers which content an engine acknowledged last for a key, so that the same
 // is not sent again. It forgets the keys that were not met for longest, and all of them
-// after a while: somebody may have changed a document in the engine by hand, or the engine
+// after a while: another client may have changed a document in the engine, or the engine
 // may have lost it. It is not safe for concurrent use; the zero value is ready.
 type Seen struct {
 	seed       maphash.Seed
@@ -22,7 +22,7 @@ const (
 	seenFor  = 30 * time.Second
 )
 
-const deleted = 1 // stands for the content of a document that is gone
+const deleted = 1 // is the content of a document that was deleted
 
 // Has reports whether the engine has exactly this document; a nil body is none at all.
 func (s *Seen) Has(key string, body []byte, now time.Time) bool {

@@ -11,7 +11,7 @@ import (
 )
 
 // Written reports whether a document of a tree, as an engine holds it, has the content that its own
-// fingerprint tells: nobody has changed it since Append made it. The engine may have put an object's members
+// fingerprint tells: it is as Append made it. The engine may have put an object's members
 // in another order.
 func Written(t *shape.Tree, stored []byte) bool {
 	doc := gjson.ParseBytes(stored)

@@ -28,7 +28,7 @@ type Segment struct {
 	// Upto is its last key; nil at the end of its tree.
 	Upto []string `json:"upto,omitempty"`
 	Rows int64    `json:"rows"`
-	// Differing documents were found, and Unsettled ones, of which nobody could tell.
+	// Differing documents were found, and Unsettled ones, whose state could not be determined.
 	Differing int64     `json:"differing,omitempty"`
 	Unsettled int64     `json:"unsettled,omitempty"`
 	At        time.Time `json:"at"`
@@ -36,10 +36,10 @@ type Segment struct {
 	Content float64 `json:"content,omitempty"`
 }
 
-// Segments is how many segments a round over so many rows should have.
+// Segments is the number of segments of a round.
 const Segments = 128
 
-// SegmentRows is how many rows a segment has, out of so many.
+// SegmentRows is the number of rows of a segment, if an index has a number of rows.
 func SegmentRows(rows int64) int { return int(max(100, (rows+Segments-1)/Segments)) }
 
 // Restart begins another round, with what this one has not come to taken for what it was.
@@ -50,10 +50,10 @@ func (c *Coverage) Restart() {
 // List notes that the engine's documents are known in this round.
 func (c *Coverage) List() { c.Looked = true }
 
-// Scan notes that they were looked up in the source, beginning at a time.
+// Scan notes that a lookup of all of them in the source began at a time.
 func (c *Coverage) Scan(at time.Time) { c.Scanned = &at }
 
-// Took takes in a segment, out of so many trees. It reports whether the round is over.
+// Took takes in a segment of an index with a number of trees. It reports whether the round is over.
 func (c *Coverage) Took(s Segment, trees int) bool {
 	s.Tree = c.Tree
 	c.Done = append(c.Done, s)
@@ -68,7 +68,7 @@ func (c *Coverage) Took(s Segment, trees int) bool {
 	return true
 }
 
-// rest leaves so many rows out of segments. Their keys are in no order that is known here, so rows stand for
+// rest leaves a number of rows out of segments. Their keys are in no order that is known here, so rows stand for
 // them: those that came or went in between shift what was proven a little.
 func rest(list []Segment, rows int64) []Segment {
 	list = slices.Clone(list)
@@ -92,8 +92,8 @@ func rest(list []Segment, rows int64) []Segment {
 // All are the segments as they are known now, in the order of keys.
 func (c *Coverage) All() []Segment { return append(slices.Clone(c.Done), c.Before...) }
 
-// Proven is the share of rows, out of so many, whose documents were found to be what the rows make since a
-// time, where some still differ; none unless the engine's documents were looked up since then, too.
+// Proven is the share of an index's rows whose documents were found to match them since a
+// time, where some still differ; it is 0 unless the documents of the engine were looked up since then as well.
 func (c *Coverage) Proven(rows, differing int64, since time.Time) float64 {
 	if c.Scanned == nil || c.Scanned.Before(since) {
 		return 0
@@ -108,7 +108,7 @@ func (c *Coverage) Proven(rows, differing int64, since time.Time) float64 {
 	proven = max(0, proven-differing)
 	if rows = max(rows, known); rows == 0 {
 		if len(c.All()) > 0 {
-			return 1 // an empty index was looked at, and has nothing that could differ
+			return 1 // an empty index was compared, and nothing in it can differ
 		}
 		return 0
 	}

@@ -31,7 +31,7 @@ type Cause string
 const (
 	// ByEngine: something other than Pingo wrote to the engine.
 	ByEngine Cause = "changed in the engine"
-	// Emptied: so much is missing that the engine's index must have been emptied or made anew.
+	// Emptied: most documents are missing, so the engine's index must have been emptied or recreated.
 	Emptied Cause = "engine's index emptied"
 	// Unnoticed: the row changed while its changes were not noticed.
 	Unnoticed Cause = "change not noticed"
@@ -49,7 +49,7 @@ type Evidence struct {
 	// Ours: the document in the engine is one that Pingo wrote, whole.
 	Ours bool
 	// Unstable: the definition has an expression whose value changes by itself. Refreshed: the index is compared and
-	// mended for it again and again. Entering: such an expression decides which rows belong in the index.
+	// repaired for it repeatedly. Entering: such an expression decides which rows belong in the index.
 	Unstable, Refreshed, Entering bool
 }
 
@@ -77,7 +77,7 @@ type Found struct {
 	Causes   map[Cause]int64 `json:"causes,omitempty"`
 }
 
-// CauseOfMissing is the likeliest cause of documents that are missing, out of so many rows compared: one
+// CauseOfMissing is the likeliest cause of documents that are missing, given the number of rows compared: one
 // that was deleted in the engine and one whose row came unnoticed look the same, so what else was found
 // there decides.
 func (f *Found) CauseOfMissing() Cause {
@@ -91,7 +91,7 @@ func (f *Found) CauseOfMissing() Cause {
 	return ByEngine
 }
 
-// Sentences say what a cause means, and what to do beside a repair.
+// Sentences say what a cause means, and what to do in addition to a repair.
 var Sentences = map[Cause]string{
 	ByEngine:   "Something other than Pingo wrote to or deleted from the engine's index: check who else has write access.",
 	Emptied:    "The engine's index was emptied, or deleted and recreated: check the engine, and reindex if the mapping differs.",
@@ -124,7 +124,7 @@ type Policy struct {
 	Every time.Duration
 	// At is a cron expression for full checks; empty for none.
 	At string
-	// Repair is what becomes of differences that are found: ReportOnly, RepairAll, or RepairFew of them.
+	// Repair says what to do with differences: ReportOnly, RepairAll, or RepairFew of them.
 	Repair string
 	// Few is how many a check may repair by itself under RepairFew.
 	Few int64
@@ -132,7 +132,7 @@ type Policy struct {
 	Content float64
 	// Documents is how many documents a second a check compares at most; 0 is no bound.
 	Documents int64
-	// Refresh is how often all documents are compared and mended, because values change with the time; 0 is
+	// Refresh is how often all documents are compared and repaired, because values change with the time; 0 is
 	// never.
 	Refresh time.Duration
 	// Functions are those of the definition whose value may change although no row does.
@@ -165,7 +165,7 @@ var DefaultPolicy = Policy{Every: 24 * time.Hour, Repair: ReportOnly, Content: 0
 // any case.
 func MostDeleted(documents int64) int64 { return max(10, documents/100) }
 
-// Summary says in words how many documents differ of each kind.
+// Summary is a phrase with the number of differing documents of each kind.
 func Summary(kinds map[Kind]int64) string {
 	words := map[Kind]string{
 		Missing: "missing", Stale: "stale", Altered: "altered in the engine", Orphaned: "without a row",
@@ -200,7 +200,7 @@ type Asked struct {
 	Keys  []string `json:"keys,omitempty"`
 	Kind  Kind     `json:"kind,omitempty"`
 	Cause Cause    `json:"cause,omitempty"`
-	// Mend says what becomes of differences that a check finds: one of those of a policy, or empty for what
+	// Mend says what to do with differences that a check finds: a value of Policy.Repair, or empty for what
 	// the definition says.
 	Mend string `json:"mend,omitempty"`
 	// Deletes: more documents may be deleted than MostDeleted.
@@ -213,10 +213,10 @@ func (a *Asked) Whole() bool { return !a.Repair && a.Most == 0 && a.After == "" 
 // Outcome is how far a check or a repair is, and what came of it.
 type Outcome struct {
 	Found
-	// Rows are to be compared, and Scanned documents were looked up in the source.
+	// Rows are to be compared; Scanned is the number of documents that were searched in the source.
 	Rows    int64 `json:"rows"`
 	Scanned int64 `json:"scanned"`
-	// Fetched documents were read as a whole, in so many Requests to the engine beside those of the scan.
+	// Fetched documents were read as a whole, in a number of Requests to the engine without those of the scan.
 	Fetched  int64 `json:"fetched"`
 	Requests int64 `json:"requests"`
 	// Unsettled differ, while changes were pending for too long to tell why.

@@ -66,7 +66,7 @@ const (
 	maxOrder   = 20
 )
 
-// Text takes the phrases, which stand in quotation marks, out of a text. A mark that is not
+// Text takes the phrases, which are in quotation marks, out of a text. A mark that is not
 // closed is a letter like others.
 func Text(text string) (words string, phrases []string) {
 	var rest strings.Builder

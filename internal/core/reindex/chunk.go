@@ -24,7 +24,7 @@ func (s *Sizer) Rows() int {
 // BytesPerRow is what a row's documents weigh; 0 when unknown.
 func (s *Sizer) BytesPerRow() float64 { return s.bytesPerRow }
 
-// Saw tells what a chunk came to. Growth counts at once, shrinking slowly, so that
+// Saw takes in the size of a chunk. Growth counts immediately, shrinking slowly, so that
 // a few heavy rows do not meet a chunk sized by light ones.
 func (s *Sizer) Saw(rows, bytes int) {
 	if rows == 0 {

@@ -24,10 +24,10 @@ type Counted struct {
 }
 
 const (
-	// strays is how many documents may be missing in a count, while rows come and go: so many, or one in
-	// so many of the rows.
+	// strays is how many documents may be missing in a count, while rows come and go: this number, or one in
+	// strayShare of the rows.
 	strays, strayShare = 10, 100
-	// shrinkShare is what part of the live edition's documents another one may lack: one in so many.
+	// shrinkShare is the part of the live edition's documents that another one may lack: one in this number.
 	shrinkShare = 10
 )
 
@@ -83,13 +83,13 @@ func Judge(rows int64, fresh Counted, live *Counted, lacks string) []Gate {
 	})
 }
 
-// Names of gates that are looked at apart from the others.
+// Names of gates that are judged apart from the others.
 const (
 	GateContent = "content"
 	GateExpect  = "expect"
 )
 
-// Content is the gate of the documents that were compared with their rows, out of so many rows; keys are
+// Content is the gate of the documents that were compared with their rows, out of all rows; keys are
 // those that differ though they were built once more, and more says that there are others.
 func Content(compared, rows int64, keys []string, more int64) Gate {
 	g := Gate{Name: GateContent, Passed: len(keys) == 0 && more == 0}

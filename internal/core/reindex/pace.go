@@ -85,7 +85,7 @@ type Budget struct {
 // Wait is how long to wait before more may be spent.
 func (b *Budget) Wait(now time.Time) time.Duration { return max(0, b.free.Sub(now)) }
 
-// Spend takes in that so many documents and bytes went at once.
+// Spend takes in a number of documents and bytes that were sent together.
 func (b *Budget) Spend(p Pace, documents, bytes int, now time.Time) {
 	var seconds float64
 	if p.Documents > 0 {
@@ -120,18 +120,18 @@ type Strain struct {
 }
 
 const (
-	// strainedAt is how much longer than usual a row takes when the source is said to be strained, and
+	// strainedAt is how much longer than usual a row takes before the source counts as strained, and
 	// strainedOf of how many queries most must say so, since one that is slow says nothing.
 	strainedAt, strainedOf = 5, 5
 	// worthARest is how long a query takes at least before it says anything.
 	worthARest = 250 * time.Millisecond
-	// restShare is how long a strained source is left alone: so many times as long as it was asked.
+	// restShare is how long a strained source rests: this number of times the duration of the last read.
 	restShare = 3
 	// longestRest bounds a rest, so that it is soon looked again.
 	longestRest = 10 * time.Second
 )
 
-// Rest is how long to leave a source alone after it took so long to read some rows: not at all while
+// Rest is how long a source rests after a read of some rows took a duration: 0 while
 // that is usual.
 func (s *Strain) Rest(rows int, took time.Duration) time.Duration {
 	if rows == 0 {

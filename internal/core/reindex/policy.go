@@ -2,7 +2,7 @@ package reindex
 
 import "time"
 
-// Policy is what a definition says of how an index is filled anew.
+// Policy is what a definition says of refills of an index.
 type Policy struct {
 	// Begin is when a changed definition is filled: Now, OnCommand, or a time of day such as 02:00.
 	Begin string
@@ -20,7 +20,7 @@ type Policy struct {
 	Expect []Expectation
 }
 
-// Expectation is a search whose outcome somebody has written down.
+// Expectation is a search with its expected outcome.
 type Expectation struct {
 	// Search is what is searched for.
 	Search string
@@ -47,7 +47,7 @@ const (
 // DefaultPolicy holds where a definition says nothing.
 var DefaultPolicy = Policy{Begin: Now, Switch: SwitchChecked, KeepPrevious: time.Hour, Compare: CompareSample, Failed: Limit{Share: 0.01, Number: 10}}
 
-// Begins is when an edition is to be filled that is recorded now: nil at once, and paused when a person
+// Begins is when an edition is to be filled that is recorded now: nil means immediately, and paused that a person
 // is to say so.
 func (p Policy) Begins(now time.Time) (at *time.Time, paused bool) {
 	switch p.Begin {

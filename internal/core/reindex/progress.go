@@ -27,22 +27,22 @@ type Estimate struct {
 	rate   float64
 }
 
-// mark is how many rows were done after so much work.
+// mark is the number of rows that were done after an amount of work.
 type mark struct {
 	worked time.Duration
 	rows   int64
 }
 
 const (
-	// settleIn is how much work is seen before anything is said.
+	// settleIn is the amount of work before the first estimate.
 	settleIn = 3 * time.Second
 	// keptMarks bounds the memory of an estimate.
 	keptMarks = 512
-	// maxLeft bounds what is said.
+	// maxLeft bounds the estimate.
 	maxLeft = 1000 * time.Hour
 )
 
-// Looked takes in that rows are done after more work of so long, out of an expected number. It is
+// Looked takes in the number of rows that are done after more work of a duration, out of an expected number. It is
 // called about once a second while rows are filled, and not while the fill waits.
 func (e *Estimate) Looked(rows, expected int64, took time.Duration) {
 	e.worked += took
@@ -66,7 +66,7 @@ func (e *Estimate) Looked(rows, expected int64, took time.Duration) {
 		e.left = now
 		return
 	}
-	// What was said goes down as time passes, and nears what is found by a part of the difference: the
+	// The last estimate decreases as time passes, and approaches the new one by a part of the difference: the
 	// smaller, the more time is left.
 	said := max(0, e.left-took)
 	slow := max(3*time.Second, min(now, said)/20)
@@ -91,7 +91,7 @@ func (e *Estimate) over() float64 {
 	return float64(last.rows-first.rows) / seconds
 }
 
-// Point is how many rows a second were done in a time that ended after so much work.
+// Point is the rate, in rows a second, up to an amount of work.
 type Point struct {
 	After time.Duration
 	Rate  float64
@@ -109,7 +109,7 @@ func (e *Estimate) Course(most int) (out []Point) {
 	return out
 }
 
-// Rate is rows a second of late; 0 when unknown.
+// Rate is the recent rate, in rows a second; 0 when unknown.
 func (e *Estimate) Rate() float64 { return e.rate }
 
 // Left is how long the rest takes; 0 when unknown.

@@ -32,7 +32,7 @@ var next = map[State][]State{
 	Filling:    {CatchingUp, Cancelled},
 	CatchingUp: {Checking, Cancelled},
 	Checking:   {Ready, Cancelled},
-	Ready:      {Ready, Switched, Cancelled}, // Ready again, when the gates are looked at again
+	Ready:      {Ready, Switched, Cancelled}, // Ready again, when the gates are judged again
 	Switched:   {Previous, Cancelled},
 	Previous:   {Returning, Cancelled},
 	Returning:  {Switched, Cancelled},
@@ -47,5 +47,5 @@ func (s State) Rests() bool { return s == Switched || s == Previous || s == Canc
 // Unfilled reports whether chunks of an edition may still be open.
 func (s State) Unfilled() bool { return s == Preparing || s == Filling }
 
-// Pending reports whether an edition has never answered, and is on its way to.
+// Pending reports whether an edition has never been live, and is about to be.
 func (s State) Pending() bool { return !s.Rests() && s != Returning }

@@ -19,7 +19,7 @@ type Span struct {
 	chunk int // that is open
 }
 
-// SpanState is what becomes of a span: it is Open here, Lent to another process, or Done.
+// SpanState is the state of a span: Open here, Lent to another process, or Done.
 type SpanState string
 
 // The states of a span.
@@ -29,7 +29,7 @@ const (
 	SpanDone SpanState = "done"
 )
 
-// Begin has so many rows done before the first chunk.
+// Begin sets the number of rows that were done before the first chunk.
 func (s *Strip) Begin(rows int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -39,7 +39,7 @@ func (s *Strip) Begin(rows int64) {
 	}
 }
 
-// Set notes what is the matter with a chunk that is not done. One that is new comes last, and has about so many rows.
+// Set notes the state of a chunk that is not done. A new chunk comes last, and has about a number of rows.
 func (s *Strip) Set(chunk int, rows int64, state SpanState) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -50,7 +50,7 @@ func (s *Strip) Set(chunk int, rows int64, state SpanState) {
 	s.spans = append(s.spans, Span{rows, state, chunk})
 }
 
-// Done notes that a chunk is done, and had so many rows.
+// Done notes that a chunk is done, and its number of rows.
 func (s *Strip) Done(chunk int, rows int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -7,7 +7,7 @@ import (
 
 // Batch sizes the requests to an edition by how its engine answers: more while answers
 // are quick, fewer when they are slow or the engine is busy, and never again as large as
-// what it refused for its size. The zero value is ready; it may be used by many at once.
+// what it refused for its size. The zero value is ready; it is safe for concurrent use.
 type Batch struct {
 	mu    sync.Mutex
 	docs  float64
@@ -38,7 +38,7 @@ func (b *Batch) Limits() (docs, bytes int) {
 	return docs, bytes
 }
 
-// Answered says that a request with so many documents was answered after some time.
+// Answered takes in that a request with a number of documents was answered after some time.
 func (b *Batch) Answered(docs int, took time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -50,7 +50,7 @@ func (b *Batch) Answered(docs int, took time.Duration) {
 	}
 }
 
-// Busy says that the engine had too much to do for a request with so many documents.
+// Busy takes in that the engine had too much to do for a request with a number of documents.
 func (b *Batch) Busy(docs int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -64,7 +64,7 @@ func (b *Batch) shrink(docs int) {
 	b.docs = max(b.docs/2, minDocs)
 }
 
-// TooLarge says that a request of so many bytes was refused for its size.
+// TooLarge takes in that a request of a number of bytes was refused for its size.
 func (b *Batch) TooLarge(bytes int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -30,7 +30,7 @@ func CauseOf(kind, pattern, field, explanation string) Cause {
 	}
 }
 
-// AsTheEngineSays explains a refusal that nobody knows more of.
+// AsTheEngineSays explains a refusal of an unknown kind.
 const AsTheEngineSays = "The engine rejects the document with the given reason. Fix the row or the engine, then retry."
 
 var (

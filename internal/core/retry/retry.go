@@ -61,11 +61,11 @@ func (w *Waits) Next() time.Duration {
 // Sleep waits after one more failure; false when the context ended.
 func (w *Waits) Sleep(ctx context.Context) bool { return Sleep(ctx, w.Next()) }
 
-// Reset begins anew after a success.
+// Reset starts over after a success.
 func (w *Waits) Reset() { *w = Waits{} }
 
 // Until tries do until it succeeds. It returns the context's error when that ends
-// before. failed, if given, is told of every failure, with how many there were.
+// before. failed, if given, is called for every failure, with the number of failures.
 func Until(ctx context.Context, do func() error, failed func(err error, failures int)) error {
 	var waits Waits
 	for {

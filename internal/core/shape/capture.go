@@ -253,7 +253,7 @@ func (n *Node) joined() Step {
 	return Step{Source: n.Source, Table: j.Table, Match: j.From, Types: j.FromTypes, Yield: n.theirs()}
 }
 
-// reads are the join table's columns that matter beside those that tie it to the parent.
+// reads are the join table's columns that matter, without those that tie it to the parent.
 func (j *Join) reads() []string { return union(slices.Clone(j.From), j.Depends) }
 
 // to are the columns of the related table that a join table leads to.
@@ -266,7 +266,7 @@ func (j *Join) to() []Column {
 }
 
 // up leads from the values by which a child of a node is linked to it to document keys. Values of
-// another source are always looked for: nobody knows whether there is a row for them.
+// another source are always read: it is unknown whether there is a row for them.
 func (t *Tree) up(n *Node, by *Link) []Step {
 	step := Step{Source: n.Source, Table: n.Table, Match: by.Ours, Types: by.Types}
 	if by.Apart != nil {

@@ -13,7 +13,7 @@ type Difference struct {
 	// Path is the field or related table, empty for the index as a whole.
 	Path string `json:"path,omitempty"`
 	What string `json:"what"`
-	// InPlace: a live edition can take it up without being filled anew. What is said
+	// InPlace: a live edition can take it up without a refill. What is said
 	// of synonyms and settings is for the engine to decide.
 	InPlace bool `json:"inPlace"`
 }
@@ -159,7 +159,7 @@ func collect(t *Tree, into map[string]fieldAt) []string {
 	return order
 }
 
-// FieldPath is where a node's field stands in documents.
+// FieldPath is the path of a node's field in documents.
 func (t *Tree) FieldPath(n *Node, field int) string {
 	path := t.Path(n)
 	switch {
@@ -268,7 +268,7 @@ func same(a, b any) bool {
 	return err1 == nil && err2 == nil && (string(x) == string(y) || empty(x) && empty(y))
 }
 
-// Lookup is a condition by which rows of a table are looked for again and again.
+// Lookup is a condition by which Pingo reads rows of a table for each change.
 type Lookup struct {
 	Table   Ref      `json:"table"`
 	Columns []string `json:"columns"`

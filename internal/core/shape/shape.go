@@ -50,10 +50,10 @@ const (
 // filled by.
 type Shape struct {
 	Index string `json:"index"`
-	// Source has the first tree's rows. Whoever works on it feeds the index.
+	// Source has the first tree's rows. The process that holds it feeds the index.
 	Source string  `json:"source"`
 	Trees  []*Tree `json:"trees"`
-	// Synonyms are groups of words or phrases that stand for the same thing.
+	// Synonyms are groups of words or phrases with the same meaning.
 	Synonyms [][]string `json:"synonyms,omitempty"`
 	// Settings are passed on to the engine untouched.
 	Settings map[string]any `json:"settings,omitempty"`
@@ -69,7 +69,7 @@ type Tree struct {
 	Nodes []*Node `json:"nodes"`
 }
 
-// Node is one table of the tree and how it is read.
+// Node is one table of the tree, with what is read of it.
 type Node struct {
 	ID     int `json:"id"`
 	Parent int `json:"parent"` // position in Tree.Nodes; -1 for the root
@@ -270,7 +270,7 @@ type Field struct {
 	Facet   bool    `json:"facet,omitempty"`
 }
 
-// Whole reports whether the value as a whole matters, beside its words.
+// Whole reports whether the value as a whole matters, in addition to its words.
 func (f *Field) Whole() bool { return f.Filter || f.Sort || f.Facet }
 
 // Part is a field that a combined field takes in.
@@ -284,7 +284,7 @@ type Part struct {
 // Root is the node whose rows have documents.
 func (t *Tree) Root() *Node { return t.Nodes[0] }
 
-// RootOnly is a tree of the same root rows, or of those that another condition lets in, that reads their keys and
+// RootOnly is a tree of the same root rows, or of those that pass another condition, that reads their keys and
 // some columns of them, and nothing below.
 func (t *Tree) RootOnly(where string, columns ...Column) *Tree {
 	root := *t.Root()
@@ -431,7 +431,7 @@ func (t *Tree) Fields() []Placed {
 	return out
 }
 
-// Path is where a node stands in the document, with points; empty for the root.
+// Path is the path of a node in the document, with dots; empty for the root.
 func (t *Tree) Path(n *Node) string {
 	if n.Parent < 0 {
 		return ""

@@ -23,7 +23,7 @@ type ViewFacts struct {
 	Unclear []Ref
 }
 
-// ViewTable is a table in a scope of a view: the query itself, or one inside it whose rows are looked at
+// ViewTable is a table in a scope of a view: the query itself, or one inside it whose rows are read
 // together, such as that of EXISTS, or of one with a LIMIT. What holds inside such a one says nothing of
 // rows outside it.
 type ViewTable struct {

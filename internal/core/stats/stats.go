@@ -140,7 +140,7 @@ func (l *Lags) Since(n int) (Percentiles, int) {
 type Trouble struct {
 	Since   time.Time
 	Message string
-	// Blocked: it waits for a person, and goes on by itself once it is mended.
+	// Blocked: it waits until a person fixes the cause, and then continues by itself.
 	// Otherwise it is tried again until it works.
 	Blocked bool
 }

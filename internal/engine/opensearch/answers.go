@@ -107,7 +107,7 @@ const keyTooLong = "key_too_long"
 
 const unblock = "writes are blocked by a setting of the index or the cluster (blocks.write, read_only): remove the block, and Pingo continues"
 
-// adviceOn says what to do about a failure that is nobody's document's; empty when the engine's
+// adviceOn says what to do about a failure that no document causes; empty when the engine's
 // words say it all.
 func adviceOn(kind, words string) string {
 	switch {

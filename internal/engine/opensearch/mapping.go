@@ -35,7 +35,7 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 // trial is what the names of indices begin with that are only there to be refused.
 const trial = "pingo-trial-"
 
-// Try creates an empty index as an edition of the shape would be, and deletes it at once: the
+// Try creates an empty index as an edition of the shape would be, and deletes it immediately: the
 // engine's own words say what it would refuse.
 func (e *Engine) Try(ctx context.Context, s *shape.Shape) error {
 	b := make([]byte, 5)
@@ -64,7 +64,7 @@ func indexOf(s *shape.Shape) map[string]any {
 	return map[string]any{"settings": map[string]any{"index": settings}, "mappings": Mapping(s)}
 }
 
-// create creates an index, if there is none of that name. What the engine refuses is nobody's
+// create creates an index, if there is none of that name. What the engine refuses is not a
 // document's fault.
 func (e *Engine) create(ctx context.Context, name string, index map[string]any) error {
 	err := e.send(ctx, http.MethodPut, "/"+name, index)
@@ -82,7 +82,7 @@ func (e *Engine) create(ctx context.Context, name string, index map[string]any) 
 const (
 	// rememberDeletions is for how long the engine knows the version of a document that it has
 	// deleted. An older write that comes later makes the document again, so this must be far
-	// longer than a write may be on its way: a request is given up after requestTimeout, and none
+	// longer than a write may be in flight: a request is given up after requestTimeout, and none
 	// is sent under a lease that is not held.
 	rememberDeletions = "1h"
 	// refreshEvery is how often a filled edition makes what it took visible to searches.
@@ -390,7 +390,7 @@ func wordsMapping(s *shape.Shape, f shape.Placed) map[string]any {
 	return out
 }
 
-// plain is where the words of a searched field are found as they stand, whole: beside a field
+// plain is the subfield in which whole words of a searched field are found: next to a field
 // that is found by parts of its words.
 func plain(f shape.Placed) string {
 	if kind := matching(f); f.Type == shape.Text && (kind == shape.Prefix || kind == shape.Infix) {

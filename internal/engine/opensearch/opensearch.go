@@ -281,7 +281,7 @@ func (e *Engine) unreachable(err error) error {
 }
 
 // deliveries is the alias that documents are sent to. A server that makes missing
-// indices by itself would make a lost edition anew, with a guessed mapping; an alias
+// indices by itself would recreate a lost edition, with a guessed mapping; an alias
 // that must exist is never made by itself.
 func deliveries(edition string) string { return edition + "-write" }
 
@@ -389,7 +389,7 @@ func (e *Engine) noEdition(edition string) string {
 
 // lost reports whether documents must not be sent since they are deletions alone and the edition is not there. For
 // these a server makes a missing index, of the alias's name, though the alias is required (OpenSearch 2.19 looks at that
-// for documents only); it would stand in the alias's way, and acknowledge what is lost.
+// for documents only); it would have the alias's name, and acknowledge documents that are lost.
 func (e *Engine) lost(ctx context.Context, edition string, docs []engine.Document) (bool, error) {
 	if slices.ContainsFunc(docs, func(d engine.Document) bool { return d.Body != nil }) {
 		return false, nil
@@ -485,7 +485,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		}
 		if results[i].Outcome = classify(r.status, kind); results[i].Outcome == retry.Newer {
 			if m := currentVersion.FindStringSubmatch(results[i].Reason); m != nil {
-				results[i].Held, _ = strconv.ParseInt(m[1], 10, 64) // a number that is none says nothing
+				results[i].Held, _ = strconv.ParseInt(m[1], 10, 64) // an unreadable number is ignored
 			}
 		}
 		if action == "delete" && r.status == http.StatusNotFound && r.cause == nil {
@@ -560,7 +560,7 @@ const scanPage = 5000
 // keptFor is how long the server is asked to wait for whoever asks for the next page; it may be told to wait for less.
 var keptFor = []string{"2m", "30s", "5s"}
 
-// waitsLess reports whether a scan failed since the server does not wait for so long.
+// waitsLess reports whether a scan failed because the server refuses to wait that long.
 func waitsLess(err error) bool {
 	return err != nil && strings.Contains(err.Error(), "search.max_keep_alive")
 }

@@ -104,7 +104,7 @@ func filter(path string, f query.Filter) object {
 	return object{"terms": object{path: f.Values}}
 }
 
-// maxClauses is how many clauses a query may have: servers take 1,024 unless they are told
+// maxClauses is how many clauses a query may have: servers accept 1,024 unless they are configured
 // otherwise, and some are made of one word here.
 const maxClauses = 900
 

@@ -482,7 +482,7 @@ func anys(list []string) []any {
 	return out
 }
 
-// A deletion's version is remembered for so long.
+// How long the version of a deletion is remembered.
 const (
 	rememberGone = time.Hour
 	sweepEvery   = time.Minute

@@ -41,7 +41,7 @@ func create(ctx context.Context, tx pgx.Tx, edition string, s *shape.Shape) erro
 	for _, c := range l.columns {
 		definitions = append(definitions, name(c.name)+" "+c.sqlType)
 	}
-	// Two that begin at once would both try to create the schema.
+	// Two processes that start together would both try to create the schema.
 	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtext('pingo_search'))"); err != nil {
 		return err
 	}
@@ -231,7 +231,7 @@ func (e *Engine) Resolve(ctx context.Context, index string) ([]string, error) {
 }
 
 // Switch makes the view of a public name show another edition, in one transaction:
-// in place where its columns are the same, made anew with its grants otherwise.
+// in place where its columns are the same, and recreated with its grants otherwise.
 func (e *Engine) Switch(ctx context.Context, index, edition string) error {
 	now, err := e.Resolve(ctx, index)
 	if err != nil {

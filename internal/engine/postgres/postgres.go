@@ -32,7 +32,7 @@ type Engine struct {
 	swept   map[string]time.Time
 }
 
-// The schema that everything of Pingo's stands in.
+// The schema of all objects that Pingo creates.
 const schema = "pingo_search"
 
 const schemaSQL = `
@@ -47,7 +47,7 @@ var Kind = engine.Kind{
 	Limits: Limits, InPlace: InPlace, Recognize: recognize,
 }
 
-// recognize: no other kind has these schemes, and PostgreSQL answers or nobody does.
+// recognize: no other kind has these schemes, and only PostgreSQL can answer.
 func recognize(ctx context.Context, c engine.Config) (bool, error) {
 	e, err := Open(c)
 	if err != nil {

@@ -18,13 +18,13 @@ import (
 const MostFew = 16
 
 // JoinWithin is how long a read of a few documents waits for those of other indexes that want the same rows. They
-// were told of the same changes at the same moment. It is a variable for tests.
+// received the same changes at the same moment. It is a variable for tests.
 var JoinWithin = time.Millisecond
 
 const (
 	// readOfLate is how long an index is expected to read a table again.
 	readOfLate = 5 * time.Second
-	// mostInVain is how many times in a row nobody came before nobody is waited for, for a time.
+	// mostInVain is how many times in a row a read waited in vain before reads no longer wait, for a time.
 	mostInVain = 8
 	aloneFor   = time.Second
 	// apartFor is how long an index reads alone whose reads fail.
@@ -41,7 +41,7 @@ type Reads struct {
 // joint is some reads that are done as one.
 type joint struct {
 	parts []*Part
-	all   chan struct{} // closed when nobody else is expected
+	all   chan struct{} // closed when no other read is expected
 	done  chan struct{} // closed when it was read
 	// failed: each reads alone, so that one index does not suffer from what another one reads.
 	failed bool
@@ -50,8 +50,8 @@ type joint struct {
 // readers are the trees that have rows of one table as their roots.
 type readers struct {
 	seen   map[*shape.Tree]time.Time // when a few of each were last read
-	inVain int                       // how many times in a row nobody came
-	alone  time.Time                 // nobody is waited for until then
+	inVain int                       // how many times in a row a read waited in vain
+	alone  time.Time                 // no read waits for others until then
 	// apart are those whose reads failed: until when they read alone.
 	apart map[*shape.Tree]time.Time
 }
@@ -70,7 +70,7 @@ func (f *readers) expected(t *shape.Tree, now time.Time) int {
 	return len(f.seen)
 }
 
-// join adds a part to those that read the same documents, or begins with it; nil when nobody else is expected.
+// join adds a part to those that read the same documents, or starts with it; nil when no other read is expected.
 func (r *Reads) join(keys [][]string, me *Part) (j *joint, first bool) {
 	root := me.Set.Tree().Root()
 	name := fmt.Sprintf("%q %q", root.Table, keys)
@@ -158,7 +158,7 @@ func (r *Reads) Do(
 			return err
 		}
 	default:
-		// The other one fills this set, whatever becomes of ctx.
+		// The other read fills this set, even if ctx ends.
 		if <-j.done; !j.failed {
 			return nil
 		}

@@ -85,7 +85,7 @@ type Statement struct {
 type taker struct {
 	rows    *document.Rows
 	writers []document.Writer
-	// at says where the node's columns stand in a row. They are its first ones, in order, when it is ordered.
+	// at says where the node's columns are in a row. They are its first ones, in order, when it is ordered.
 	at      []int
 	ordered bool
 }

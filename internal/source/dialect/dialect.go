@@ -36,7 +36,7 @@ type Database interface {
 	Explain(err error) error
 	// Newer calls each with the key, and the value of a column as text, of every row of a table
 	// in which that is not below a value by more than an overlap, in its order; Everything finds
-	// all rows, and without each none is looked for. It returns what the highest value is, and what it would be now by the database's
+	// all rows, and without each it reads none. It returns what the highest value is, and what it would be now by the database's
 	// clock, empty where the column is no time.
 	Newer(ctx context.Context, r source.Reader, table shape.Ref, column, value string, overlap time.Duration,
 		each func(key []string, value string) error) (highest, clock string, err error)

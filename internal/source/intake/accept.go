@@ -50,7 +50,7 @@ const LongestKey = 500
 // Accept puts the events of a request into the records, in their order, in one transaction: when it
 // returns, they are on disk. request is the sender's name for the request, so that it counts once;
 // empty when it has none. Each event has a receipt. An error means that none was kept, or that
-// nobody knows.
+// the outcome is unknown.
 func (s *Store) Accept(ctx context.Context, request string, events []Event) ([]source.Receipt, error) {
 	if err := s.ensure(ctx); err != nil {
 		return nil, err
@@ -141,7 +141,7 @@ func atFault(err error) bool {
 }
 
 // putRound puts one round of events into the records. Where PostgreSQL does not take one of them, it
-// is looked for by halves and is unreadable; the others are put.
+// is found by halving and is unreadable; the others are stored.
 func (s *Store) putRound(
 	ctx context.Context,
 	tx pgx.Tx,
@@ -193,7 +193,7 @@ func (e *Event) receipt(outcome source.Outcome, reason string) source.Receipt {
 	}
 }
 
-// remembered is how many events of a record are told from new ones that have the same version.
+// remembered is how many events of a record Pingo distinguishes from new ones with the same version.
 const remembered = 50
 
 // identity tells the event from others about its record.
@@ -205,7 +205,7 @@ func (e *Event) identity() string {
 	return hex.EncodeToString(hash[:16])
 }
 
-// entry is an event on its way into its table.
+// entry is an event that is being stored.
 type entry struct {
 	*Event
 	under *noted
@@ -399,7 +399,7 @@ func cut(text string) string {
 	return text
 }
 
-// Receipts lists what became of events, the newest first.
+// Receipts lists the outcomes of events, the newest first.
 func (s *Store) Receipts(ctx context.Context, below int64, n int, outcome string) ([]source.Receipt, error) {
 	rows, err := s.pool.Query(
 		ctx,
@@ -443,7 +443,7 @@ func (s *Store) purge(ctx context.Context) {
 	}
 }
 
-// Purge forgets what is older than some times, and all but so many receipts of what was not accepted.
+// Purge deletes what is older than some times, and all but a number of receipts of what was not accepted.
 func (s *Store) Purge(ctx context.Context, deleted, receipts time.Duration, refused int) error {
 	for _, r := range s.records {
 		if _, err := s.pool.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE body IS NULL AND at < clock_timestamp() - $1::interval", quote(s.schema, r.Name)), deleted); err != nil {

@@ -7,10 +7,10 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Owed is a record that was said to have changed, and is to be read from where it is.
+// Owed is a record that has changed, according to an event, and must be fetched.
 type Owed struct {
 	Record, Key, Version string
-	// Generation is another one whenever it is said again.
+	// Generation changes whenever another event names it.
 	Generation int64
 	Attempts   int
 }

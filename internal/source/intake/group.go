@@ -14,7 +14,7 @@ const (
 	aloneFrom   = 200              // events of a request that has a statement of its own
 	putTogether = 500              // events of one statement
 	putSide     = 2                // statements under way
-	putTimeout  = 30 * time.Second // nobody waits for longer, so that others get their turn
+	putTimeout  = 30 * time.Second // no call waits longer, so that others get their turn
 )
 
 // call is a request of events that one statement can put.

@@ -340,8 +340,8 @@ func (c *capture) Advice(context.Context, []shape.Captured, []shape.Lookup) ([]s
 	return []source.Advice{}, nil
 }
 
-// index makes an index for each column by which records are looked for. Those that hold other
-// than text are looked for by reading all: an index could refuse what is sent.
+// index makes an index for each column by which Pingo looks up records. Other columns than
+// text have none, and lookups read all rows: an index could refuse what is sent.
 func (s *Store) index(ctx context.Context, need []shape.Captured) error {
 	for _, n := range need {
 		for _, column := range n.Links {
@@ -370,7 +370,7 @@ func (s *Store) index(ctx context.Context, need []shape.Captured) error {
 // Feed is the feed of what is received, for a source that takes the events from elsewhere itself.
 type Feed interface {
 	source.Feed
-	// Accept is that of the Store for events that have no version, while the claim stands: who was overtaken meanwhile
+	// Accept is that of the Store for events that have no version, while the claim is valid: a process that was overtaken meanwhile
 	// puts nothing, and fails with the fault Superseded.
 	Accept(ctx context.Context, events []Event) ([]source.Receipt, error)
 }
@@ -474,7 +474,7 @@ func properties(key string, before, after []*string) (names []string, b, a []*st
 }
 
 // plain is a value as the operator ->> gives it, which links are read with; nil for null and for
-// what is no single value. The text is that of PostgreSQL, which has written numbers anew.
+// what is no single value. The text is that of PostgreSQL, which has normalised numbers.
 func plain(raw json.RawMessage) *string {
 	switch raw[0] {
 	case 'n', '{', '[':

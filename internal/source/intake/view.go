@@ -11,7 +11,7 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// The columns that every view has beside the properties of bodies.
+// The columns that every view has in addition to the properties of bodies.
 const (
 	KeyColumn  = "_key"
 	TimeColumn = "_at"
@@ -93,7 +93,7 @@ func declared(schema json.RawMessage) ([]column, error) {
 	return out, nil
 }
 
-// word is the type that a schema names, beside null; empty when it names several.
+// word is the type that a schema names, apart from null; empty when it names several.
 func word(kind any) string {
 	switch kind := kind.(type) {
 	case string:
@@ -107,10 +107,10 @@ func word(kind any) string {
 	return ""
 }
 
-// looked is how many of the newest records are looked at for their properties.
+// looked is the number of newest records that are read for their properties.
 const looked = 10_000
 
-// received lists the properties that were received, and says in words how often.
+// received lists the properties that were received, with a phrase that says how often.
 func (s *Store) received(ctx context.Context, record string) ([]column, string, error) {
 	rows, err := s.pool.Query(
 		ctx,
@@ -167,7 +167,7 @@ func (s *Store) received(ctx context.Context, record string) ([]column, string, 
 	), nil
 }
 
-// Received says in words which properties were received of the records that have no schema.
+// Received describes the properties that were received of the records that have no schema.
 func (s *Store) Received(ctx context.Context) (words []string, err error) {
 	for _, r := range s.records {
 		if r.Schema != nil {

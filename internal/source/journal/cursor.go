@@ -25,13 +25,13 @@ type Cursor struct {
 	gone      []int64
 	low, high int64 // all rows up to low were seen; high is the highest seen
 	before    int64 // the highest that was seen before the last read
-	// horizons say when it was known that no change up to a number could become visible any more, in order.
+	// horizons say when it was known that no change up to a number could still become visible, in order.
 	horizons []horizon
-	// nextFull is when rows between low and high are looked for again, and nextWhole when rows of all numbers are.
+	// nextFull is when rows between low and high are read again, and nextWhole when rows of all numbers are.
 	nextFull, nextWhole time.Time
 }
 
-// WholeEvery is how often rows of all numbers are looked for. It is a variable for tests.
+// WholeEvery is the interval between reads of rows of all numbers. It is a variable for tests.
 var WholeEvery = 10 * time.Second
 
 // Read is one read of a journal.
@@ -82,7 +82,7 @@ func (c *Cursor) Took(r Read, read []change.Change) (fresh []change.Change, seen
 		fresh, back = append(fresh, row), back || row.Seq <= c.low
 	}
 	c.before, c.high = c.high, max(c.high, seen)
-	if back { // nothing is known of numbers any more
+	if back { // the numbers no longer mean anything
 		c.low = 0
 		if r.Whole && !cut {
 			c.high = seen
@@ -100,7 +100,7 @@ func (c *Cursor) Took(r Read, read []change.Change) (fresh []change.Change, seen
 	return fresh, seen
 }
 
-// Settle raises the low-water mark: no row up to it can become visible any more, and a full
+// Settle raises the low-water mark: no row up to it can still become visible, and a full
 // read has seen them all.
 func (c *Cursor) Settle(low int64) {
 	c.mu.Lock()
@@ -118,11 +118,11 @@ type horizon struct {
 // mostHorizons bounds their memory; with fewer, it is known a little later that a change was committed.
 const mostHorizons = 32
 
-// AllCommitted notes that no change above a number and up to another one can become visible any more, read or not.
+// AllCommitted notes that no change above a number and up to another one can still become visible, read or not.
 func (c *Cursor) AllCommitted(above, upto int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	// Nobody asks for what was handed out, but for that of the last read.
+	// Only the horizons of the last read are asked for.
 	c.horizons = slices.DeleteFunc(c.horizons, func(h horizon) bool { return h.upto <= c.before })
 	n := len(c.horizons)
 	switch {
@@ -138,7 +138,7 @@ func (c *Cursor) AllCommitted(above, upto int64) {
 	c.horizons = append(c.horizons, horizon{above, upto, time.Now()})
 }
 
-// CommittedBy is by when a change was committed, if that was known before it was read: whoever reads its row after
+// CommittedBy is by when a change was committed, if that was known before it was read: a read of its row after
 // that sees it. The times are those of this process's clock.
 func (c *Cursor) CommittedBy(seq int64) (by time.Time, known bool) {
 	c.mu.Lock()
@@ -200,7 +200,7 @@ func (c *Cursor) InFlight() (n int, oldest time.Time) {
 			oldest = at
 		}
 	}
-	// Those that are gone leave with the next read; who waits for room must not wait for them.
+	// Those that are gone leave with the next read; a caller that waits for room must not wait for them.
 	return len(c.inFlight) - len(c.gone), oldest
 }
 

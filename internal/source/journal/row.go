@@ -15,7 +15,7 @@ import (
 type Layout struct {
 	Table      shape.Ref
 	Key, Links []string
-	// Groups are the watched columns, those together whose changes are told together.
+	// Groups are the watched columns, grouped by what reads them.
 	Groups [][]string
 }
 
@@ -50,7 +50,7 @@ func Relabelled(key []string, before, now map[string]string) string {
 }
 
 // There keeps of some columns those that a table has. An edition that is about to be replaced may
-// still know a column by a name that it no longer has; it is read no more, and must not stand in the way.
+// still know a column by a name that it no longer has; Pingo no longer reads it, and it must not be an obstacle.
 func There(columns []string, forms map[string]string) []string {
 	return slices.DeleteFunc(slices.Clone(columns), func(name string) bool { return forms[name] == "" })
 }
@@ -66,7 +66,7 @@ func Altered(before, now map[string]string) string {
 }
 
 // Only keeps of what a table is captured for the columns that it has, and of its key all or nothing: a part of it is
-// no key. Where nobody said who reads what, everybody reads everything. It reports, too, whether it can be told
+// no key. Without groups, one group has all columns. It also reports whether it is known
 // which documents a row of the table makes.
 func Only(c shape.Captured, forms map[string]string) (out shape.Captured, told bool) {
 	out = c
@@ -100,7 +100,7 @@ type Row struct {
 }
 
 // Change is what a row says. One that says nothing that can be understood is taken as if all rows
-// had gone: whatever changed, all documents of the table are built anew. several takes the text of
+// had changed: all documents of the table are rebuilt. several takes the text of
 // several columns apart.
 func (r *Row) Change(of Layout, several func(text string) ([]*string, error)) change.Change {
 	c := change.Change{Seq: r.Seq, At: r.At, Table: of.Table, Links: of.Links}

@@ -462,7 +462,7 @@ func (p *Capture) standing(ctx context.Context) (map[string]standingTrigger, err
 	return out, nil
 }
 
-// inherits reports whether triggers that run with the rights of others are to be made anew by the user who is connected
+// inherits reports whether triggers that run with the rights of others are to be recreated by the user who is connected
 // now: when the others are dropped, every write to their tables fails.
 func (p *Capture) inherits(ctx context.Context, need []shape.Captured) (bool, error) {
 	missing, err := p.MissingRights(ctx, need)
@@ -523,7 +523,7 @@ func fileName(name string) string {
 }
 
 // removal lists the statements that take everything of ours away, the journal last. Before anything goes it is
-// marked, so that who looks meanwhile sees what happens, and not triggers that somebody dropped.
+// marked, so that a process that looks meanwhile sees a removal, and not triggers that a person dropped.
 func (p *Capture) removal(ctx context.Context) ([]string, error) {
 	standing, err := p.standing(ctx)
 	if err != nil {

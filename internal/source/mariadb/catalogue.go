@@ -15,7 +15,7 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// treatment is what becomes of a type; docs/types.md has the same table.
+// treatment is how Pingo reads a type; docs/types.md has the same table.
 type treatment struct {
 	becomes shape.Type
 	array   bool
@@ -283,7 +283,7 @@ func (p *Reader) storedFunctions(ctx context.Context) (map[string]own, error) {
 	return out, err
 }
 
-// probe asks MariaDB what an expression yields. What it reads is told by its words.
+// probe asks MariaDB for the type of an expression. Its words tell which columns it reads.
 func (p *Reader) probe(
 	ctx context.Context,
 	expression shape.Expression,

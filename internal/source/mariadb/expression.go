@@ -11,7 +11,7 @@ import (
 // word is one token of an expression that is no number, text or sign.
 type word struct {
 	text string
-	// quoted: it stands in backquotes, so it is a name.
+	// quoted: it is in backquotes, so it is a name.
 	quoted bool
 	// called: a parenthesis follows.
 	called bool

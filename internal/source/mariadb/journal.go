@@ -26,7 +26,7 @@ type Feed struct {
 
 	mu      sync.Mutex // guards what follows
 	layouts map[string]journal.Layout
-	// settling is a number up to which rows are looked for that are not committed yet, since
+	// settling is a number up to which uncommitted rows are searched, since
 	// when.
 	settling int64
 	since    time.Time
@@ -37,7 +37,7 @@ type Feed struct {
 	behind        bool
 	end, foreseen int64
 	endSince      time.Time
-	// nextStill is when it is next looked whether nobody writes.
+	// nextStill is when the next check for open writers is due.
 	nextStill time.Time
 	// awaited is the highest number that was waited for. Its row may be rolled back.
 	awaited int64
@@ -45,7 +45,7 @@ type Feed struct {
 	moved time.Time
 	// unaided is until when the server is not asked to wait, since it refused to.
 	unaided time.Time
-	// prelockable: the function prelocked can be called; it is looked for again at prelockNext.
+	// prelockable: the function prelocked can be called; the next check is at prelockNext.
 	prelockable bool
 	prelockNext time.Time
 	// lookNext is when it is next looked for truncated tables.
@@ -58,9 +58,9 @@ type Feed struct {
 var settleAfter = 10 * time.Second
 
 const (
-	// stillEvery is how often it is looked whether nobody writes, at most.
+	// stillEvery is the least interval between checks for open writers.
 	stillEvery = 50 * time.Millisecond
-	// storesEvery is how often it is looked for truncated tables, at most.
+	// storesEvery is the least interval between checks for truncated tables.
 	storesEvery = time.Second
 )
 
@@ -279,7 +279,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 }
 
 // settle looks for a number below which no uncommitted row can exist. A row that is not committed
-// is locked, so whoever asks for it is told; nothing is waited for.
+// is locked, so a locking read of it fails; nothing waits.
 func (p *Feed) settle(ctx context.Context) error {
 	p.mu.Lock()
 	if p.settling == 0 {
@@ -327,7 +327,7 @@ func (p *Feed) open(ctx context.Context, above, upto int64) (looked int64, open 
 const (
 	// lockedAtOnce bounds how many rows are locked together, for a moment.
 	lockedAtOnce = 20_000
-	// mostForeseen is how far above what was read numbers are looked at, and foreseesFor how long that holds up a read.
+	// mostForeseen is how far above the last read numbers are checked, and foreseesFor how long that may delay a read.
 	mostForeseen = 4_000_000
 	foreseesFor  = 100 * time.Millisecond
 )
@@ -374,8 +374,8 @@ func (p *Feed) foresee(ctx context.Context) error {
 }
 
 // still reports whether no transaction is open at this moment that has written to the journal, or has taken a number
-// to: whoever does has locked the table's definition before. So it is known at once what takes settleAfter
-// otherwise. The lock waits for nobody, and is given back at once.
+// to: every writer has locked the table's definition before. So it is known immediately what takes settleAfter
+// otherwise. The lock waits for no transaction, and is released immediately.
 func (p *Feed) still(ctx context.Context) bool {
 	p.mu.Lock()
 	now := time.Now()
@@ -397,7 +397,7 @@ func (p *Feed) still(ctx context.Context) bool {
 		fmt.Sprintf("LOCK TABLES %s.journal READ NOWAIT; UNLOCK TABLES", quoteName(p.db.capture)),
 	)
 	if err != nil && numberOf(err) != lockWait {
-		discard(conn) // it may have the lock; who has no right to it waits as before
+		discard(conn) // it may have the lock; without the right to it, Pingo waits as before
 	}
 	return err == nil
 }
@@ -458,7 +458,7 @@ func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, w
 		return began.Add(looks * every), true // it slept before each look, so the last was not earlier
 	}
 	p.awaited = seen
-	return none, slept > 0 // one that was there at once was there when the journal was read
+	return none, slept > 0 // a row that was there immediately was there when the journal was read
 }
 
 // row is a journal row, and the number of its layout.
@@ -499,7 +499,7 @@ func several(text string) (list []*string, err error) {
 }
 
 const (
-	// searched is how many changes are searched for those of a row, and told how many are told of.
+	// searched is how many changes are searched for those of a row, and told how many are returned.
 	searched, told = 200_000, 20
 )
 
@@ -630,7 +630,7 @@ func (p *Feed) noteStores(ctx context.Context) error {
 		if r[0] == ownLayout { // with changes of any table
 			noted = fmt.Sprintf("SELECT min(id), 't' FROM %s.layouts WHERE id <> %s AND EXISTS (SELECT 1 %s) AND %s GROUP BY schema_name, table_name", in, ownLayout, still, p.prelocked(ctx))
 		}
-		// One statement for both would need a trigger; whoever is stopped in between notes it again.
+		// One statement for both would need a trigger; a process that is stopped in between records it again.
 		_, err := p.db.ExecContext(ctx, fmt.Sprintf("START TRANSACTION; INSERT INTO %s.journal (layout, op) %s; UPDATE %[1]s.layouts SET store = %[3]s WHERE id = %[4]s; COMMIT",
 			in, noted, text(now), r[0]))
 		if err != nil {
@@ -646,7 +646,7 @@ func (p *Feed) noteStores(ctx context.Context) error {
 	return nil
 }
 
-// errEmptied ends a claim, so that nothing that was asked under it settles a row whose number was given anew.
+// errEmptied ends a claim, so that nothing that was asked under it settles a row whose number was given again.
 var errEmptied = &source.Error{Fault: source.Superseded, Err: errors.New(
 	"the journal was emptied or rebuilt: Pingo rebuilds the documents of all tables and reads the journal from its start",
 )}
@@ -654,7 +654,7 @@ var errEmptied = &source.Error{Fault: source.Superseded, Err: errors.New(
 // ownLayout is the number of the layout that tells in what the journal itself is kept: another one after it was emptied.
 const ownLayout = "0"
 
-// numbered is rows r of a table, each found by its number: where a list of numbers is looked for, or a range, all that
+// numbered is rows r of a table, each found by its number: with a list of numbers, or a range, all that
 // lies between is locked where there are many, and writers are waited for.
 func numbered(numbers []int64, table, column string) (string, error) {
 	list, err := json.Marshal(slices.Sorted(slices.Values(numbers)))

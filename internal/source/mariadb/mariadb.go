@@ -58,7 +58,7 @@ type Reader struct {
 // Capture is the triggers and the journal.
 type Capture struct{ db *database }
 
-// poolSize bounds the connections that Pingo takes from a source, unless it is told another number.
+// poolSize is the default bound for the connections to a source.
 const poolSize = 10
 
 // settings make what the server answers independent of how it is set up. Backslashes escape

@@ -21,7 +21,7 @@ import (
 type nodeSQL struct {
 	columns    []string
 	from, tail string
-	// links are the columns that values are compared with, as they stand in the statement.
+	// links are the columns that values are compared with, as in the statement.
 	links []string
 	forms []string // of the links
 	loose bool
@@ -61,7 +61,7 @@ func compileNode(n *shape.Node) *nodeSQL {
 	theirs := n.Columns[:len(n.Link.Theirs)]
 	s.forms = formsOf(theirs)
 	for i, c := range theirs {
-		// Between two sources values are equal when their texts are, which is looked at later.
+		// Between two sources values are equal when their texts are, which is checked later.
 		s.loose = s.loose || c.Loose && n.Link.Apart == nil
 		s.links = append(s.links, table+"."+quoteName(n.Link.Theirs[i]))
 	}
@@ -375,10 +375,10 @@ func transpose(columns [][]string) [][]string {
 
 // discard takes a connection out of the pool.
 func discard(conn *sql.Conn) {
-	_ = conn.Raw(func(any) error { return driver.ErrBadConn }) // this is how database/sql is told
+	_ = conn.Raw(func(any) error { return driver.ErrBadConn }) // this is how database/sql learns it
 }
 
-// readLevel sends all statements of a level at once, after opening the snapshot when it is the
+// readLevel sends all statements of a level together, after opening the snapshot when it is the
 // first and before closing it when it is the last, and copies the values as they come.
 func readLevel(ctx context.Context, conn *sql.Conn, level []*coalesce.Statement, begin, end string) error {
 	statements := make([]string, len(level))

@@ -17,9 +17,8 @@ import (
 	"pingo/internal/outgoing"
 )
 
-// nobodysKey names a public key whose private key nobody has. Servers may ask for the password encrypted with a key that
-// they name themselves where the connection has no TLS, so whoever stands in between would learn it. With this key they
-// learn nothing, and are refused.
+// nobodysKey names a public key whose private key does not exist. Without TLS, a server may ask for the password encrypted
+// with a key of its own, so a program in between could learn it. With this key it learns nothing, and the sign-in fails.
 var nobodysKey = sync.OnceValue(func() string {
 	n := make([]byte, 256)
 	rand.Read(n)

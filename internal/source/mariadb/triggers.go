@@ -14,14 +14,14 @@ import (
 
 // journalSQL makes the journal: a row for each changed row. layout says which table it was, and
 // which columns key, was, before and after hold: one column's value as text, or those of several as
-// a JSON list of texts; and which columns a bit of changed stands for. Keep it lean: every write of
+// a JSON list of texts; and which columns a bit of changed means. Keep it lean: every write of
 // the application pays for it.
 func (db *database) journalSQL() []string {
 	in := quoteName(db.capture)
 	return []string{
 		"CREATE DATABASE IF NOT EXISTS " + in + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
 		"-- A removal that did not end.\nDROP TABLE IF EXISTS " + in + ".being_removed",
-		`-- One row: who reads the journal. mark moves on while somebody does, so that an older copy
+		`-- One row: the process that reads the journal. mark increases while it does, so that an older copy
 -- of the database can be told from what it was.
 CREATE TABLE IF NOT EXISTS ` + in + `.owner (
     service varchar(200) NOT NULL PRIMARY KEY,
@@ -110,7 +110,7 @@ type needed struct {
 	shape.Captured
 	forms map[string]string // of columns of keys and links
 	kinds map[string]string // what each watched column is; empty for one that is not there
-	// told: which documents a row makes can be told. Else each change stands for one of all rows, until the key
+	// told: it is known which documents a row makes. Otherwise each change counts as one of all rows, until the key
 	// is back, or another definition is applied.
 	told     bool
 	cascades []cascade
@@ -186,7 +186,7 @@ func (db *database) triggersOf(c needed) []trigger {
 	follow = func(list []cascade, below []cascade) {
 		for _, f := range list {
 			if n := len(below); f.Itself && n > 0 && below[n-1].Itself && f.Name == below[n-1].Name {
-				continue // it is followed to its end at once
+				continue // it is followed completely
 			}
 			path := append(slices.Clone(below), f)
 			number++

@@ -1,5 +1,5 @@
 // Package poll is the way of noticing changes in a database where nothing may be installed, and
-// whose application writes no outbox: tables are looked at, again and again, for rows in which a
+// whose application writes no outbox: Pingo reads tables repeatedly for rows in which a
 // column has grown. Rows that were deleted are found by looking at all of them now and then.
 package poll
 
@@ -126,15 +126,15 @@ type feed struct {
 	tables   map[string]*looked
 	next     int64 // the number of the next change
 	inFlight map[int64]noticed
-	due      time.Time // when it is looked next
+	due      time.Time // when the tables are read next
 	held     time.Time // when the claim was last looked at
 	compared time.Time // when all rows were last looked at
 	saved    map[string]string
 }
 
-// looked is how far a table was looked at.
+// looked is how far a table was read.
 type looked struct {
-	// mark is the value from which on rows are looked for, less the overlap.
+	// mark is the value from which rows are read, less the overlap.
 	mark string
 	// seen has the values of rows that were found the last time, by key: those that are found
 	// again have not changed.
@@ -153,7 +153,7 @@ func (f *feed) ChangesOf(context.Context, shape.Ref, []string) ([]change.Change,
 	return nil, nil
 }
 
-// holdEvery is how often the claim is looked at while no table is.
+// holdEvery is the interval between checks of the claim while no table is read.
 const holdEvery = time.Second
 
 // Changes looks at the tables when it is time, and returns rows that are newer.
@@ -180,7 +180,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	for _, name := range slices.Sorted(maps.Keys(f.Tables)) {
 		found, err := f.look(ctx, name, limit-len(out))
 		if err != nil {
-			f.tables = nil // what was found and not returned is looked for again
+			f.tables = nil // what was found and not returned is read again
 			return nil, err
 		}
 		out = append(out, found...)
@@ -200,7 +200,7 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	return out, nil
 }
 
-// begin reads how far the tables were looked at. The first time that is how far they are now: who
+// begin reads how far the tables were read. The first time that is how far they are now: a process that
 // reads rows does so later.
 func (f *feed) begin(ctx context.Context) error {
 	saved := map[string]string{}
@@ -224,7 +224,7 @@ func (f *feed) begin(ctx context.Context) error {
 		f.compared = at
 	}
 	f.tables, f.inFlight, f.saved = tables, map[int64]noticed{}, saved
-	if err := f.save(ctx); err != nil { // whoever goes on begins where this one did
+	if err := f.save(ctx); err != nil { // the next process starts where this one did
 		f.tables = nil
 		return err
 	}
@@ -240,7 +240,7 @@ func (f *feed) ref(table string) shape.Ref { return f.database.Table(f.url, tabl
 
 var errEnough = errors.New("enough")
 
-// look looks for the newer rows of a table, at most about so many: those with one value are
+// look reads the newer rows of a table, at most about limit: those with one value are
 // returned together, or they would be found again for ever.
 func (f *feed) look(ctx context.Context, name string, limit int) ([]change.Change, error) {
 	t := f.tables[name]
@@ -368,7 +368,7 @@ func (f *feed) InFlight() (n int, oldest time.Time) {
 	return len(f.inFlight), oldest
 }
 
-// Depth is what was noticed and is not done: nobody knows more.
+// Depth is what was found and is not done: more is not known.
 func (f *feed) Depth(context.Context) (source.Depth, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

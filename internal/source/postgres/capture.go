@@ -442,7 +442,7 @@ type standing struct {
 	ID         int32
 	Forms, Now map[string]string
 	// Recreated: the table is another one than the layout was installed on, under its name. Rewritten: it was
-	// written anew, with a column's values made others.
+	// rewritten, and a column has other values.
 	Recreated, Rewritten bool
 	// Refreshed: a materialised view, on which no trigger can stand.
 	Refreshed bool
@@ -607,7 +607,7 @@ func (p *Capture) dropTriggers(ctx context.Context, t shape.Ref) error {
 }
 
 // removal lists the statements that take everything of ours away, the journal last. Before anything goes it is
-// marked, so that who looks meanwhile sees what happens, and not triggers that somebody dropped.
+// marked, so that a process that looks meanwhile sees a removal, and not triggers that a person dropped.
 func (p *Capture) removal(ctx context.Context) ([]string, error) {
 	rows, err := p.pool.Query(ctx, `
 		SELECT format('DROP TRIGGER %I ON %I.%I', t.tgname, n.nspname, c.relname)

@@ -249,7 +249,7 @@ func across(c *shape.TableColumn) *shape.Across {
 	return nil
 }
 
-// treatment is what becomes of a PostgreSQL type.
+// treatment is how Pingo reads a PostgreSQL type.
 type treatment struct {
 	becomes shape.Type
 	// readAs is the type that values are cast to, when their own text would not do.

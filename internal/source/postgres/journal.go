@@ -343,7 +343,7 @@ func twice(rows []noted) bool {
 	return false
 }
 
-// errRenumbered ends a claim, so that nothing that was asked under it settles a row whose number was given anew.
+// errRenumbered ends a claim, so that nothing that was asked under it settles a row whose number was given again.
 var errRenumbered = &source.Error{Fault: source.Superseded, Err: errors.New(
 	"the sequence of the journal was set back: Pingo has set it forward and reads the journal from its start",
 )}
@@ -368,7 +368,7 @@ func (p *Feed) renumber(ctx context.Context) error {
 }
 
 // takeOneByOne has sessions take one number of the journal at a time: those that take several write rows whose numbers
-// are lower than what others wrote long before. It waits for nobody: else it is tried again.
+// are lower than what others wrote long before. It waits for no transaction: otherwise Pingo tries again.
 func (p *Feed) takeOneByOne(ctx context.Context) error {
 	err := pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '50ms'")
@@ -442,7 +442,7 @@ func (p *Feed) oneText(ctx context.Context, statements string) (string, error) {
 }
 
 const (
-	// searched is how many changes are searched for those of a row, and told how many are told of.
+	// searched is how many changes are searched for those of a row, and told how many are returned.
 	searched, told = 200_000, 20
 )
 
@@ -497,7 +497,7 @@ const refreshMark = `CASE v.relkind WHEN 'm'
 			UNION SELECT i.inhrelid FROM pg_inherits i JOIN below ON i.inhparent = below.inhrelid
 		) SELECT string_agg(inhrelid::text, ',' ORDER BY inhrelid) FROM below), '') END`
 
-// refreshesEvery is how often materialised views are looked at, with a read. An idle journal is read once a second, so
+// refreshesEvery is the interval between checks of materialised views, with a read. An idle journal is read once a second, so
 // that a second and a half is the longest.
 const refreshesEvery = 300 * time.Millisecond
 

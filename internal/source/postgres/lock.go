@@ -73,7 +73,7 @@ type lockError struct{ error }
 func (e *lockError) Unwrap() error { return e.error }
 
 // cannotLock reports whether a read failed since its tables cannot be locked, as foreign ones or with rights to some
-// columns alone, and not since somebody else has them. Then they are read without that.
+// columns alone, and not because another transaction has them. Then they are read without that.
 func (p *Reader) cannotLock(t *shape.Tree, level []coalesce.Query, err error) bool {
 	var lock *lockError
 	if !errors.As(err, &lock) {

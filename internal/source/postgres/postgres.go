@@ -81,7 +81,7 @@ type Capture struct {
 	byStatement bool // see needed
 }
 
-// poolSize bounds the connections that Pingo takes from a source, unless it is told another number.
+// poolSize is the default bound for the connections to a source.
 const poolSize = 10
 
 // Open prepares connections; they are made when they are first used.

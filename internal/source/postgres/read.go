@@ -305,7 +305,7 @@ func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 		var below [][]*shape.Node
 		below, last = coalesce.Below(parts)
 		if err := readLevel(ctx, conn.Conn(), coalesce.Merge(parts), begin, last); err != nil {
-			// Rows that cannot be read are looked for one by one: another connection for each would cost more
+			// Rows that cannot be read are found one by one: another connection for each would cost more
 			// than the reading.
 			if outdated(err) {
 				p.pool.Reset() // the other connections have such statements, too
@@ -336,7 +336,7 @@ func (p *Reader) read(ctx context.Context, parts ...*coalesce.Part) error {
 	return nil
 }
 
-// readLevel sends all statements of a level at once, after what opens the snapshot when
+// readLevel sends all statements of a level together, after what opens the snapshot when
 // it is the first and before closing it when it is the last, and copies the values as they come.
 func readLevel(
 	ctx context.Context,
@@ -349,7 +349,7 @@ func readLevel(
 	for _, sql := range begin {
 		pipeline.SendQueryParams(sql, nil, nil, nil, nil)
 	}
-	prepares, anew := make([]string, len(level)), make([]bool, len(level)) // under which name, and which had it before
+	prepares, fresh := make([]string, len(level)), make([]bool, len(level)) // under which name, and which had it before
 	for i, q := range level {
 		s, there := known.names[q.SQL]
 		switch {
@@ -363,7 +363,7 @@ func readLevel(
 		case time.Since(s.at) > plannedFor:
 			pipeline.SendDeallocate(s.name)
 			delete(known.names, q.SQL)
-			prepares[i], anew[i] = s.name, true
+			prepares[i], fresh[i] = s.name, true
 		}
 		if prepares[i] != "" {
 			pipeline.SendPrepare(s.name, q.SQL, nil)
@@ -386,7 +386,7 @@ func readLevel(
 		}
 	}
 	for i, q := range level {
-		if anew[i] {
+		if fresh[i] {
 			if _, err := pipeline.GetResults(); err != nil {
 				pipeline.Close()
 				return err

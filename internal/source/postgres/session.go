@@ -45,7 +45,7 @@ func (db *database) asReader(ctx context.Context, tx pgx.Tx) error {
 	return err
 }
 
-// builtIn are the names that format_type gives to types of the server itself, without what stands in parentheses.
+// builtIn are the names that format_type gives to types of the server itself, without the part in parentheses.
 var builtIn = strings.Split(`boolean,bytea,"char",bigint,smallint,integer,regproc,text,oid,tid,xid,cid,json,xml,xid8,path,polygon,`+
 	`real,double precision,circle,money,macaddr,inet,cidr,macaddr8,character,character varying,bpchar,date,time,timestamp,`+
 	`time without time zone,timestamp without time zone,timestamp with time zone,interval,time with time zone,bit,bit varying,`+

@@ -14,12 +14,12 @@ import (
 
 // The journal: a row for each changed row. layout says which table it was, and
 // which columns key, was, before and after hold: one column's value as text, or those of
-// several as the text of an array; and which columns a bit of changed stands for. Keep it lean:
+// several as the text of an array; and which columns a bit of changed means. Keep it lean:
 // every write of the application pays for it.
 const journalSQL = `-- A removal that did not end.
 DROP TABLE IF EXISTS pingo_capture.being_removed;
 
--- One row: who reads the journal. mark moves on while somebody does, so that an older copy
+-- One row: the process that reads the journal. mark increases while it does, so that an older copy
 -- of the database can be told from what it was.
 CREATE TABLE IF NOT EXISTS pingo_capture.owner (
     service text PRIMARY KEY,
@@ -29,7 +29,7 @@ CREATE TABLE IF NOT EXISTS pingo_capture.owner (
 );
 
 -- relation is the table that a layout was last installed on, forms what its columns were then, and files and
--- written what told then whether it was written anew: see rewritten.
+-- written what told then whether it was rewritten: see rewritten.
 CREATE TABLE IF NOT EXISTS pingo_capture.layouts (
     id int PRIMARY KEY,
     schema_name text NOT NULL,
@@ -106,7 +106,7 @@ type needed struct {
 	// on settings of the session.
 	texts map[string]string
 	// forms are what the watched columns are in the catalogue: the number and the type of each. A column that
-	// was dropped and made anew under its name, or has another type, has other values than it had, which
+	// was dropped and recreated under its name, or has another type, has other values than it had, which
 	// no trigger saw.
 	forms map[string]string
 	// partitions are the tables that hold the rows of a partitioned one, and children those
@@ -114,9 +114,9 @@ type needed struct {
 	partitions, children []shape.Ref
 	// byStatement: changes are noted once for each statement, which costs less where many rows are
 	// written together. It is for tables whose rows keep their keys, that have no partitions, and that
-	// nobody alters but who installs capture.
+	// only the installation of capture alters.
 	byStatement bool
-	// told: which documents a row makes can be told. Else each change stands for one of all rows, until the key
+	// told: it is known which documents a row makes. Otherwise each change counts as one of all rows, until the key
 	// is back, or another definition is applied.
 	told bool
 	// restated: all rows are noted as changed, since their values changed without a trigger.
@@ -177,7 +177,7 @@ func tableSQL(c needed) string {
 			id, t, c.event(t, quote(table)), quote(table))
 	}
 	b.WriteString(withoutTriggers(c.Table))
-	if c.definer != "" { // whoever gets a function must have the right to create it
+	if c.definer != "" { // the owner of a function must have the right to create it
 		fmt.Fprintf(&b, "GRANT CREATE ON SCHEMA pingo_capture TO %s;\n", c.definer)
 	}
 	for _, t := range triggers {
@@ -223,7 +223,7 @@ func (c needed) layoutSQL() string {
 		literal(inJSON(c.Groups)), literal(inJSON(c.forms)))
 }
 
-// installedSQL records what a layout was installed on, once the table is locked. A table that was written anew since
+// installedSQL records what a layout was installed on, once the table is locked. A table that was rewritten since
 // the layout before was installed has other values, which no trigger saw.
 func (c needed) installedSQL() string {
 	return fmt.Sprintf(`INSERT INTO pingo_capture.journal (layout, op) SELECT %[1]d, 't' FROM pingo_capture.layouts l

@@ -90,7 +90,7 @@ func appendOneLine(dst, v []byte) []byte {
 	return dst
 }
 
-// appendList writes an array literal as a JSON list of values of a type. Places that are none
+// appendList writes an array literal as a JSON list of values of a type. Places that are invalid
 // are left out: engines have nothing for them in a list.
 func appendList(dst []byte, t shape.Type, form string, v []byte) []byte {
 	write := scalarWriter(form)

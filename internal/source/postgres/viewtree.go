@@ -227,7 +227,7 @@ func viewParts(ctx context.Context, tx pgx.Tx, view uint32) (parts []shape.View,
 	if err != nil {
 		return nil, nil, err
 	}
-	for oid, tree := range r.trees { // what nobody came to
+	for oid, tree := range r.trees { // what was not reached
 		walk(tree, func(n *treeNode) bool {
 			if n.kind == "RANGETBLENTRY" && n.is("rtekind", "0") && n.number("relid") != oid && !r.reached[n] && err == nil {
 				var t readTable
@@ -476,7 +476,7 @@ func (r *viewReader) equal(op *treeNode, a, b any, scope int, frames []*frame) {
 	}
 }
 
-// subLink reads a query that stands in an expression.
+// subLink reads a query in an expression.
 func (r *viewReader) subLink(ctx context.Context, n *treeNode, scope int, frames []*frame) error {
 	inside := r.inside(scope)
 	q := n.node("subselect")

@@ -173,7 +173,7 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 			if e.Version, err = version(value); err != nil {
 				return e, fmt.Errorf("the version at %q %w", *p, err)
 			}
-		case r.Version != nil: // it is said to have one
+		case r.Version != nil: // the definition says that it has one
 			return e, fmt.Errorf("the version at %q %w", *p, err)
 		}
 	}
@@ -328,7 +328,7 @@ func said(kind string) intake.Op {
 	return intake.Updated
 }
 
-// loaded reads a row of a file, which is the body of a record. Pointers to what stands in the body
+// loaded reads a row of a file, which is the body of a record. Pointers into the body
 // of an event lead there without it.
 func (r *record) loaded(body json.RawMessage) (intake.Event, error) {
 	var e intake.Event

@@ -85,14 +85,14 @@ func newFetcher(h *Hook, dial outgoing.Dialer) *fetcher {
 	return f
 }
 
-// fetching is a feed beside whose reads records are fetched: by the process that reads the source,
+// fetching is a feed during whose reads records are fetched: by the process that reads the source,
 // for as long as it does.
 type fetching struct {
 	source.Feed
 	fetcher *fetcher
 }
 
-// Changes sees to it that somebody fetches, and returns what was taken in.
+// Changes ensures that records are fetched, and returns what was received.
 func (f *fetching) Changes(ctx context.Context, limit int) ([]change.Change, error) {
 	changes, err := f.Feed.Changes(ctx, limit)
 	if err == nil {

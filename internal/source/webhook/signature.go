@@ -130,7 +130,7 @@ func (h *Hook) verify(r *source.Request) (source.Outcome, string) {
 	if !valid {
 		return source.BadSignature, "no signature of the request is right under a secret of this source: look whether both have the same secret, and nothing between changes the body"
 	}
-	// The time is looked at last: what it says of a stranger's clock is no news to the sender.
+	// The time is checked last: a stranger learns nothing from it.
 	if age := r.At.Sub(time.Unix(seconds, 0)); age > h.window || age < -h.window {
 		return source.OutOfTime, fmt.Sprintf(
 			"the request is of %s, which is more than %s from now: look at both clocks",

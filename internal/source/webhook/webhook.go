@@ -386,7 +386,7 @@ func (h *Hook) names() []string {
 	return out
 }
 
-// advised says in check what the way in which senders are told apart is worth.
+// advised adds to check how well senders are authenticated.
 type advised struct {
 	source.Capture
 	hook *Hook
