@@ -19,7 +19,7 @@ func Drifts(s *Service) *inspect.Drifts {
 	}
 }
 
-// deliveries tells what became of a document of late; where another process feeds the edition, its address.
+// deliveries lists the recent builds of a document; if another process feeds the edition, it returns its address.
 func deliveries(s *Service, record *records.Edition, key string) (known *api.Deliveries, fedBy string) {
 	f := s.fed(record)
 	if f == nil {
@@ -42,11 +42,11 @@ func deliveries(s *Service, record *records.Edition, key string) (known *api.Del
 	return known, ""
 }
 
-// shownDeliveries bounds what is told of one document.
+// shownDeliveries bounds the builds of one document in an answer.
 const shownDeliveries = 10
 
-// LookAtOnce has a service look into the records, which somebody has just written.
-func LookAtOnce(s *Service) {
+// ReconcileNow makes a service read the records immediately, because they were just written.
+func ReconcileNow(s *Service) {
 	select {
 	case s.wake <- struct{}{}:
 	default:

@@ -30,17 +30,17 @@ import (
 )
 
 // holder works on sources while their leases are held: it reads the changes and feeds the
-// editions. There are several where documents are made from several sources: who reads the changes
+// editions. There are several where documents are made from several sources: the process that reads the changes
 // of one of them must feed all editions that they touch.
 type holder struct {
-	sources     sources // by name
-	began       time.Time
-	connections *connect.Connections
-	records     Records
-	mend        func(ctx context.Context, source string) error // installs capture where it is missing
-	wake        func()                                         // has the service look into the records at once
-	others      func() int                                     // how many other processes are alive
-	log         *slog.Logger
+	sources       sources // by name
+	began         time.Time
+	connections   *connect.Connections
+	records       Records
+	repairCapture func(ctx context.Context, source string) error // installs capture where it is missing
+	wake          func()                                         // makes the service read the records immediately
+	others        func() int                                     // how many other processes are alive
+	log           *slog.Logger
 
 	cancel   context.CancelFunc
 	stopped  chan struct{}              // closed when run has returned
@@ -84,12 +84,12 @@ func (list sources) of(name string) *held {
 	return nil
 }
 
-// hold reports whether nobody else can hold any of the leases yet.
+// hold reports whether no other process can hold any of the leases yet.
 func (list sources) hold() bool {
 	return !slices.ContainsFunc(list, func(x *held) bool { return !x.lease.Holds() })
 }
 
-// claimed is closed when all of them are claimed at the same time: until then, nobody would notice
+// claimed is closed when all of them are claimed at the same time: until then, no process would notice
 // that what was read of one of them was undone.
 func (list sources) claimed(ctx context.Context) <-chan struct{} {
 	all := make(chan struct{})
@@ -152,8 +152,8 @@ func (s *Service) newHolder(leases []*lease.Lease) *holder {
 		x.claimer = lease.NewClaimer(l, src.Feed, s.Define.Service, missed, &x.stream.Trouble, s.log)
 		h.sources = append(h.sources, x)
 	}
-	h.mend, h.others = s.Define.MendCapture, func() int { return others(s) }
-	h.wake = func() { LookAtOnce(s) }
+	h.repairCapture, h.others = s.Define.RepairCapture, func() int { return others(s) }
+	h.wake = func() { ReconcileNow(s) }
 	return h
 }
 
@@ -222,7 +222,7 @@ func (h *holder) read(ctx context.Context, x *held) {
 			Source:  x.name,
 			Capture: x.source.Capture,
 			Stream:  x.stream,
-			Mend:    func(ctx context.Context) error { return h.mend(ctx, x.name) },
+			Repair:  func(ctx context.Context) error { return h.repairCapture(ctx, x.name) },
 			Missed: func(ctx context.Context, table shape.Ref, reason string, refill bool) error {
 				return h.missed(ctx, x, table, reason, refill)
 			},
@@ -393,7 +393,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-claimed: // nobody else has the epoch now
+		case <-claimed: // no other process has the epoch now
 		}
 		work.Go(func() { verify.Count(ctx, e, f.Fill, &h.counts, reader, eng, h.log) })
 		if record.State == reindex.Cancelled {
@@ -415,7 +415,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 }
 
 // engine is the engine that holds an edition: that of the definition in force, or, when it
-// has none of that name any more, that of the definition that the edition was made by.
+// no longer has one of that name, that of the definition that the edition was made by.
 func (h *holder) engine(ctx context.Context, record *records.Edition) (*connect.Engine, error) {
 	if eng := h.connections.Engine(record.Engine); eng != nil {
 		return eng, nil
@@ -438,7 +438,7 @@ func (h *holder) engine(ctx context.Context, record *records.Edition) (*connect.
 	return h.connections.AddEngine(eng)
 }
 
-// leaving is what becomes of an edition that is no longer fed.
+// leaving says what to do with an edition that is no longer fed.
 type leaving int
 
 const (
@@ -488,8 +488,8 @@ func (h *holder) leave(name editionName, how leaving) {
 	})
 }
 
-// drop has the engine drop an edition. A switch to it that was on its way may have arrived
-// meanwhile, so the public name is looked at before and afterwards.
+// drop makes the engine drop an edition. A switch to it that was in flight may have arrived
+// meanwhile, so the public name is checked before and afterwards.
 func (h *holder) drop(ctx context.Context, f *fed) error {
 	select {
 	case <-ctx.Done():
@@ -497,7 +497,7 @@ func (h *holder) drop(ctx context.Context, f *fed) error {
 	case <-h.sources.of(f.record.Shape.Source).claimer.Claimed():
 	}
 	if retired, err := h.records.Retire(ctx, f.record); err != nil || !retired {
-		return err // a list of the editions was older than what became of it
+		return err // the list of editions was older than the switch
 	}
 	if err := h.answerElsewhere(ctx, f); err != nil {
 		return err
@@ -530,18 +530,18 @@ func (h *holder) keepAnswering(ctx context.Context, f *fed) {
 	}) // it ends with ctx only
 }
 
-// lookAtNameEvery is how often it is looked where a public name leads, and lookAtNames how often at those of many
+// nameCheckInterval is how often it is looked where a public name leads, and lookAtNames how often at those of many
 // editions together.
 const (
-	lookAtNameEvery = 5 * time.Second
-	lookAtNames     = 250 * time.Millisecond
+	nameCheckInterval = 5 * time.Second
+	lookAtNames       = 250 * time.Millisecond
 )
 
 // watchCopy looks whether the engine still holds the copy of an edition that was filled. One that was restored, made
 // again or is on another server lacks documents, and refuses those that are older than what it holds: nothing that is
 // known of the edition holds for it.
 func watchCopy(ctx context.Context, h *holder, f *fed) {
-	for retry.Sleep(ctx, max(lookAtNameEvery, time.Duration(len(h.all()))*lookAtNames)) {
+	for retry.Sleep(ctx, max(nameCheckInterval, time.Duration(len(h.all()))*lookAtNames)) {
 		copy, err := f.engine.Copy(ctx, f.record.Name())
 		if err != nil {
 			continue
@@ -567,11 +567,11 @@ func watchCopy(ctx context.Context, h *holder, f *fed) {
 	}
 }
 
-// watchName looks, while an edition is the live one, whether the public name leads to it. Somebody may have moved
-// it; or a switch was on its way for long, to an edition that the records do not know any more since they were
+// watchName checks, while an edition is the live one, that the public name leads to it. A person may have moved
+// it; or a switch was in flight for long, to an edition that the records no longer know since they were
 // put back (small storm, seed 60008497).
 func watchName(ctx context.Context, h *holder, f *fed) {
-	for retry.Sleep(ctx, max(lookAtNameEvery, time.Duration(len(h.all()))*lookAtNames)) {
+	for retry.Sleep(ctx, max(nameCheckInterval, time.Duration(len(h.all()))*lookAtNames)) {
 		if state, _ := f.Fill.State(); state != reindex.Switched {
 			continue
 		}
@@ -582,10 +582,10 @@ func watchName(ctx context.Context, h *holder, f *fed) {
 	}
 }
 
-// answerElsewhere sees to it that the public name points to the live edition, when there is
+// answerElsewhere ensures that the public name points to the live edition, when there is
 // one in the same engine. It may be older than the one that is dropped, which was overtaken or
-// cancelled while its switch was on its way. Another process may move the name meanwhile, to an
-// edition that it is about to record: whoever moved it looks once more, by what is recorded then.
+// cancelled while its switch was in flight. Another process may move the name meanwhile, to an
+// edition that it is about to record: that process checks again, by what is recorded then.
 func (h *holder) answerElsewhere(ctx context.Context, f *fed) error {
 	turn := f.engine.Names.Turn(f.record.Index)
 	if !turn.Take(ctx) {
@@ -651,9 +651,9 @@ func (h *holder) reported(source string) []*report.Fed {
 type heldStatus struct {
 	holder  string
 	free    bool
-	since   time.Time // since when it is held so, or nobody holds it
+	since   time.Time // since when it is held, or free
 	heard   time.Time // when the holder last spoke
-	By      string    // who said this, which may have been the holder before
+	By      string    // the process that reported this, which may be the previous holder
 	Source  api.SourceStatus
 	Indexes []api.IndexStatus
 	Recent  []api.RecentChange // the newest first

@@ -68,7 +68,7 @@ type Service struct {
 	process     records.Process
 	log         *slog.Logger
 	trouble     stats.TroubleSpot
-	wake        chan struct{} // something was recorded that should be taken up at once
+	wake        chan struct{} // something was recorded that should be taken up immediately
 	ready       milestone     // when this process first knows what there is to do
 
 	reconciling sync.Mutex // one round at a time in this process; taken before mu
@@ -78,7 +78,7 @@ type Service struct {
 	inForce
 	held      map[string]*holder           // by source; some have several
 	processes []records.Process            // that are alive
-	elsewhere map[string]func() heldStatus // by source: what is held by others, or by nobody
+	elsewhere map[string]func() heldStatus // by source: what is held by others, or free
 }
 
 // inForce is the newest definition, as far as this process uses it.
@@ -248,7 +248,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 		return err
 	}
 	if took {
-		// Whoever takes a source feeds what is recorded then: an older list may lack an
+		// A process that takes a source feeds what is recorded then: an older list may lack an
 		// edition, and would have it left again.
 		if states, err = s.records.EditionStates(ctx); err != nil {
 			return fmt.Errorf("reading the editions: %w", err)
@@ -264,7 +264,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 		return err
 	}
 	if !s.ready.done() {
-		close(s.ready) // nobody else does: reconciling is held
+		close(s.ready) // no other goroutine does: reconciling is held
 	}
 	s.mu.RLock()
 	unfinished := s.applied != nil && !s.applied.CarriedOut
@@ -275,7 +275,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 	return nil
 }
 
-// keepStatuses keeps what other processes say of what they hold. It is read when somebody asks.
+// keepStatuses keeps the statuses that other processes report. They are decoded on demand.
 func (s *Service) keepStatuses(processes []records.Process, leases []lease.State) {
 	elsewhere := map[string]func() heldStatus{}
 	for _, l := range leases {
@@ -299,7 +299,7 @@ func (s *Service) keepStatuses(processes []records.Process, leases []lease.State
 }
 
 // useNewest takes the newest definition's sources and engines into use, when this process
-// does not use it yet. What is somewhere else now is opened anew, after all work on it
+// does not use it yet. What has another address now is opened again, after all work on it
 // has stopped.
 func (s *Service) useNewest(ctx context.Context, view *records.View) error {
 	s.mu.Lock()
@@ -436,7 +436,7 @@ func (s *Service) hold(ctx context.Context, leases []*lease.Lease) (bool, error)
 	h, def := s.newHolder(leases), s.connections.Definition()
 	others := slices.ContainsFunc(leases, func(l *lease.Lease) bool {
 		before, _ := l.Claimed()
-		return before.Epoch > 0 || l.Claiming() > 0 // else nobody has fed anything yet
+		return before.Epoch > 0 || l.Claiming() > 0 // otherwise no process has fed anything yet
 	})
 	var fed []*records.Edition
 	for _, e := range editions {
@@ -497,7 +497,7 @@ func (s *Service) holders() []*holder {
 }
 
 // recordOlder records that changes may be missing, where the records were seen to have gone
-// back. Whoever sees it records it, since nobody else may have.
+// back. Every process that sees it records it, since no other may have.
 func (s *Service) recordOlder(ctx context.Context) error {
 	for _, source := range slices.Sorted(maps.Keys(s.observer.Older)) {
 		s.log.Error("records put back", "source", source, "reason", lease.RecordsOlder)
@@ -583,7 +583,7 @@ func (s *Service) followEditions(ctx context.Context, states []records.EditionSt
 			if e.Index != name.index || e.Number != name.number {
 				continue
 			}
-			if state.retired && s.connections.Engine(e.Engine) == nil { // nobody can drop it any more
+			if state.retired && s.connections.Engine(e.Engine) == nil { // no process can drop it
 				if err := s.records.DeleteEdition(ctx, e); err != nil {
 					return fmt.Errorf("forgetting an edition: %w", err)
 				}
@@ -600,7 +600,7 @@ type editionName struct {
 	number int
 }
 
-// editionState is a recorded edition; retired: it is of no use any more, since it was cancelled, was
+// editionState is a recorded edition; retired: it is no longer needed, since it was cancelled, was
 // overtaken before it answered, or need not be kept any longer.
 type editionState struct {
 	records.EditionState
@@ -633,7 +633,7 @@ func newestStates(states []records.EditionState) map[editionName]editionState {
 // readyTimeout is how long a definition waits for a process that has just begun.
 const readyTimeout = 10 * time.Second
 
-// Apply checks a definition, makes it the one in force, and takes it up at once.
+// Apply checks a definition, makes it the one in force, and takes it up immediately.
 func (s *Service) Apply(
 	ctx context.Context,
 	files []api.File,

@@ -128,11 +128,11 @@ func describe(src *api.SourceStatus, c *connect.Connections) {
 	}
 }
 
-// unheardAfter is how long a process may say nothing until nobody knows how things stand
-// that it holds. It speaks every second.
+// unheardAfter is how long a process may be silent until the state of what it holds
+// is unknown. It speaks every second.
 const unheardAfter = 4 * time.Second
 
-// mark says why nobody knows how the source and its indexes are.
+// mark says why the state of the source and its indexes is unknown.
 func (p *heldStatus) mark(now time.Time, message string) {
 	trouble := &api.Trouble{Since: p.since, Message: message}
 	indexes := slices.Clone(p.Indexes)
@@ -143,7 +143,7 @@ func (p *heldStatus) mark(now time.Time, message string) {
 	p.Indexes, p.Source.Trouble = indexes, trouble
 }
 
-// Recent lists the last changes of a source, newest first, with what became of each.
+// Recent lists the last changes of a source, newest first, with the outcome of each.
 func (s *Service) Recent(name string) ([]api.RecentChange, error) {
 	if h := s.holder(name); h != nil {
 		return h.sources.of(name).stream.Recent(), nil

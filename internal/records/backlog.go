@@ -64,7 +64,7 @@ func (r *Records) RemoveFromBacklog(ctx context.Context, e *Edition, list []Back
 		keys[i], generations[i] = b.Key, b.Generation
 	}
 	// Where the database does not know yet how large the backlog has become, it looks for
-	// the keys by reading all rows of the edition, unless it is told between which they are.
+	// the keys by reading all rows of the edition, unless it knows between which they are.
 	_, err := r.fenced(
 		ctx,
 		`DELETE FROM backlog WHERE index_name = $3 AND number = $4 AND key BETWEEN $5 AND $6 AND key = ANY($7) AND generation = ANY($8) AND `+held,
@@ -84,7 +84,7 @@ func (r *Records) RemoveFromBacklog(ctx context.Context, e *Edition, list []Back
 // keptRoom is how many bytes an empty backlog may hold for what comes next.
 const keptRoom = 2_000_000
 
-// giveBackRoom gives back what an emptied backlog takes up, which a table keeps else. Who uses it just now is not
+// giveBackRoom releases the disk space of an emptied backlog, which a table keeps otherwise. A process that uses it now is not
 // waited for: it is tried again.
 func (r *Records) giveBackRoom(ctx context.Context) error {
 	tx, err := r.db.BeginTxx(ctx, nil)

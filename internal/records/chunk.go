@@ -16,7 +16,7 @@ type Chunk struct {
 // Loan is a chunk that its edition's holder lets another process fill.
 type Loan struct {
 	Number int `db:"chunk"`
-	// Process is who fills it; empty while nobody does. It moves Beat while it works.
+	// Process fills it; empty while none does. It increases Beat while it works.
 	Process string `db:"process"`
 	Beat    int64  `db:"beat"`
 	// Ended: the process is done with it. Filled: all its documents were acknowledged; Rows and Bytes of them. Late: a
@@ -28,7 +28,7 @@ type Loan struct {
 	Bytes  int64 `db:"bytes"`
 }
 
-// PlanChunk records a chunk and how far chunks are planned with it: up to its end, in
+// PlanChunk records a chunk and how far chunks are planned with it: up to its last key, in
 // which tree they go on, and whether that was all. An offered one may be filled by any process.
 func (r *Records) PlanChunk(ctx context.Context, e *Edition, c Chunk, tree int, all, offered bool) error {
 	return r.mustChange(ctx, `
@@ -89,7 +89,7 @@ func (r *Records) Loans(ctx context.Context, e *Edition) (out []Loan, err error)
 	return out, err
 }
 
-// TakeBack has a chunk filled by nobody else, unless somebody has moved it since it was seen so, or has filled it.
+// TakeBack takes a chunk back from its process, unless that has increased its beat since it was read, or has filled it.
 func (r *Records) TakeBack(ctx context.Context, e *Edition, seen Loan) (bool, error) {
 	n, err := r.fenced(ctx, `UPDATE chunk SET `+takenBack+` WHERE index_name = $3 AND number = $4 AND chunk = $5
 		AND coalesce(process, '') = $6 AND beat = $7 AND filled IS NOT TRUE AND `+held,
@@ -97,7 +97,7 @@ func (r *Records) TakeBack(ctx context.Context, e *Edition, seen Loan) (bool, er
 	return n > 0, err
 }
 
-// TakeAllBack has all chunks of an edition filled by nobody else.
+// TakeAllBack takes all chunks of an edition back from other processes.
 func (r *Records) TakeAllBack(ctx context.Context, e *Edition) error {
 	n, err := r.fenced(ctx, `UPDATE chunk SET `+takenBack+` WHERE index_name = $3 AND number = $4 AND offered IS NOT NULL AND `+held, e)
 	if err == nil && n == 0 {
@@ -136,17 +136,17 @@ func (r *Records) TakeChunk(ctx context.Context, e *Edition, process string, def
 }
 
 // taken is the condition that a chunk ($5) is filled by a process ($6) for the edition's holder. The records may have
-// been put back, and the edition's number given anew: its birth mark ($7) was not.
+// been put back, and the edition's number given again: its birth mark ($7) was not.
 const taken = `index_name = $3 AND number = $4 AND chunk = $5 AND process = $6 AND filled IS NULL AND offered = $2 AND ` + held + `
 	AND EXISTS (SELECT FROM edition e WHERE e.index_name = $3 AND e.number = $4 AND e.birth = $7 AND e.state = 'filling')`
 
-// KeepChunk moves the beat of a chunk that a process fills. It fails with ErrLost when the process may not any more:
+// KeepChunk moves the beat of a chunk that a process fills. It fails with ErrLost when the process no longer may:
 // the edition's holder took it back, lost its lease, or fills the edition no longer.
 func (r *Records) KeepChunk(ctx context.Context, e *Edition, number int, process string) error {
 	return r.mustChange(ctx, `UPDATE chunk SET beat = beat + 1 WHERE `+taken, e, number, process, e.Birth)
 }
 
-// ReturnChunk records that a process is done with a chunk, and what became of it.
+// ReturnChunk records that a process is done with a chunk, and the outcome.
 func (r *Records) ReturnChunk(ctx context.Context, e *Edition, became Loan) error {
 	return r.mustChange(ctx, `UPDATE chunk SET filled = $8, late = $9, rows = $10, bytes = $11 WHERE `+taken,
 		e, became.Number, became.Process, e.Birth, became.Filled, became.Late, became.Rows, became.Bytes)

@@ -71,8 +71,8 @@ func (r *Records) Differences(ctx context.Context, e *Edition) ([]Difference, er
 	return out, err
 }
 
-// SaveDifferences records differences that were found, and forgets those of other keys that are none any
-// more.
+// SaveDifferences records differences that were found, and forgets those of other keys that no longer
+// differ.
 func (r *Records) SaveDifferences(ctx context.Context, e *Edition, found []Difference, settled []string) error {
 	keys, kinds, causes := make([]string, len(found)), make([]string, len(found)), make([]string, len(found))
 	for i, d := range found {
@@ -200,7 +200,7 @@ func (r *Records) orders(ctx context.Context, where string, args ...any) ([]Orde
 }
 
 // SaveOrder records how far an order is, and whether it has ended. It reports whether it still stands:
-// somebody may have stopped it.
+// a person may have stopped it.
 func (r *Records) SaveOrder(ctx context.Context, e *Edition, id int64, o *drift.Outcome, ended bool) (bool, error) {
 	body, err := json.Marshal(o)
 	if err != nil {

@@ -64,7 +64,7 @@ type Course struct {
 	Paused bool `db:"paused"`
 	// Pace is nil where the definition's holds.
 	Pace *Pace `db:"pace"`
-	// BeginsAt is from when on it is filled; nil is at once.
+	// BeginsAt is from when on it is filled; nil is immediately.
 	BeginsAt *time.Time `db:"begins_at"`
 	// TakesOver: an index of the public name that Pingo did not make may go.
 	TakesOver bool `db:"takes_over"`

@@ -17,7 +17,7 @@ import (
 )
 
 // Lease is the right of one process to feed the indexes of a source, as it is recorded.
-// Its holder moves Beat; who has seen it stand still for long enough may take it.
+// Its holder increases Beat; a process that has seen the same beat for long enough may take the lease.
 type Lease struct {
 	Source string `db:"source"`
 	// Holder is a process, empty when it was given back.
@@ -177,7 +177,7 @@ func (r *Records) Renew(ctx context.Context, l *Lease, beat int64, status json.R
 	return ErrLost
 }
 
-// Fence stands for the lease in what is recorded under it.
+// Fence identifies the lease in what is recorded under it.
 func (l *Lease) Fence() string { return fmt.Sprintf("%d %s", l.Epoch, l.Holder) }
 
 // HoldsLease reports whether the lease on a source is still that of a fence.
@@ -192,7 +192,7 @@ func (r *Records) HoldsLease(ctx context.Context, source, fence string) (is bool
 	return is, err
 }
 
-// Release lets others take the lease at once.
+// Release lets others take the lease immediately.
 func (r *Records) Release(ctx context.Context, l *Lease) error {
 	_, err := r.db.ExecContext(
 		ctx,
@@ -216,7 +216,7 @@ type Process struct {
 }
 
 // Register says that a process begins. One that listened at the same address of the same
-// network before must be dead, so what it held is free at once.
+// network before must be dead, so what it held is free immediately.
 func (r *Records) Register(ctx context.Context, p Process) error {
 	_, err := r.db.ExecContext(ctx, `
 		WITH dead AS (DELETE FROM process WHERE host = $1 AND address = $2 AND id <> $3 RETURNING id)

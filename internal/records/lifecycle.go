@@ -33,7 +33,7 @@ func (r *Records) SaveSwitched(ctx context.Context, e *Edition, keep time.Durati
 	return err
 }
 
-// ErrOvertaken says that an edition does not answer any more, or never will.
+// ErrOvertaken says that an edition is no longer live, or never will be.
 var ErrOvertaken = errors.New("it was cancelled, or there is a newer edition")
 
 // Live is the edition that answers where another one is to, and how many failed documents it has; nil
@@ -68,7 +68,7 @@ func (r *Records) Return(ctx context.Context, e *Edition) (bool, error) {
 	return n > 0, err
 }
 
-// Retire has an edition that is of no use any more dropped: one that was overtaken before it answered,
+// Retire marks an edition that is no longer needed to be dropped: one that was overtaken before it was live,
 // or that answered before and need not be kept any longer, or lacks changes, even if it is about to answer
 // again: else one that the engine has dropped meanwhile would stay so for ever, where the records were put
 // back (small storm, seed 110122941). It reports whether it is to be dropped.
@@ -105,17 +105,17 @@ func (r *Records) SetCourse(ctx context.Context, e *Edition, c Course, what stri
 	return n > 0, err
 }
 
-// Event is something that became of an edition.
+// Event is one event in the history of an edition.
 type Event struct {
 	At time.Time `db:"at"`
-	// What is a step, or what somebody did, in words.
+	// What is a step, or a phrase with what a person did.
 	What string `db:"what"`
 }
 
 // mostEvents bounds how many events are given, the newest.
 const mostEvents = 200
 
-// Events lists what became of an edition, oldest first.
+// Events lists the history of an edition, oldest first.
 func (r *Records) Events(ctx context.Context, e *Edition) ([]Event, error) {
 	out := []Event{}
 	err := r.reads.SelectContext(
@@ -130,7 +130,7 @@ func (r *Records) Events(ctx context.Context, e *Edition) ([]Event, error) {
 	return out, err
 }
 
-// SaveEvent records something that became of an edition, unless the last thing was the same.
+// SaveEvent records an event of an edition, unless the last event was the same.
 func (r *Records) SaveEvent(ctx context.Context, e *Edition, what string) error {
 	_, err := r.fenced(
 		ctx,

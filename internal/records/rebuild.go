@@ -11,7 +11,7 @@ type Rebuild struct {
 	// Upto is up to which key it is done, and Rows how many those were; nil is from the start.
 	Upto []string
 	Rows int64
-	// Generation is another one whenever it begins anew, and never comes again.
+	// Generation changes whenever it starts again, and never repeats.
 	Generation int64
 	At         time.Time // when the oldest change was made that asks for it
 	Paused     bool      // by a person
@@ -57,7 +57,7 @@ func (r *Records) PauseRebuilds(ctx context.Context, e *Edition, paused bool, wh
 	return n > 0, err
 }
 
-// RebuiltTo records how far a rebuild is; with no key it is done. It changes nothing where it has begun anew since.
+// RebuiltTo records how far a rebuild is; with no key it is done. It changes nothing where it has started again since.
 func (r *Records) RebuiltTo(ctx context.Context, e *Edition, b Rebuild) error {
 	const of = `index_name = $3 AND number = $4 AND tree = $5 AND generation = $6 AND ` + held
 	var n int64

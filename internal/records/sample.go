@@ -23,7 +23,7 @@ var Steps = []Step{
 	{15 * time.Minute, 31 * 24 * time.Hour},
 }
 
-// SaveSamples keeps how indexes were over a step, all of them at once, and forgets what is too old, of all indexes.
+// SaveSamples stores the samples of all indexes for a step, in one statement, and deletes those that are too old.
 func (r *Records) SaveSamples(ctx context.Context, step Step, at time.Time, samples []Sample) error {
 	list, err := json.Marshal(samples)
 	if err != nil {

@@ -17,7 +17,7 @@ type Token struct {
 	ExpiresAt *time.Time `db:"expires_at"` // nil for never
 }
 
-// Session is somebody who signed in to the console with a token.
+// Session is a session of the console, which a token began.
 type Session struct {
 	ID      int64     `db:"id"`
 	Token   string    `db:"token"` // its name

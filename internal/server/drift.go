@@ -75,7 +75,7 @@ func askDrift(f *flow.Service, d *inspect.Drifts) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
-		flow.LookAtOnce(f)
+		flow.ReconcileNow(f)
 		return c.JSON(http.StatusOK, order)
 	}
 }

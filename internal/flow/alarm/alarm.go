@@ -52,7 +52,7 @@ type Store interface {
 	TakeOverAlerts(ctx context.Context, process string) ([]records.Alert, error)
 }
 
-// Options say what is watched, and who is told.
+// Options say what is watched, and where alerts are sent.
 type Options struct {
 	// Process is the name of this process in the records.
 	Process string
@@ -101,7 +101,7 @@ func Run(ctx context.Context, o Options) {
 	for _, r := range raised {
 		a.watch.Restore(alert.Reading{Index: r.Index, What: r.About, Over: true, Sentence: r.Sentence}, r.Since)
 	}
-	var trouble, unrecorded stats.TroubleSpot // so that what lasts is said once
+	var trouble, unrecorded stats.TroubleSpot // so that a lasting failure is logged once
 	var tookOver time.Time
 	for retry.Sleep(ctx, lookEvery) {
 		to, err := o.Target()

@@ -48,7 +48,7 @@ type Options struct {
 	Rows, Most int64
 	// Content is the share of documents that are compared as a whole, not by their fingerprints alone.
 	Content float64
-	// Wait is called after so many documents and bytes, which the source took so long for, and holds up the rest.
+	// Wait is called after a number of documents and bytes, with the time that the source needed, and delays the rest.
 	Wait func(ctx context.Context, documents, bytes int, took time.Duration) error
 }
 
@@ -81,7 +81,7 @@ func (r *Result) add(list []Different) {
 	r.More += int64(len(list) - room)
 }
 
-// Spread calls each with ranges of a tree's keys: all of them, or those of about most rows out of so many,
+// Spread calls each with ranges of a tree's keys: all of them, or those of about most rows out of rows,
 // spread over the keys. 0 is all, too.
 func Spread(
 	ctx context.Context,
@@ -114,8 +114,8 @@ func Spread(
 	}
 }
 
-// Rows compares the documents of rows with those that the edition holds. A change on its way makes a
-// difference, too: who wants to know confirms them.
+// Rows compares the documents of rows with those that the edition holds. A pending change makes a
+// difference, too: Confirm rules it out.
 func (e *Edition) Rows(ctx context.Context, o Options) (*Result, error) {
 	out := &Result{}
 	for _, t := range e.shape.Trees {
@@ -171,7 +171,7 @@ type Range struct {
 	// rows make.
 	Compared  int
 	Different []Different
-	// Requests were sent to the engine, and Fetched documents read as a whole; the source Took so long.
+	// Requests were sent to the engine, and Fetched documents read as a whole; the source needed the time Took.
 	Requests, Fetched int
 	Took              time.Duration
 	each              func(key string) // called for each that was compared
@@ -349,7 +349,7 @@ func (r *Range) judge(d *Different, made, stored []byte) error {
 	return nil
 }
 
-// Keys compares some documents as a whole, also such that no row makes any more, and lists those that
+// Keys compares some documents as a whole, also those without a row, and lists those that
 // differ.
 func (e *Edition) Keys(ctx context.Context, keys []string) ([]Different, error) {
 	var different []Different

@@ -4,7 +4,7 @@ import (
 	"context"
 )
 
-// Confirming says how documents that differ are looked at again.
+// Confirming says how documents that differ are compared again.
 type Confirming struct {
 	// CaughtUp waits until every change committed so far is delivered.
 	CaughtUp func(ctx context.Context) error
@@ -16,7 +16,7 @@ type Confirming struct {
 }
 
 const (
-	// MostLooks is how often documents are looked at that differ while their rows are written.
+	// MostLooks is how often differing documents are compared while their rows are written.
 	MostLooks = 8
 	// proven is how many looks in a row must show the same row, and another document.
 	proven = 2

@@ -85,8 +85,8 @@ func (l *Listing) find(key string) (int, bool) {
 	)
 }
 
-// Unseen lists those documents of the edition, at most so many, that no row was found for. Rows that came and
-// went since may be theirs: who wants to know confirms them.
+// Unseen lists documents of the edition, at most a number, for which no row was found. Rows that were written
+// since may be theirs: Confirm rules that out.
 func (e *Edition) Unseen(ctx context.Context, l *Listing, most int) (out []Different, err error) {
 	left := 0
 	for i := range l.entries {

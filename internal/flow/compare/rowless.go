@@ -22,7 +22,7 @@ func (e *Edition) Rowless(ctx context.Context, keys []string) (out []Different, 
 		for some := range slices.Chunk(wanted[i], 4*atOnce) {
 			set := document.NewSet(t)
 			err := e.reader.ReadKeys(ctx, set, some)
-			if source.FaultOf(err) == source.BadValue { // a key that is none of the table's
+			if source.FaultOf(err) == source.BadValue { // a key that cannot be one of the table
 				set, err = nil, e.eachKey(ctx, t, some, has)
 			}
 			if err != nil {

@@ -16,7 +16,7 @@ type Budget struct{ bulk, lanes *semaphore.Weighted }
 // BatchBytes is what a batch takes up at most: its rows, the documents that are made of them, and a request.
 const BatchBytes = 3 * reindex.TargetBytes
 
-// NewBudget makes a budget of so many bytes, of one batch at least for each purpose: a fifth is for changes.
+// NewBudget makes a budget of a number of bytes, with room for at least one batch for each purpose: a fifth is for changes.
 func NewBudget(bytes int64) *Budget {
 	return &Budget{
 		bulk:  semaphore.NewWeighted(max(BatchBytes, bytes/5*4)),
@@ -32,7 +32,7 @@ func portionOf(shared *semaphore.Weighted) *Portion {
 	return &Portion{own: semaphore.NewWeighted(BatchBytes), shared: shared}
 }
 
-// Take takes so much memory, BatchBytes at most, until release is called. Before it waits, forget is called: what the
+// Take takes an amount of memory, BatchBytes at most, until release is called. Before it waits, forget is called: what the
 // caller has kept for the next batch is memory, too.
 func (p *Portion) Take(ctx context.Context, bytes int64, forget func()) (release func(), err error) {
 	bytes = min(bytes, BatchBytes)

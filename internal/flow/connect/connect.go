@@ -255,15 +255,15 @@ func (c *Connections) CloseSource(name string) {
 	}
 }
 
-// beside is how many connections checks and installations take from a source at once.
-const beside = 3
+// extraConnections is the number of connections that a check or an installation takes from a source.
+const extraConnections = 3
 
-// OpenSource opens a source beside the one that may be open already.
+// OpenSource opens a source in addition to the one that may be open already.
 func (c *Connections) OpenSource(src *definition.Source) (*source.Source, error) {
-	return c.openSource(src, beside)
+	return c.openSource(src, extraConnections)
 }
 
-// openSource opens a source with at most so many connections, or as many as its kind takes for 0.
+// openSource opens a source with at most a number of connections; 0 is the default of its kind.
 func (c *Connections) openSource(src *definition.Source, connections int) (*source.Source, error) {
 	url, err := src.URL.Reveal(c.Secrets.Lookup)
 	if err != nil {
@@ -284,7 +284,7 @@ func (c *Connections) openSource(src *definition.Source, connections int) (*sour
 	return opened, nil
 }
 
-// OpenEngine opens an engine beside the one that may be open already.
+// OpenEngine opens an engine in addition to the one that may be open already.
 func (c *Connections) OpenEngine(eng *definition.Engine) (engine.Engine, error) {
 	config, err := c.engineConfig(eng)
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 	"pingo/internal/core/stats"
 )
 
-// Limiter bounds how many requests to an engine are under way at once: fewer when the
+// Limiter bounds the number of concurrent requests to an engine: fewer when the
 // engine is busy, and one at a time, now and then, while it does not answer at all. All
 // editions of the engine share it.
 type Limiter struct {
@@ -22,7 +22,7 @@ type Limiter struct {
 	waits   retry.Waits
 	since   time.Time // when it went away
 	reason  string
-	line    []chan struct{} // who waits, first come, first served; closed when it is their turn
+	line    []chan struct{} // the waiting requests, first come, first served; closed when it is their turn
 }
 
 const (

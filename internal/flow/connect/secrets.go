@@ -13,7 +13,7 @@ import (
 	"pingo/internal/outgoing"
 )
 
-// Secrets are what definitions may have of the machine that the service runs on. Whoever writes a definition says
+// Secrets are what definitions may have of the machine that the service runs on. The author of a definition says
 // where it is sent to, so nothing is theirs that was not given to them.
 type Secrets struct {
 	// Variables of the environment, by names or by patterns such as LODGE_*.

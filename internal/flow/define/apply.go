@@ -141,7 +141,7 @@ func (d *Definer) applyIndex(ctx context.Context, p *plan, ix *planned, version 
 		if slices.ContainsFunc(editions, func(e *records.Edition) bool { return e.Definition == version }) {
 			return nil // by a process that died over it
 		}
-		// Who applies the same again does not begin anew what is being filled, nor what answers since it was planned.
+		// Applying the same again does not restart a fill, and does not replace an edition that became live since the plan.
 		if ix.asWritten && slices.ContainsFunc(editions, func(e *records.Edition) bool {
 			return (e.State.Pending() || e.State == reindex.Switched) && e.Missed == nil && e.Engine == ix.Engine &&
 				len(shape.Compare(e.Shape, ix.shape)) == 0
@@ -157,7 +157,7 @@ func (d *Definer) applyIndex(ctx context.Context, p *plan, ix *planned, version 
 			}
 		}
 		course := records.Course{TakesOver: ix.takesOver}
-		if ix.Change == api.ChangeReindex && !ix.lost { // where nothing answers, nobody is waited for
+		if ix.Change == api.ChangeReindex && !ix.lost { // where nothing is live, apply waits for no person
 			course.BeginsAt, course.Paused = p.definition.Index(ix.Name).Reindex.Begins(time.Now())
 		}
 		if _, err := d.Records.NewEdition(ctx, ix.shape, ix.Engine, version, course); err != nil {
@@ -175,7 +175,7 @@ func (d *Definer) applyIndex(ctx context.Context, p *plan, ix *planned, version 
 	return nil
 }
 
-// updateSettings takes up what a live edition can without being filled anew.
+// updateSettings takes up what a live edition can without a refill.
 func (d *Definer) updateSettings(ctx context.Context, eng *definition.Engine, ix *planned) error {
 	e, err := d.Inspector.Newest(ctx, ix.Name)
 	if err != nil || e == nil {

@@ -18,7 +18,7 @@ var ErrNeedsFill = errors.New(
 	"changes are missing because capture was removed: run pingo apply with the current definition, or with one without the dropped tables, to reinstall capture and refill the indexes",
 )
 
-// captured is a source of the definition in force, opened beside the one that is read,
+// captured is a source of the definition in force, opened in addition to the one that is read,
 // with what it has to note.
 type captured struct {
 	*source.Source
@@ -79,9 +79,9 @@ func (d *Definer) InstallCapture(ctx context.Context, name string) error {
 	return d.install(ctx, c.definition, c.need)
 }
 
-// MendCapture installs the capture of a source where it is missing, while no change can
+// RepairCapture installs the capture of a source where it is missing, while no change can
 // have been missed.
-func (d *Definer) MendCapture(ctx context.Context, name string) error {
+func (d *Definer) RepairCapture(ctx context.Context, name string) error {
 	return d.Records.Exclusively(ctx, func() error {
 		c, err := d.captured(ctx, name)
 		if err != nil {
@@ -166,7 +166,7 @@ func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval
 }
 
 // RemoveCapture takes everything of Pingo out of a source. Its indexes are no longer kept
-// in sync until it is installed again and they are filled anew.
+// in sync until it is installed again and they are refilled.
 func (d *Definer) RemoveCapture(ctx context.Context, name string) (*api.CaptureRemoval, error) {
 	c, err := d.captured(ctx, name)
 	if err != nil {

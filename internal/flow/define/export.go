@@ -24,7 +24,7 @@ func Export(ctx context.Context, d *Definer) (*api.Export, error) {
 	}
 	for _, src := range d.Connections.Definition().Sources {
 		removal, err := d.PlanRemoval(ctx, src.Name)
-		if err != nil { // who leaves may have lost it before
+		if err != nil { // it may have been lost before
 			removal = &api.CaptureRemoval{Source: src.Name, Indexes: []string{}, Missing: err.Error()}
 		}
 		out.Sources = append(out.Sources, *removal)

@@ -83,11 +83,11 @@ type plan struct {
 type planned struct {
 	api.IndexPlan
 	shape *shape.Shape
-	// lost: the engine has no edition of it any more.
+	// lost: the engine no longer has an edition of it.
 	lost bool
 	// asWritten: what is different is what the definition says, and nothing that happened.
 	asWritten bool
-	// takesOver: somebody else made what has its name in the engine.
+	// takesOver: another program made what has its name in the engine.
 	takesOver bool
 }
 
@@ -113,7 +113,7 @@ func filesOf(files []api.File) []definition.File {
 	return out
 }
 
-// plan plans all that can be planned, so that every mistake is found at once.
+// plan plans all that can be planned, so that every mistake is found in one check.
 func (d *Definer) plan(ctx context.Context, files []api.File) (out *plan, err error) {
 	p := &plan{
 		kinds:   map[string]string{},
@@ -322,7 +322,7 @@ func (p *plan) index(
 	named := inspect.Named(compiled, p.sources)
 	out.describe(named)
 	kind := d.Connections.Kinds.Engine(p.definition.Engine(ix.Engine).Kind)
-	if kind != nil { // else it does not answer, so nobody knows what it can do
+	if kind != nil { // otherwise it does not answer, and what it can do is unknown
 		refused, notes := kind.Limits(compiled)
 		for _, words := range refused {
 			findings = append(
@@ -570,7 +570,7 @@ func (p *planned) compare(
 	before, now, missed := newest.Record.Shape, d.IndexStatus(ix.Name), newest.Record.Missed
 	inPlace := kind != nil && kind.InPlace(before, p.shape)
 	for _, diff := range shape.Compare(before, p.shape) {
-		// What is said of the index as a whole is for the engine to decide.
+		// The engine decides about settings of the index as a whole.
 		diff.InPlace = diff.InPlace && (diff.Path != "" || inPlace)
 		p.Differences = append(p.Differences, api.Difference(diff))
 	}
@@ -648,7 +648,7 @@ func compareCapture(
 
 // lost reports whether the engine answers, but with no edition of an index that the records know. While
 // one takes the place of another, the name may lead to the one a moment before the records say so, so
-// what is not known is looked for again.
+// what is not known is read again.
 func (d *Definer) lost(ctx context.Context, e *inspect.Edition) bool {
 	if !e.Live() {
 		return false

@@ -40,7 +40,7 @@ func (r *Reindexer) Do(ctx context.Context, index string, a api.ReindexAction) (
 	return out, err
 }
 
-// editions are those of an index: the one that answers, the one that is on its way to, and those
+// editions are those of an index: the live one, the one that is about to become live, and those
 // that did before, oldest first.
 type editions struct {
 	live, pending *records.Edition

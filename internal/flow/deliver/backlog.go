@@ -16,7 +16,7 @@ const (
 	writeAtOnce = 1000             // keys written to the backlog together
 	writeLimit  = 20000            // keys that may wait to be written before who adds them is held up
 	drainAtOnce = 2500             // keys taken from the backlog together
-	lookForMore = 10 * time.Minute // what others put there is seen after that, if nobody says so before
+	lookForMore = 10 * time.Minute // entries of other processes are seen after that, unless one reports them earlier
 )
 
 // backlog is keys in the records database that an edition is to build and that no lane
@@ -29,11 +29,11 @@ type backlog struct {
 	keys    []string // that wait to be written
 	tickets map[string][]*change.Ticket
 	// writing are the tickets of keys that are just being written. A change that comes
-	// meanwhile is added anew: the document may be built already.
+	// meanwhile is added again: the document may be built already.
 	writing []*change.Ticket
-	closed  bool          // nobody is to wait any longer
-	gone    bool          // nobody asks for these documents any more
-	changed chan struct{} // closed and made anew when there is less to do
+	closed  bool          // waiting calls return
+	gone    bool          // these documents are no longer needed
+	changed chan struct{} // closed and replaced when there is less to do
 
 	size   atomic.Int64 // in the records database, as last counted
 	oldest atomic.Pointer[time.Time]
@@ -239,7 +239,7 @@ func (b *backlog) build(ctx context.Context, e *Edition, list []records.BacklogE
 	})
 }
 
-// close lets nobody wait any longer.
+// close ends all waiting calls.
 func (b *backlog) close() {
 	b.mu.Lock()
 	b.closed = true
@@ -247,7 +247,7 @@ func (b *backlog) close() {
 	b.mu.Unlock()
 }
 
-// abandon closes the tickets that wait for a backlog nobody works off any more.
+// abandon closes the tickets that wait for a backlog that is no longer processed.
 func (b *backlog) abandon() {
 	b.mu.Lock()
 	b.gone = true
@@ -269,7 +269,7 @@ func (b *backlog) busy() bool {
 	return len(b.keys) > 0
 }
 
-// empty waits until nothing is on its way into the backlog or in it.
+// empty waits until the backlog is empty and nothing is being added.
 func (b *backlog) empty(ctx context.Context, e *Edition) error {
 	for {
 		b.mu.Lock()

@@ -13,7 +13,7 @@ import (
 	"pingo/internal/source"
 )
 
-// outcome is what became of a key that was built.
+// outcome is the outcome of a key that was built.
 type outcome int
 
 const (
@@ -56,7 +56,7 @@ func (l *lane) build(ctx context.Context, entries []change.Entry, w *workspace) 
 	var read time.Time
 	var bad error
 	err := e.Until(ctx, func() error {
-		// The version is taken before the snapshot: whoever has the higher one has
+		// The version is taken before the snapshot: the build with the higher one has
 		// also read later.
 		version, read, bad = e.fence.NextVersion(), time.Now(), nil
 		err := w.read(ctx, e.reader, e.Record.Shape, entries)
@@ -121,9 +121,9 @@ func (l *lane) withoutUnchanged(docs []engine.Document, became map[string]outcom
 	return kept
 }
 
-// settle is the one way out for keys that were built, whatever became of them: they are
+// settle is the only function that ends keys that were built, with any outcome: they are
 // touched, so that no chunk that was read before steps back over them, and the changes
-// that waited for them are told and closed. They were read after some time.
+// that waited for them are notified and closed. They were read after some time.
 func (l *lane) settle(entries []change.Entry, became map[string]outcome, bytes map[string]int, read time.Time) {
 	e := l.edition
 	e.touched.add(entries)

@@ -11,11 +11,11 @@ import (
 	"pingo/internal/engine"
 )
 
-// chunks are ranges of keys that are read and sent beside what the lanes build.
+// chunks are ranges of keys that are read and sent while the lanes build other documents.
 type chunks struct {
 	touched touched
 	lent    lent
-	filled  atomic.Bool // no chunk of a fill is open any more
+	filled  atomic.Bool // no chunk of a fill is open
 	// versions are those that documents of chunks were delivered with.
 	versions versions
 	// prepared is closed when it is recorded which copy of the edition the engine holds. Nothing is sent before: what a
@@ -32,7 +32,7 @@ func (c *chunks) SetPrepared() {
 	}
 }
 
-// SetFilled notes that no chunk of a fill is open any more, nor will be.
+// SetFilled notes that no chunk of a fill is open, or will be.
 func (c *chunks) SetFilled() { c.filled.Store(true) }
 
 // touched are the keys that were built since the oldest open chunk began to be read.
@@ -79,7 +79,7 @@ func (c *chunks) EndChunk(mark int64) {
 }
 
 // DropChunks has all documents of a tree dropped that open chunks have read: all of them
-// are about to be built anew. What is being sent is waited for by Barrier.
+// are about to be rebuilt. Barrier waits for what is being sent.
 func (c *chunks) DropChunks(tree int) {
 	c.touched.mu.Lock()
 	defer c.touched.mu.Unlock()

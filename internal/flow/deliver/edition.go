@@ -28,7 +28,7 @@ const (
 	Lanes     = 4
 	lineLimit = 2000 // keys, and changes for them, that may wait in a line; more go to the backlog
 	batchKeys = 500  // keys read and sent together
-	wideKeys  = 80   // of them, those of wide changes while there are fresh ones, which shall wait for little
+	wideKeys  = 80   // of them, those of wide changes while there are fresh ones, which must not wait long
 )
 
 // Store is what the records keep of deliveries. Every write carries the edition's epoch.
@@ -76,7 +76,7 @@ type Stats struct {
 	Rows      stats.Counted // in the source
 	Documents stats.Counted // in the engine
 	Latest    Latest
-	// Apart is since when the counts do not fit together although nothing is on its way; nil while they do.
+	// Apart is since when the counts differ although nothing is pending; nil while they agree.
 	Apart atomic.Pointer[time.Time]
 }
 
@@ -88,7 +88,7 @@ type Missed struct {
 // Load is what is known; nil when none is missing.
 func (m *Missed) Load() *records.Missed { return m.known.Load() }
 
-// Note notes that changes may be missing. What was known stays: nobody takes it back, whatever older
+// Note notes that changes may be missing. What was known stays, even if older
 // word of the records comes late.
 func (m *Missed) Note(missed *records.Missed) {
 	for {
@@ -107,7 +107,7 @@ type Edition struct {
 	// Trouble is why deliveries do not go on.
 	Trouble stats.TroubleSpot
 	// Missed says that changes may be missing for good, as the records have it; only another
-	// edition mends that.
+	// edition corrects that.
 	Missed Missed
 
 	reader source.Reader
@@ -124,7 +124,7 @@ type Edition struct {
 	ended    chan struct{} // closed when Run has returned
 }
 
-// debts are what is to be built beside what is in the lanes. It stands in the records.
+// debts are what is to be built in addition to what is in the lanes. The records have them.
 type debts struct {
 	backlog  backlog
 	rebuilds rebuilds
@@ -133,7 +133,7 @@ type debts struct {
 // requests are what is known of how the engine answers.
 type requests struct {
 	batch      retry.Batch
-	unanswered atomic.Int64 // so many were not
+	unanswered atomic.Int64 // the number that were not
 }
 
 // New prepares an edition; the record must not be changed by others.
@@ -173,12 +173,12 @@ func New(
 }
 
 // Run feeds the edition until the context ends. Nothing reaches the engine before claimed is closed;
-// what lanes do not take goes into the backlog meanwhile, so that nobody waits for this edition.
+// what lanes do not take goes into the backlog meanwhile, so that no other edition waits for this one.
 func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 	defer close(e.ended)
 	stop := context.AfterFunc(ctx, e.backlog.close)
 	defer stop()
-	// What an earlier process left is known before anybody is told how things stand.
+	// What an earlier process left is read before the first status.
 	err := e.Until(ctx, func() error {
 		if err := e.failures.load(ctx, e); err != nil {
 			return fmt.Errorf("reading the failed documents: %w", err)
@@ -215,7 +215,7 @@ func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 func (e *Edition) Ended() <-chan struct{} { return e.ended }
 
 // Abandon waits until Run has returned, and closes the tickets that wait for documents:
-// nobody asks for these any more.
+// these are no longer needed.
 func (e *Edition) Abandon() {
 	<-e.ended
 	for _, l := range e.lanes {
@@ -256,7 +256,7 @@ func (e *Edition) Add(ctx context.Context, key string, t *change.Ticket, in Line
 }
 
 // Repair has documents of an edition built and sent again, also when the engine seems to have them, and waits
-// for what becomes of them.
+// for their outcomes.
 func Repair(ctx context.Context, e *Edition, keys []string) error {
 	return change.Await(ctx, nil, func(t *change.Ticket) error {
 		for _, key := range keys {
@@ -275,7 +275,7 @@ func Repair(ctx context.Context, e *Edition, keys []string) error {
 // Failing reports whether the document of a key is failed now.
 func (e *Edition) Failing(key string) bool { return e.failures.has(key) }
 
-// Barrier waits until every key that waits now, or is on its way, is settled, the backlog
+// Barrier waits until every key that waits now, or is in flight, is settled, the backlog
 // is empty, and what is being sent of chunks was answered.
 func (e *Edition) Barrier(ctx context.Context) error {
 	if err := e.rebuilds.empty(ctx); err != nil {
@@ -292,7 +292,7 @@ func (e *Edition) Barrier(ctx context.Context) error {
 	})
 }
 
-// LookAtBacklog has keys seen at once that others put into the backlog.
+// LookAtBacklog reads keys immediately that other processes put into the backlog.
 func (e *Edition) LookAtBacklog() { nudge(e.backlog.more) }
 
 // ForgetDismissed takes documents out of the failed ones that were dismissed, here or
@@ -363,7 +363,7 @@ func (e *Edition) recovered() {
 var errLost = errors.New("the lease is lost")
 
 // DeliverChunk delivers the documents of a set that was read after BeginChunk, but for
-// those that were built anew since. It returns how many rows and bytes there were, and
+// those that were rebuilt since. It returns how many rows and bytes there were, and
 // how many documents were dropped. The arena is used again.
 func (e *Edition) DeliverChunk(
 	ctx context.Context,
@@ -418,7 +418,7 @@ func (v *versions) mayHave(version int64) bool {
 	return has || len(v.set) == mostVersions
 }
 
-// Chunk is what became of a chunk. Late: a request with documents of the edition was not answered meanwhile, so it may
+// Chunk is the outcome of a chunk. Late: a request with documents of the edition was not answered meanwhile, so it may
 // still arrive.
 type Chunk struct {
 	Rows, Bytes, Dropped int

@@ -32,13 +32,13 @@ type lane struct {
 
 	mu    sync.Mutex // guards what follows
 	lines [2]change.Queue
-	// throttled are keys that were sent often enough of late.
+	// throttled are keys that were sent too often recently.
 	throttled change.Queue
 	throttle  change.Throttle
 	sizer     reindex.Sizer
 	// current are the entries that are being built; what is settled of them is emptied.
 	current []change.Entry
-	closed  bool // nobody asks for its documents any more
+	closed  bool // its documents are no longer needed
 }
 
 // workspace is what a lane builds in; it is used again and again.
@@ -91,10 +91,10 @@ func (l *lane) run(ctx context.Context) {
 	}
 }
 
-// lightBytes is how much a batch may weigh without being counted, so that fresh changes wait for nobody.
+// lightBytes is how much a batch may weigh without being counted, so that fresh changes do not wait.
 const lightBytes = 64 << 10
 
-// weight is how much memory so many documents will take up, as far as it is known.
+// weight is the memory that a number of documents will need, as far as it is known.
 func (l *lane) weight(documents int) int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -190,7 +190,7 @@ func (l *lane) take() []change.Entry {
 	return entries
 }
 
-// admit keeps back the keys that were sent too often of late.
+// admit keeps back the keys that were sent too often recently.
 func (l *lane) admit(entries []change.Entry, now time.Time) []change.Entry {
 	kept := entries[:0]
 	for _, entry := range entries {
@@ -274,7 +274,7 @@ const (
 	// behindFor is how long after a change that had been committed long before it was read there may be more.
 	behindFor = 5 * time.Second
 
-	freshFor = time.Second // lanes take turns for so long after a fresh key came
+	freshFor = time.Second // how long lanes take turns after a fresh key came
 	slotFor  = time.Second // a lane that has it for longer gets no answer: another may have it
 )
 
@@ -288,7 +288,7 @@ func (t *wideSlot) noteFresh() {
 // noteCommitted says that a change is read that had been committed by some time.
 func (t *wideSlot) noteCommitted(by time.Time) {
 	if time.Since(by) < longBefore {
-		return // as any may that was written beside others
+		return // as any key may that was written at the same time as others
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -10,7 +10,7 @@ import (
 // latestKept is how many documents are remembered that were built last for changes.
 const latestKept = 1000
 
-// Settled is what became of a document that was built for changes.
+// Settled is the outcome of a document that was built for changes.
 type Settled struct {
 	Key     string
 	At      time.Time
@@ -19,7 +19,7 @@ type Settled struct {
 	Bytes   int       // of the document
 }
 
-// Latest remembers what became of the documents that were built last.
+// Latest remembers the outcomes of the documents that were built last.
 type Latest struct {
 	mu    sync.Mutex // guards what follows
 	ring  []Settled
@@ -40,7 +40,7 @@ func (l *Latest) add(entry change.Entry, o outcome, bytes int, now time.Time) {
 	l.next = (l.next + 1) % latestKept
 }
 
-// Of lists what became of the documents of a key that were built for changes, newest first, and since when that is
+// Of lists the outcomes of the builds of a key for changes, newest first, and since when that is
 // known.
 func (l *Latest) Of(key string) (list []Settled, since time.Time) {
 	l.mu.Lock()

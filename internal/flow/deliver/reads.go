@@ -23,13 +23,13 @@ const mostReads = 700_000
 // readsKept is how many there are in this process.
 var readsKept atomic.Int64
 
-// id stands for a key in 96 bits, so that no two keys of a table are the same.
+// id identifies a key by 96 bits, so that no two keys of a table are the same.
 func (r *reads) id(key string) [3]uint32 {
 	first, second := maphash.String(r.seeds[0], key), maphash.String(r.seeds[1], key)
 	return [3]uint32{uint32(first), uint32(first >> 32), uint32(second)}
 }
 
-// note notes when a document was read that is with the engine now, or stands in the backlog.
+// note notes when a document was read that the engine has now, or that is in the backlog.
 func (r *reads) note(key string, at time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

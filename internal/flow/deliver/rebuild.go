@@ -30,7 +30,7 @@ type rebuilds struct {
 	list  []records.Rebuild
 	doing int64 // the generation that the estimate is of
 	reindex.Estimate
-	changed chan struct{} // closed and made anew when there are fewer
+	changed chan struct{} // closed and replaced when there are fewer
 }
 
 const (
@@ -38,7 +38,7 @@ const (
 	rebuildersAtOnce = Lanes
 	// besideFresh is how many rows a range has while fresh changes come, one at a time.
 	besideFresh = Lanes * wideKeys
-	// lookAgain is how often it is looked whether what a person has paused may go on.
+	// lookAgain is the interval between checks whether a paused rebuild may continue.
 	lookAgain = time.Second
 )
 
@@ -115,7 +115,7 @@ func (b *rebuilds) looked(r records.Rebuild, expected int64, took time.Duration)
 
 // Rebuilding is how far the documents are that are built again by ranges of keys.
 type Rebuilding struct {
-	Rows, Expected int64   // 0 are expected while nobody has counted the rows
+	Rows, Expected int64   // Expected is 0 until the rows are counted
 	PerSecond      float64 // 0 when unknown, as Left is
 	Left           time.Duration
 	Since          time.Time // when the change was made that asks for it
@@ -144,7 +144,7 @@ func (e *Edition) Rebuilding() *Rebuilding {
 	return out
 }
 
-// waiting is about how many documents are still to be built, of so many rows; one at least while any are.
+// waiting is the approximate number of documents to build, given the number of rows; at least one while any are.
 func (b *rebuilds) waiting(rows int64) (n int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -212,7 +212,7 @@ func (b *rebuilds) run(ctx context.Context, e *Edition) {
 				e.Stats.Lag.Add(time.Since(r.At))
 			}
 			b.looked(next, e.Rows(), time.Since(began))
-			return b.load(ctx, e) // it may have begun anew
+			return b.load(ctx, e) // it may have started again
 		})
 		if err != nil {
 			return

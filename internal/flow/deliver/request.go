@@ -105,8 +105,8 @@ func (l *lane) answered(
 			}
 			continue
 		case retry.Newer:
-			// It is newer by this process's own doing, or somebody else has the lease: then
-			// it is not for this process to say what became of the document.
+			// This process itself sent a newer one, or another process has the lease: then
+			// this process must not report the outcome of the document.
 			if e.Until(ctx, func() error { return e.fence.Confirm(ctx) }) != nil {
 				return nil, nil, false
 			}
@@ -210,7 +210,7 @@ func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 	return engine.Explain(e, kind, reason)
 }
 
-// request sends one request, when the limiter lets it, and learns from how it is answered.
+// request sends one request, when the limiter allows it, and adapts to the answer.
 func (e *Edition) request(ctx context.Context, batch []engine.Document) ([]engine.Result, error) {
 	select {
 	case <-ctx.Done():

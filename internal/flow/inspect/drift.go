@@ -24,7 +24,7 @@ type Drifts struct {
 	Inspector *Inspector
 	// Records are those that the orders are in.
 	Records DriftStore
-	// Deliveries tells what became of a document of late, or the address of the process that knows.
+	// Deliveries lists the recent builds of a document, or the address of the process that knows them.
 	Deliveries func(e *records.Edition, key string) (known *api.Deliveries, fedBy string)
 }
 
@@ -52,7 +52,7 @@ type DriftAsked struct {
 	Limit                int
 }
 
-// shownOrders and shownSegments bound what is told of.
+// shownOrders and shownSegments bound an answer.
 const shownOrders, shownSegments = 30, 128
 
 // Show tells what is known of the drift of an index.
@@ -111,7 +111,7 @@ func (d *Drifts) Show(ctx context.Context, index string, asked DriftAsked) (*api
 	for _, s := range coverage.All() {
 		known += s.Rows
 		segment := api.DriftSegment{Rows: s.Rows, Differing: s.Differing, At: &s.At}
-		if len(list) == 0 { // they were mended
+		if len(list) == 0 { // they were repaired
 			segment.Differing = 0
 		}
 		out.Segments = append(out.Segments, segment)

@@ -192,7 +192,7 @@ func (i *Inspector) DismissFailed(
 func blame(ctx context.Context, i *Inspector, index, key string, out *api.FailedDetail) {
 	e, err := i.Edition(ctx, index)
 	if err != nil {
-		return // what is known is told
+		return // what is known is returned
 	}
 	at, values, err := document.ParseKey(e.Record.Shape, key)
 	if err != nil {

@@ -1,6 +1,6 @@
 // Package inspect reads for people: documents as they would be built now, searches, what
 // a change would touch, failed documents, how an index was. It changes nothing but what
-// becomes of failed documents.
+// happens to failed documents.
 package inspect
 
 import (
@@ -366,7 +366,7 @@ func readQuery(s *shape.Shape, asked api.Query) (query.Query, error) {
 	return q, query.Check(s, q.Order, q.Facets)
 }
 
-// History lists how an index was over the last so many minutes, oldest first.
+// History lists samples of an index over a number of minutes, oldest first.
 func (i *Inspector) History(ctx context.Context, index string, minutes int) ([]api.HistoryPoint, error) {
 	if _, err := i.Edition(ctx, index); err != nil {
 		return nil, err

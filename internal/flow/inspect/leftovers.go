@@ -22,7 +22,7 @@ func MadeLikeEditionOf(index, name string) bool {
 
 // Leftovers lists the editions in the engines of the definition in force that the records do not
 // know: of indexes that were given up while an engine was away, or of other records. Another
-// Pingo on the same engine has editions that are none of these records', too.
+// Pingo on the same engine has editions that these records do not know.
 func (i *Inspector) Leftovers(ctx context.Context) ([]api.Leftover, error) {
 	known, err := namesOf(ctx, i.Records)
 	if err != nil {
@@ -79,7 +79,7 @@ func answers(ctx context.Context, eng *connect.Engine, edition string) (string, 
 	return m[1], nil
 }
 
-// RemoveLeftover deletes an edition that the records do not know and that answers nobody.
+// RemoveLeftover deletes an edition that the records do not know and that is not live.
 func (i *Inspector) RemoveLeftover(ctx context.Context, engine, edition string) error {
 	eng := i.Connections.Engine(engine)
 	if eng == nil {

@@ -21,7 +21,7 @@ import (
 )
 
 const (
-	// secondLook is how soon a document that differs is looked at again once all changes have arrived that
+	// secondLook is how soon a document that differs is compared again once all changes have arrived that
 	// there were at the first look: the last may have been between the journal and the engine.
 	secondLook = 100 * time.Millisecond
 	// mostWait is how long those changes are waited for.
@@ -153,14 +153,14 @@ func hasRow(ctx context.Context, reader source.Reader, t *shape.Tree, key string
 	return there, err
 }
 
-// way is what is on its way to an index.
+// way is what is pending for an index.
 type way struct {
 	changes int64 // in journals and set aside from them
 	oldest  *time.Time
 	missed  string // why changes may be missing for good; empty when none is
 }
 
-// onTheirWay says which changes are on their way, and tells those of the row itself.
+// onTheirWay counts the pending changes, and lists those of the row itself.
 func (d *Drifts) onTheirWay(
 	ctx context.Context,
 	e *Edition,

@@ -25,7 +25,7 @@ type Reindexes struct {
 	Inspector *Inspector
 }
 
-// Runs tells of the editions of an index, the newest first: what they are, and what became of them.
+// Runs lists the editions of an index with their history, the newest first.
 func (r *Reindexes) Runs(ctx context.Context, index string) ([]api.Run, error) {
 	list, err := editionsOf(ctx, r.Inspector.Records, index)
 	if err != nil {
@@ -95,7 +95,7 @@ func named(ctx context.Context, i *Inspector, index, name string) (*Edition, err
 	return nil, fmt.Errorf("edition %q of %s is %w: %s", name, index, ErrUnknown, definition.Nearest(name, names))
 }
 
-// Estimate says what filling an index anew would cost, as far as its last fill tells.
+// Estimate estimates the cost of a refill of an index from its last fill.
 func (r *Reindexes) Estimate(ctx context.Context, index string) (*api.Estimate, error) {
 	e, err := r.Inspector.Edition(ctx, index)
 	if err != nil {
@@ -162,11 +162,11 @@ func (r *Reindexes) Expect(ctx context.Context, index string) (*api.Expected, er
 	return out, nil
 }
 
-// differing bounds how many documents that differ are told in full.
+// differing bounds the number of differing documents in full in an answer.
 const differing = 20
 
 // Compare compares documents of the edition that answers with those of the one that is to take its
-// place, or of the one that did before: those of at most so many rows, spread over the keys.
+// place, or of the one that did before: those of at most a number of rows, spread over the keys.
 func (r *Reindexes) Compare(ctx context.Context, index string, most int) (*api.Comparison, error) {
 	list, err := editionsOf(ctx, r.Inspector.Records, index)
 	if err != nil {

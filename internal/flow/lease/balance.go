@@ -10,7 +10,7 @@ import (
 // State is a lease as a process sees it.
 type State struct {
 	*records.Lease
-	// Free: nobody holds it, since then.
+	// Free: no process holds it, since then.
 	Free  bool
 	Since time.Time
 	// Heard is a time since when its beat was seen to have moved on; zero when it never was.

@@ -18,7 +18,7 @@ import (
 
 // Claimer claims a source's changes for the holder of a lease, and looks whether the claim
 // still stands. By the claim it finds out that the source or the records are an older copy of
-// what they were, and that somebody else reads the same changes. Make one with NewClaimer.
+// what they were, and that another process reads the same changes. Make one with NewClaimer.
 type Claimer struct {
 	lease   *Lease
 	feed    source.Feed
@@ -28,11 +28,11 @@ type Claimer struct {
 	log     *slog.Logger
 
 	mu      sync.Mutex    // guards claimed
-	claimed chan struct{} // closed when the source is claimed; another one while it is not any more
+	claimed chan struct{} // closed when the source is claimed; another one while it is no longer claimed
 
 	claims int // that were tried; try has one caller at a time
 	above  atomic.Int64
-	// again ends the read that goes on, so that the source is claimed anew.
+	// again ends the read that goes on, so that the source is claimed again.
 	again atomic.Pointer[context.CancelFunc]
 }
 
@@ -51,8 +51,8 @@ func NewClaimer(
 }
 
 // Claimed is closed when the source is claimed. Nothing that lasts is begun before: by the claim
-// whoever has the lease later knows that there was this holder. When the source turns out not to be
-// claimed any more, since it was put back, it is another channel until it is claimed again.
+// the next holder of the lease knows that there was this holder. When the source turns out to be
+// no longer claimed, since it was restored, it is another channel until it is claimed again.
 func (c *Claimer) Claimed() <-chan struct{} {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -94,7 +94,7 @@ const (
 	beatEvery = 3 * time.Second
 	// silence is how long a claim that others made must not move before it counts as left.
 	silence = 4 * beatEvery
-	// waitForOthers is how often a source is looked at that somebody else reads.
+	// waitForOthers is the interval between checks of a source that another process reads.
 	waitForOthers = 5 * time.Second
 )
 
@@ -140,7 +140,7 @@ func (c *Claimer) claim(ctx context.Context) bool {
 // errEpoch says that the source was claimed under an epoch that is not below the lease's.
 var errEpoch = errors.New("the source was claimed under a later epoch")
 
-// errOthers says that somebody else reads the source's changes.
+// errOthers says that another process reads the source's changes.
 var errOthers = errors.New("another Pingo reads the changes of this source")
 
 func (c *Claimer) try(ctx context.Context) error {
@@ -192,7 +192,7 @@ func (c *Claimer) try(ctx context.Context) error {
 		History: now.History,
 	}
 	// What is found in a source is judged by what is recorded, so this is recorded last of
-	// what comes before the claim: whoever has the lease next finds the same.
+	// what comes before the claim: the next holder of the lease finds the same.
 	if err := c.lease.Intend(ctx, now); err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func (c *Claimer) try(ctx context.Context) error {
 	return nil
 }
 
-// moves reports whether somebody moves a claim on.
+// moves reports whether another process increases the mark of a claim.
 func (c *Claimer) moves(ctx context.Context, since change.Claim) (bool, error) {
 	if err := c.lease.Confirm(ctx); err != nil {
 		return false, err // the records know of the other one
@@ -235,7 +235,7 @@ func (c *Claimer) keep(ctx context.Context) {
 			moved := before
 			moved.Mark++
 			if err == nil && now != moved {
-				// Whoever reads may know of an older mark alone, and not notice: what this means
+				// The reader may know only an older mark, and not notice: what this means
 				// shows when the source is claimed again.
 				(*c.again.Load())()
 				continue

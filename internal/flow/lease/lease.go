@@ -27,7 +27,7 @@ type Store interface {
 	Release(ctx context.Context, l *records.Lease) error
 }
 
-// Time is how long a lease lasts after it was renewed: who has seen it stand still for that
+// Time is how long a lease lasts after it was renewed: a process that has seen the same beat for that
 // long, by its own clock, may take it. Its holder stops using it margin before that. Neither
 // looks at the time of day, which may be set back or forward.
 const (
@@ -120,7 +120,7 @@ func TakeAll(
 	return taken, nil
 }
 
-// Release lets others take some leases at once. Without it they take them a little later.
+// Release lets others take some leases immediately. Without it they take them a little later.
 func Release(ctx context.Context, leases []*Lease, log *slog.Logger) {
 	for _, l := range leases {
 		l.release(ctx, log)
@@ -133,7 +133,7 @@ func (l *Lease) Source() string { return l.asTaken.Source }
 // Epoch is above that of every holder before.
 func (l *Lease) Epoch() int64 { return l.asTaken.Epoch }
 
-// Fence stands for the lease in what is recorded under it.
+// Fence identifies the lease in what is recorded under it.
 func (l *Lease) Fence() string { return l.asTaken.Fence() }
 
 // Process is the holder.
@@ -143,7 +143,7 @@ func (l *Lease) Process() string { return l.asTaken.Holder }
 // epoch, so a lease ends before.
 const versions = math.MaxUint32
 
-// NextVersion is above every version given before, also by other processes: whoever has
+// NextVersion is above every version given before, also by other processes: the process that has
 // the lease later has the higher epoch.
 func (l *Lease) NextVersion() int64 {
 	n := l.taken.Add(1)
@@ -183,7 +183,7 @@ func (l *Lease) Pass(version int64) bool {
 // LeastVersion is below every version that the holder of an epoch gives, and above those of earlier epochs.
 func LeastVersion(epoch int64) int64 { return epoch << 32 }
 
-// Holds reports whether nobody else can hold the lease yet. It is asked before everything
+// Holds reports whether no other process can hold the lease yet. It is asked before everything
 // that cannot be taken back, since a process may have been paused for any time before any
 // of its steps. Once it has said no, it never says yes again.
 func (l *Lease) Holds() bool {
@@ -213,7 +213,7 @@ func (l *Lease) Confirm(ctx context.Context) error {
 // Lost is closed when the lease is known to be lost.
 func (l *Lease) Lost() <-chan struct{} { return l.lost }
 
-// Lose gives the lease up for lost: nothing is done under it any more.
+// Lose gives the lease up: nothing more is done under it.
 func (l *Lease) Lose() { l.once.Do(func() { close(l.lost) }) }
 
 // Claimed is the claim on the source that is known, and whether the records have it.
@@ -236,7 +236,7 @@ const (
 )
 
 // Keep renews the lease until it is lost or the context ends, and leaves word of how the
-// source's indexes are with it. older is told when the records turn out to be older than they
+// source's indexes are with it. older is called when the records turn out to be older than they
 // were; then the lease is given up.
 func (l *Lease) Keep(
 	ctx context.Context,

@@ -15,7 +15,7 @@ import (
 // Outcome is what an expected search found.
 type Outcome struct {
 	reindex.Expectation
-	// Place is that of the key among the hits, from 1; 0 when it is not among so many as it should be.
+	// Place is that of the key among the hits, from 1; 0 when it is not among the expected number.
 	Place int
 	// Total is how many documents were found, and First the keys of the first of them.
 	Total int64
@@ -39,7 +39,7 @@ func (o *Outcome) String() string {
 	return fmt.Sprintf("%q does not find %s among the first %d", o.Search, o.Finds, o.Among)
 }
 
-// shownKeys is how many of the keys that were found are told.
+// shownKeys is the number of found keys in a message.
 const shownKeys = 5
 
 // Expect runs searches under a public name or in an edition of a shape, and says what they found.

@@ -31,7 +31,7 @@ type Store interface {
 	SaveCopy(ctx context.Context, e *records.Edition, copy string) error
 	// SaveSwitched records that an edition answers, and keeps the one that did for some time.
 	SaveSwitched(ctx context.Context, e *records.Edition, keep time.Duration) error
-	// SaveEvent records what became of an edition beside its steps.
+	// SaveEvent records an event of an edition that is not a step.
 	SaveEvent(ctx context.Context, e *records.Edition, what string) error
 	PlanChunk(ctx context.Context, e *records.Edition, c records.Chunk, tree int, all, offered bool) error
 	OpenChunks(ctx context.Context, e *records.Edition) ([]records.Chunk, error)
@@ -142,7 +142,7 @@ func (f *Fill) copy() *records.Edition {
 }
 
 // Note takes in what others have recorded: that another edition answers instead, that this one is to
-// again, and how it is to be filled.
+// again, and the course of its fill.
 func (f *Fill) Note(state reindex.State, course records.Course) {
 	f.pacer.set(course)
 	f.mu.Lock()
@@ -244,7 +244,7 @@ func (f *Fill) prepare(ctx context.Context) error {
 	if err := f.engine.Prepare(ctx, record.Name(), record.Shape); err != nil {
 		return fmt.Errorf("creating edition %s: %w", record.Name(), err)
 	}
-	// Changes are delivered from now on, so it is recorded at once what they are delivered to.
+	// Changes are delivered from now on, so Pingo records immediately what they are delivered to.
 	copy, err := f.engine.Copy(ctx, record.Name())
 	if err != nil {
 		return fmt.Errorf("looking at edition %s: %w", record.Name(), err)
@@ -324,7 +324,7 @@ func (f *Fill) fillChunks(ctx context.Context) error {
 	if _, progress := f.State(); progress.Resumed > 0 {
 		f.log.Info("fill resumed", "rows", progress.Resumed, "openChunks", len(open))
 	}
-	// When one fails, the others end their chunks: a request that nobody waits for might arrive after
+	// When one fails, the others end their chunks: a request without a waiting caller might arrive after
 	// all documents of its tree were listed.
 	var group errgroup.Group
 	var over atomic.Bool
@@ -537,7 +537,7 @@ func (f *Fill) catchUp(ctx context.Context, caughtUp func(context.Context) error
 	return f.enter(ctx, reindex.Checking)
 }
 
-// check looks at the gates, and records how they are.
+// check judges the gates, and records the outcome.
 func (f *Fill) check(ctx context.Context, caughtUp func(context.Context) error) error {
 	gates, err := f.judge.all(ctx, f.copy(), caughtUp, &f.pacer)
 	if err != nil {
@@ -551,12 +551,12 @@ func (f *Fill) check(ctx context.Context, caughtUp func(context.Context) error) 
 }
 
 const (
-	// askAgain is how often it is looked whether a person has decided, or failed documents were mended.
-	askAgain = 2 * time.Second
+	// recheckInterval is how often a waiting reindex checks for a decision and re-evaluates its gates.
+	recheckInterval = 2 * time.Second
 	// searchAgain is how often searches are made again that did not find what they should.
 	searchAgain = 10 * time.Second
-	// countAgain is how often all is counted anew meanwhile, which a large source should not do often.
-	countAgain = time.Minute
+	// recountInterval is how often a waiting reindex counts all rows again, which is expensive on a large source.
+	recountInterval = time.Minute
 	// compareShare is how many times as long as it took to compare documents that differed it is left
 	// until they are compared again.
 	compareShare = 50
@@ -584,7 +584,7 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 		}
 		ask(byHand)
 		now := f.edition.Failed()
-		count, search := now != failed || time.Since(counted) >= countAgain, time.Since(searched) >= searchAgain
+		count, search := now != failed || time.Since(counted) >= recountInterval, time.Since(searched) >= searchAgain
 		if count || search {
 			gates, began := record.Gates, time.Now()
 			switch differs := reindex.Stopped(record.Gates, reindex.GateContent); {
@@ -610,7 +610,7 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 				continue
 			}
 		}
-		if !retry.Sleep(ctx, askAgain) {
+		if !retry.Sleep(ctx, recheckInterval) {
 			return ctx.Err()
 		}
 	}

@@ -282,7 +282,7 @@ func TestAWorseEditionWaits(t *testing.T) {
 		if ready, err := store.Decide(ctx, e.Record); !ready || err != nil {
 			t.Fatal(ready, err)
 		}
-		time.Sleep(2 * askAgain)
+		time.Sleep(2 * recheckInterval)
 		if state, _ := fill.State(); state != reindex.Switched {
 			t.Errorf("%s after a person has decided", state)
 		}

@@ -26,9 +26,9 @@ type HelpingStore interface {
 	// TakeChunk gives a process a chunk that another one offers; nil when there is none, or when the process does not go
 	// by the newest version of the definition.
 	TakeChunk(ctx context.Context, e *records.Edition, process string, definition int) (*records.Task, error)
-	// KeepChunk fails with records.ErrLost when the process may not fill the chunk any more.
+	// KeepChunk fails with records.ErrLost when the process may no longer fill the chunk.
 	KeepChunk(ctx context.Context, e *records.Edition, number int, process string) error
-	// ReturnChunk records what became of a chunk.
+	// ReturnChunk records the outcome of a chunk.
 	ReturnChunk(ctx context.Context, e *records.Edition, became records.Loan) error
 }
 
@@ -43,7 +43,7 @@ const (
 	longestTask = 2 * time.Minute
 	// restAfter is how long a process that could not fill a chunk leaves the others to those who can.
 	restAfter = 2 * time.Second
-	// returnWithin bounds how long it is tried to say what became of a chunk.
+	// returnWithin bounds the attempts to record the outcome of a chunk.
 	returnWithin = 2 * time.Second
 )
 
@@ -90,7 +90,7 @@ type helping struct {
 	*Helper
 	deliver.Store // nothing of it is used but SaveFailed
 	strain        reindex.Strain
-	rest          time.Duration // how long the source is to be left alone
+	rest          time.Duration // how long the source rests
 	version       int64
 	until         atomic.Pointer[time.Time] // as of which it may send
 	giveUp        context.CancelCauseFunc
@@ -99,16 +99,16 @@ type helping struct {
 // NextVersion is the least one of the holder's epoch.
 func (h *helping) NextVersion() int64 { return h.version }
 
-// Given is above all versions: what the holder has sent since is as it should be.
+// Given is above all versions: what the holder has sent since is correct.
 func (h *helping) Given() int64 { return math.MaxInt64 }
 
 // Pass passes nothing.
 func (h *helping) Pass(int64) bool { return false }
 
-// Holds reports whether nobody else can have the chunk yet.
+// Holds reports whether no other process can have the chunk yet.
 func (h *helping) Holds() bool { return time.Now().Before(*h.until.Load()) }
 
-// Confirm does nothing: that the engine has something newer is as it should be.
+// Confirm does nothing: that the engine has something newer is correct.
 func (h *helping) Confirm(context.Context) error { return nil }
 
 var errRefused = errors.New("a document was refused")
@@ -161,7 +161,7 @@ func (h *helping) run(ctx context.Context) {
 	}
 }
 
-// fill fills a chunk that was taken after a moment, and says what became of it.
+// fill fills a chunk that was taken after a moment, and records its outcome.
 func (h *helping) fill(
 	ctx context.Context,
 	fed *deliver.Edition,

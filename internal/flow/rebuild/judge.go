@@ -51,13 +51,13 @@ func (j *judge) all(
 // settling is for how long a verdict may change.
 const settling = 10 * time.Second
 
-// settled looks at the gates until they pass or stand still: of what is written meanwhile, one edition has
+// settled judges the gates until they pass or no longer change: of what is written meanwhile, one edition has
 // more than the other at any moment.
 func (j *judge) settled(ctx context.Context, record *records.Edition) ([]reindex.Gate, error) {
 	gates, err := j.gates(ctx, record)
 	for began := time.Now(); err == nil && !reindex.Passed(gates) && time.Since(began) < settling; {
 		before := gates
-		if !retry.Sleep(ctx, askAgain) {
+		if !retry.Sleep(ctx, recheckInterval) {
 			return nil, ctx.Err()
 		}
 		if gates, err = j.gates(ctx, record); slices.Equal(gates, before) {
@@ -104,7 +104,7 @@ func (j *judge) gates(ctx context.Context, record *records.Edition) ([]reindex.G
 	}
 	gates := reindex.Judge(rows, fresh, &had, lacks)
 	for _, g := range record.Gates {
-		if g.Name == reindex.GateContent { // it was looked at when the edition was filled
+		if g.Name == reindex.GateContent { // it was judged when the edition was filled
 			gates = append(gates, g)
 		}
 	}
@@ -119,7 +119,7 @@ const (
 )
 
 // content compares the edition's documents with their rows, as far as the definition wants that; nil when
-// it does not. Those that differ may be on their way, and are built once more before they count.
+// it does not. Those that differ may be pending, and are built once more before they count.
 func (j *judge) content(
 	ctx context.Context,
 	record *records.Edition,
@@ -137,7 +137,7 @@ func (j *judge) content(
 	}
 	found, err := of.Rows(ctx, o)
 	for look := 1; err == nil && found.More > 0 && look < compare.MostLooks; look++ {
-		// So many may be those of a wide change that is on its way.
+		// These may be the documents of a wide change that is pending.
 		if err = caughtUp(ctx); err == nil {
 			found, err = of.Rows(ctx, o)
 		}
@@ -174,7 +174,7 @@ func (j *judge) searchAgain(ctx context.Context, record *records.Edition) ([]rei
 		if err != nil {
 			return nil, err
 		}
-		if now == nil { // the definition expects nothing any more
+		if now == nil { // the definition no longer expects anything
 			return slices.Delete(gates, i, i+1), nil
 		}
 		gates[i] = now[0]
@@ -236,5 +236,5 @@ func (j *judge) decided(ctx context.Context, record *records.Edition) (goes, byH
 	if err != nil {
 		return false, false, fmt.Errorf("reading which edition of %s answers: %w", record.Index, err)
 	}
-	return live == nil, live != nil, nil // nobody is asked where nothing answers yet
+	return live == nil, live != nil, nil // no person is asked while no edition is live
 }

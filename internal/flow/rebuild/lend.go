@@ -16,23 +16,23 @@ import (
 type LendingStore interface {
 	// Loans lists the chunks that are offered, or were taken by others.
 	Loans(ctx context.Context, e *records.Edition) ([]records.Loan, error)
-	// TakeBack has a chunk filled by nobody else, unless it is not as it was seen any more.
+	// TakeBack takes a chunk back from another process, unless its state has changed since it was read.
 	TakeBack(ctx context.Context, e *records.Edition, seen records.Loan) (bool, error)
 	TakeAllBack(ctx context.Context, e *records.Edition) error
 }
 
 const (
-	// lookAtLoans is how often it is looked what others did.
+	// lookAtLoans is the interval between checks of lent chunks.
 	lookAtLoans = 200 * time.Millisecond
 	// offeredFor is how long a chunk is offered until this process fills it itself.
 	offeredFor = 5 * time.Second
-	// stillFor is how long a process may stand still with a chunk. By then it may send nothing of it any more.
+	// stillFor is how long a process may make no progress with a chunk. After that it may no longer send any of it.
 	stillFor = deliver.Permit + 2*time.Second
 	// mostOffered bounds how many chunks are offered at a time.
 	mostOffered = 4 * Workers
 )
 
-// lender lets other processes fill chunks, and takes in what became of them.
+// lender lets other processes fill chunks, and takes in their outcomes.
 type lender struct {
 	fill *Fill
 	plan *planner
@@ -74,7 +74,7 @@ func lend(ctx context.Context, f *Fill, p *planner, over *atomic.Bool) error {
 	return nil
 }
 
-// offer offers so many chunks that each process has some, unless somebody wants the fill to be slow.
+// offer offers enough chunks for each process, unless the fill has a pace.
 func (l *lender) offer(ctx context.Context) error {
 	f, now := l.fill, time.Now()
 	pace := f.pacer.Pace()
@@ -91,7 +91,7 @@ func (l *lender) offer(ctx context.Context) error {
 		x := &loan{since: now, ended: f.edition.Lend()} // before others may send
 		more, err := l.planOne(ctx, x)
 		if err != nil {
-			x.ended(stillFor + deliver.ArrivesWithin) // it may be recorded, and taken by somebody
+			x.ended(stillFor + deliver.ArrivesWithin) // it may be recorded, and taken by another process
 			return err
 		}
 		if !more {
@@ -176,7 +176,7 @@ func (l *lender) look(ctx context.Context) error {
 	return failed
 }
 
-// arrives is within what time all that was sent of a chunk has arrived, once nobody sends more of it.
+// arrives is the time within which everything that was sent of a chunk arrives, once no process sends more of it.
 func arrives(x records.Loan) time.Duration {
 	if x.Process == "" || x.Filled && !x.Late {
 		return 0

@@ -15,7 +15,7 @@ import (
 const (
 	// lookAgain is how often a worker that waits looks whether it may go on.
 	lookAgain = 500 * time.Millisecond
-	// watchEvery is how often it is looked how fast a fill is.
+	// watchEvery is the interval between measurements of the speed of a fill.
 	watchEvery = time.Second
 )
 
@@ -26,7 +26,7 @@ type pacer struct {
 	mu      sync.Mutex // guards what follows
 	course  records.Course
 	budget  reindex.Budget
-	resting time.Time      // until then the source is left alone
+	resting time.Time      // until then the source rests
 	strain  reindex.Strain // of comparing
 }
 
@@ -77,7 +77,7 @@ func (p *pacer) wait(worker int) time.Duration {
 	return min(lookAgain, max(p.budget.Wait(now), p.resting.Sub(now)))
 }
 
-// spend takes in what a chunk came to, and how long the source is to be left alone for it.
+// spend takes in the size of a chunk, and how long the source rests after it.
 func (p *pacer) spend(c deliver.Chunk, rest time.Duration) {
 	pace, now := p.Pace(), time.Now()
 	p.mu.Lock()
@@ -88,7 +88,7 @@ func (p *pacer) spend(c deliver.Chunk, rest time.Duration) {
 	}
 }
 
-// after waits as the pace wants it after so many documents and bytes, and leaves a strained source alone.
+// after waits as the pace requires after a number of documents and bytes, and lets a strained source rest.
 func (p *pacer) after(ctx context.Context, documents, bytes int, took time.Duration) error {
 	p.mu.Lock()
 	rest := p.strain.Rest(documents, took)
@@ -102,14 +102,14 @@ func (p *pacer) after(ctx context.Context, documents, bytes int, took time.Durat
 	return ctx.Err()
 }
 
-// rests reports whether the source is left alone for a while.
+// rests reports whether the source rests for a while.
 func (p *pacer) rests(now time.Time) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.resting.After(now)
 }
 
-// Waits is what an edition waits for, and how it is filled.
+// Waits is what an edition waits for, and the course of its fill.
 type Waits struct {
 	records.Course
 	// Why nothing of it is filled now, or slowly; empty when neither is so.
@@ -148,7 +148,7 @@ func (f *Fill) watch(ctx context.Context) {
 			f.update(func(_ *records.Edition, p *reindex.Progress) { p.Looked(p.Rows, p.Expected, now.Sub(last)) })
 		}
 		last = now
-		if why == told || f.pacer.Course().Paused { // who paused it is recorded
+		if why == told || f.pacer.Course().Paused { // the person who paused it is recorded
 			continue
 		}
 		what := "goes on"

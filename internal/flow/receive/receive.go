@@ -110,7 +110,7 @@ func shown(r source.Receipt) api.Receipt {
 	}
 }
 
-// Receipts lists what became of events, the newest first, at most n of those below a number.
+// Receipts lists the outcomes of events, the newest first, at most n of those below a number.
 func (r *Receiver) Receipts(
 	ctx context.Context,
 	name string,

@@ -8,7 +8,7 @@ import (
 	"pingo/internal/core/drift"
 )
 
-// Drift says how much of so many rows was compared, and what is known to differ.
+// Drift says how much of an index was compared, given its rows, and what is known to differ.
 func Drift(
 	c *drift.Coverage,
 	kinds map[drift.Kind]int64,

@@ -20,7 +20,7 @@ type stretch struct {
 	oldest                                 float64
 }
 
-// point is how the index was since then, and begins anew.
+// point is a sample of the index since the last one, and starts the next.
 func (s *stretch) point(f *Fed, st *stream.Stream, now time.Time) api.HistoryPoint {
 	e := &f.Edition.Stats
 	p := api.HistoryPoint{At: now, Waiting: s.waiting, OldestMS: s.oldest}

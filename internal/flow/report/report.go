@@ -49,13 +49,13 @@ func (f *Fed) Oldest() time.Time {
 	return oldest
 }
 
-// unreadAfter is how long ago the changes must have been read for nobody to know whether
+// unreadAfter is how long ago the changes must have been read before it is unknown whether
 // there are more.
 const unreadAfter = 5 * time.Second
 
 const (
 	// usualLag is how old the oldest change may be of an index that is in sync; or as old as nearly all were
-	// of late, but not older than mostLag.
+	// recently, but not older than mostLag.
 	usualLag = 250 * time.Millisecond
 	mostLag  = 3 * time.Second
 )
@@ -258,7 +258,7 @@ func index(p pair, sources []api.SourceStatus, now time.Time) api.IndexStatus {
 		f.Waits, f.Halted, f.ByHand, f.Paused, f.Pace = waits.Why, waits.Halted, waits.ByHand, waits.Paused, pace(
 			waits.Now,
 		)
-		if f.Halted || state != reindex.Filling { // nobody knows for how long
+		if f.Halted || state != reindex.Filling { // the duration is unknown
 			f.PerSecond, f.LeftMS = 0, 0
 		}
 		for _, g := range p.filling.Fill.Gates() {

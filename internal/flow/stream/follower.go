@@ -22,7 +22,7 @@ import (
 type Edition interface {
 	Add(ctx context.Context, key string, t *change.Ticket, in deliver.Line) error
 	// DropChunks has what open chunks have read of a tree dropped: all its documents are
-	// about to be built anew.
+	// about to be rebuilt.
 	DropChunks(tree int)
 	// Rebuild has all documents of a tree built again, and returns when that is recorded; false when it cannot now.
 	Rebuild(ctx context.Context, tree int, t *change.Ticket) (bool, error)
@@ -49,12 +49,12 @@ type Follower struct {
 	engine  engine.Engine
 	// missed records that changes are missing in the edition for good.
 	missed func(ctx context.Context, reason string) error
-	alone  time.Time // from when on nobody else feeds the edition
+	alone  time.Time // from when on no other process feeds the edition
 
 	mu      sync.Mutex // guards what follows
 	open    []*expansion
 	gone    bool
-	changed chan struct{} // closed and made anew when an expansion is done
+	changed chan struct{} // closed and replaced when an expansion is done
 	next    chan struct{} // an expansion was added
 }
 
@@ -72,9 +72,9 @@ type expansion struct {
 	// all is the number of the tree all of whose documents it is about; negative when it is not.
 	all     int
 	waiting []*change.Ticket // they are open for it
-	ticket  *change.Ticket   // stands for those, from when it is taken
+	ticket  *change.Ticket   // represents those, from when it is taken
 	failed  time.Time        // first of all, and at every try since; zero when it did not fail
-	// stuck says why it cannot be done until something is mended; empty when it can.
+	// stuck says why it cannot be done until a person fixes the cause; empty when it can.
 	stuck string
 }
 
@@ -88,7 +88,7 @@ type Options struct {
 	Engine  engine.Engine
 	// Missed records that changes are missing in the edition for good.
 	Missed func(ctx context.Context, reason string) error
-	// Alone is from when on nobody else feeds the edition, zero when nobody else ever did.
+	// Alone is from when on no other process feeds the edition, zero when no other ever did.
 	Alone time.Time
 }
 
@@ -222,7 +222,7 @@ func (f *Follower) follow(ctx context.Context, changes []change.Change, tickets 
 	return nil
 }
 
-// shared is a ticket that stands for several, which are open for it: each of them waits for it.
+// shared is a ticket that represents several, which are open for it: each of them waits for it.
 func shared(tickets []*change.Ticket) *change.Ticket {
 	out := change.NewTicket(change.Oldest(tickets), func() {
 		for _, t := range tickets {
@@ -284,7 +284,7 @@ func (f *Follower) walkUp(
 }
 
 // everything rebuilds all documents of a tree: those that the source has rows for, and
-// those that the engine still holds. What is on its way to the engine might be in neither
+// those that the engine still holds. What is in flight to the engine might be in neither
 // list, so it is waited for first, or dropped. What another process sent before it was gone may
 // arrive later still, so the engine is asked again then.
 func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket) error {
@@ -407,7 +407,7 @@ func (f *Follower) noteStuck(x *expansion, err error) {
 	}
 }
 
-// stuck says why changes cannot be followed until something is mended; empty when they can.
+// stuck says why changes cannot be followed until a person fixes the cause; empty when they can.
 func (f *Follower) stuck() string {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -475,7 +475,7 @@ func (f *Follower) idle(ctx context.Context) error {
 	}
 }
 
-// Abandon closes the tickets of changes that nobody follows any more. Run has returned.
+// Abandon closes the tickets of changes that are no longer followed. Run has returned.
 func (f *Follower) Abandon() {
 	f.mu.Lock()
 	f.gone = true

@@ -24,7 +24,7 @@ type Journal struct {
 type Measured struct {
 	source.Depth
 	At time.Time
-	// GrowsPerSecond is how many changes more there are each second, of late.
+	// GrowsPerSecond is the growth in changes a second over the last minute.
 	GrowsPerSecond float64
 	LimitBytes     int64
 	// Warning is there while it is larger than its limit.

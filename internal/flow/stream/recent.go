@@ -13,7 +13,7 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// recent follows the last changes of a source to what becomes of them.
+// recent follows the last changes of a source to their outcomes.
 type recent struct {
 	label func(shape.Ref) string
 
@@ -51,7 +51,7 @@ func (t *traced) finished() {
 	}
 }
 
-// Recent lists the last changes, newest first, with what became of each.
+// Recent lists the last changes, newest first, with the outcome of each.
 func (s *Stream) Recent() []api.RecentChange {
 	s.recent.mu.Lock()
 	defer s.recent.mu.Unlock()

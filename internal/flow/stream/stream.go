@@ -45,10 +45,10 @@ type Stream struct {
 	mu        sync.Mutex  // guards what follows
 	followers []*Follower // never changed in place
 	done      []int64     // not removed from the journal yet
-	// run is how often Run was called: the source may number its changes anew in between.
+	// run is how often Run was called: the source may number its changes again in between.
 	run int
 	// emptied is the last time when all changes that there were had been read and given to the followers, as far as it
-	// is known; changed is closed and made anew then.
+	// is known; changed is closed and replaced then.
 	emptied time.Time
 	changed chan struct{}
 
@@ -86,8 +86,8 @@ func (s *Stream) Remove(f *Follower) {
 	s.followers = slices.DeleteFunc(slices.Clone(s.followers), func(x *Follower) bool { return x == f })
 }
 
-// Run reads until the context ends, or somebody else has claimed the changes. It may be
-// called again then; what was read before and is not done is read anew.
+// Run reads until the context ends, or another process has claimed the changes. It may be
+// called again then; what was read before and is not done is read again.
 func (s *Stream) Run(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -162,7 +162,7 @@ func (s *Stream) foundEnd(at time.Time) {
 	s.changed = make(chan struct{})
 }
 
-// gather is how long more changes are waited for when some came. What then becomes of them takes as long again, and
+// gather is how long the stream waits for more changes when some came. Their delivery takes as long again, and
 // now and then twice as long.
 func (s *Stream) gather() time.Duration { return max(pollFast, s.TargetLag()*3/10) }
 
@@ -191,7 +191,7 @@ func (s *Stream) read(ctx context.Context) (int, error) {
 }
 
 // relieve takes out the followers that cannot follow their changes, since the schema is no longer
-// what their edition was made for, or another source is away for long: the others shall not wait
+// what their edition was made for, or another source is down for long: the others must not wait
 // for them. That changes are missing in the edition is recorded before they are given up.
 func (s *Stream) relieve(ctx context.Context) error {
 	s.mu.Lock()
@@ -212,7 +212,7 @@ func (s *Stream) relieve(ctx context.Context) error {
 	return nil
 }
 
-// follow gives changes to all followers that there are now: they are looked up after the
+// follow gives changes to all followers that there are now: it lists them after the
 // changes were read, and one that is added in between reads its rows later still.
 func (s *Stream) follow(ctx context.Context, changes []change.Change) error {
 	s.Noticed.Add(len(changes))

@@ -79,7 +79,7 @@ func (j *job) recast(cause drift.Cause, n int64) {
 	})
 }
 
-// wait keeps the pace after so many documents, and leaves a source alone that is strained by how long it took.
+// wait keeps the pace after a number of documents, and lets a source rest whose reads take long.
 func (j *job) wait(ctx context.Context, strain *reindex.Strain, documents, bytes int, took time.Duration) error {
 	now := time.Now()
 	j.mu.Lock()
@@ -96,7 +96,7 @@ func (j *job) wait(ctx context.Context, strain *reindex.Strain, documents, bytes
 	return ctx.Err()
 }
 
-// lookedUp is how many documents of the engine are looked up in the source together.
+// lookedUp is the number of documents of the engine that one read searches in the source.
 const lookedUp = 1000
 
 // scan looks up all documents of the engine in the source.
@@ -138,7 +138,7 @@ func (j *job) scan(ctx context.Context) error {
 
 var errEnough = errors.New("enough")
 
-// list lists all documents of the engine, for a whole check. Where there are too many, they are looked up at
+// list lists all documents of the engine, for a whole check. Where there are too many, they are searched at
 // its end.
 func (j *job) list(ctx context.Context) (err error) {
 	expected := int64(0)
@@ -171,7 +171,7 @@ type span struct {
 	after, upto []string
 }
 
-// segment compares the rows of a tree after a key, about so many, with so many side by side.
+// segment compares about most rows of a tree after a key, with side ranges at the same time.
 func (j *job) segment(ctx context.Context, t *shape.Tree, after []string, most, side int) (drift.Segment, error) {
 	var spans []span
 	s := drift.Segment{Content: j.whole.Of}
@@ -195,7 +195,7 @@ func (j *job) segment(ctx context.Context, t *shape.Tree, after []string, most, 
 }
 
 // spans compares ranges of a tree. It returns how many rows there were, how many of their documents differ
-// now, and of how many nobody could tell.
+// now, and of how many that is unknown.
 func (j *job) spans(
 	ctx context.Context,
 	t *shape.Tree,
@@ -248,8 +248,8 @@ func (j *job) spans(
 	return rows, differing, unsettled, err
 }
 
-// confirm looks again at documents that differ, out of so many compared, and records and mends those that
-// differ all the same. It returns how many differ then, and of how many nobody could tell.
+// confirm compares differing documents again, out of the number compared, and records and repairs those that
+// still differ. It returns how many differ then, and of how many that is unknown.
 func (j *job) confirm(
 	ctx context.Context,
 	suspects []compare.Different,
@@ -279,7 +279,7 @@ func (j *job) confirm(
 	return left, unsettled, nil
 }
 
-// found records documents that are not what their rows make, and mends those that may be.
+// found records documents that are not what their rows make, and repairs those that may be.
 func (j *job) found(ctx context.Context, wrong []compare.Different, emptied bool) (left int64, err error) {
 	if len(wrong) == 0 {
 		return 0, nil
@@ -310,7 +310,7 @@ func (j *job) found(ctx context.Context, wrong []compare.Different, emptied bool
 	return int64(len(still)), err
 }
 
-// repair mends the documents that may be without another word, and returns those that differ afterwards.
+// repair repairs the documents that may be repaired without a decision, and returns those that differ afterwards.
 func (j *job) repair(ctx context.Context, wrong []compare.Different) (still []compare.Different, err error) {
 	if j.mend == drift.ReportOnly {
 		return wrong, nil

@@ -22,7 +22,7 @@ import (
 // recordEvery is how often it is recorded how far something is that was asked for.
 const recordEvery = time.Second
 
-// errStopped says that somebody has stopped an order.
+// errStopped says that a person has stopped an order.
 var errStopped = errors.New("it was stopped")
 
 // carryOut does what was asked for. When the context ends before it has, it is done again, from where a
@@ -71,7 +71,7 @@ func (c *Checker) carryOut(ctx context.Context, order *records.Order) {
 	}
 }
 
-// do does what a job is for. What keeps it from that for good is told as its problem.
+// do does what a job is for. A permanent failure is recorded as its problem.
 func (c *Checker) do(ctx context.Context, j *job) error {
 	refuse := func(format string, args ...any) error {
 		j.tell(func(o *drift.Outcome) { o.Problem = fmt.Sprintf(format, args...) })
@@ -137,7 +137,7 @@ func (c *Checker) all(ctx context.Context, j *job) error {
 	}
 }
 
-// sample compares some documents, spread over the keys of so many rows.
+// sample compares some documents, spread over the keys of all rows.
 func (c *Checker) sample(ctx context.Context, j *job, rows int64) error {
 	for _, t := range c.edition.Record.Shape.Trees {
 		var spans []span

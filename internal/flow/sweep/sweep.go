@@ -1,5 +1,5 @@
 // Package sweep looks for documents that are not what their rows make, all the time and when it is asked
-// to, and mends them.
+// to, and repairs them.
 package sweep
 
 import (
@@ -29,7 +29,7 @@ type Store interface {
 	Coverage(ctx context.Context, e *records.Edition) (*drift.Coverage, error)
 	SaveCoverage(ctx context.Context, e *records.Edition, c *drift.Coverage) error
 	Differences(ctx context.Context, e *records.Edition) ([]records.Difference, error)
-	// SaveDifferences records some, and forgets those of other keys that are none any more.
+	// SaveDifferences records some, and forgets those of other keys that no longer differ.
 	SaveDifferences(ctx context.Context, e *records.Edition, found []records.Difference, settled []string) error
 	AskDrift(ctx context.Context, e *records.Edition, asked drift.Asked, by string) (id int64, err error)
 	NextOrder(ctx context.Context, e *records.Edition) (*records.Order, error)
@@ -117,16 +117,16 @@ func (c *Checker) Status() Status {
 const (
 	// tryAgain is how soon something is tried again that failed, or cannot be done now.
 	tryAgain = 2 * time.Second
-	// idleFor is how soon it is looked again whether there is anything to do.
+	// idleFor is the interval between checks for work.
 	idleFor = 30 * time.Second
 	// betweenRounds is how long there is at least between the beginnings of two rounds.
 	betweenRounds = 10 * time.Minute
 	// leastPace is how many documents a second a sweep compares at least, and firstPace where nothing was
 	// compared yet.
 	leastPace, firstPace = 20, 2000
-	// lookAgain is how often documents that differ are looked at again.
+	// lookAgain is the interval between comparisons of documents that differ.
 	lookAgain = time.Minute
-	// settleFor is how long changes may be on their way until it is given up to tell what differs.
+	// settleFor is how long changes may be pending before a comparison gives up.
 	settleFor = 30 * time.Second
 	// workers compare side by side when a person waits.
 	workers = 4
@@ -295,7 +295,7 @@ func (s *steady) occasions(ctx context.Context, policy drift.Policy, now time.Ti
 	return nil
 }
 
-// share is how long so many rows may take when all take as long as a round.
+// share is how long a number of rows may take when all take as long as a round.
 func (s *steady) share(rows int64, every time.Duration) time.Duration {
 	all := max(1, s.c.countedRows())
 	return time.Duration(float64(every) * 0.9 * float64(rows) / float64(all))
@@ -414,7 +414,7 @@ func (c *Checker) roundOver(ctx context.Context, j *job) {
 	}
 }
 
-// note records differences, and that others are none any more.
+// note records differences, and that others no longer differ.
 func (c *Checker) note(ctx context.Context, found []records.Difference, settled []string) error {
 	c.mu.Lock()
 	room := records.MostDifferences - len(c.standing)
@@ -453,7 +453,7 @@ func (c *Checker) note(ctx context.Context, found []records.Difference, settled 
 	return nil
 }
 
-// lookAgain looks at the documents that differ, and forgets those that do not any more.
+// lookAgain compares the documents that differ, and forgets those that no longer do.
 func (c *Checker) lookAgain(ctx context.Context) error {
 	c.mu.Lock()
 	keys := slices.Sorted(maps.Keys(c.standing))

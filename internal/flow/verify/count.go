@@ -110,7 +110,7 @@ func Count(
 	pause := wait
 	for {
 		began, before := time.Now(), moved()
-		if state, _ := fill.State(); state == reindex.Previous { // nobody asks
+		if state, _ := fill.State(); state == reindex.Previous { // no status shows it
 			if !retry.Sleep(ctx, soonest) {
 				return
 			}

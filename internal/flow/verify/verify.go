@@ -28,7 +28,7 @@ type apart struct {
 const apartTimes = 4
 
 // look takes in counts that were begun at a time. It returns since when they are apart; nil when they are not,
-// or nobody can tell, since documents are on their way.
+// or it is unknown, since documents are pending.
 func (a *apart) look(e *deliver.Edition, at time.Time) *time.Time {
 	rows, _ := e.Stats.Rows.Get()
 	documents, _ := e.Stats.Documents.Get()
@@ -57,24 +57,24 @@ type Capture struct {
 	Stream  *stream.Stream
 	// Editions are those that are fed from the source.
 	Editions func() []*deliver.Edition
-	// Mend installs capture where it is missing.
-	Mend func(ctx context.Context) error
+	// Repair installs capture where it is missing.
+	Repair func(ctx context.Context) error
 	// Missed records that changes of a table may be missing in the editions that read it,
-	// and whether they are to be filled anew.
+	// and whether they are to be refilled.
 	Missed func(ctx context.Context, table shape.Ref, reason string, refill bool) error
 	// Limit is the journal's, and whether capture is to be removed past it.
 	Limit func() (bytes int64, remove bool)
 	Log   *slog.Logger
 }
 
-// watchEvery is how often the capture of a source is looked at.
+// watchEvery is the interval between checks of the capture of a source.
 const watchEvery = 3 * time.Second
 
-// Watch looks whether the capture still stands, until the context ends. It is mended, and
-// editions that may lack changes are filled anew, unless a person took it away: then the
+// Watch checks that the capture is complete, until the context ends. It is repaired, and
+// editions that may lack changes are refilled, unless a person removed it: then the
 // editions say that they are no longer in sync.
 func (c *Capture) Watch(ctx context.Context) {
-	var trouble stats.TroubleSpot // so that what lasts is said once
+	var trouble stats.TroubleSpot // so that a lasting failure is logged once
 	for retry.Sleep(ctx, watchEvery) {
 		err := c.closeGaps(ctx)
 		if err == nil {
@@ -137,7 +137,7 @@ func (c *Capture) closeGaps(ctx context.Context) error {
 		if gap.Deliberate {
 			continue
 		}
-		if err := c.Mend(ctx); err != nil {
+		if err := c.Repair(ctx); err != nil {
 			return err
 		}
 		c.Log.Info("capture repaired", "source", c.Source, "reason", gap.Reason)
