@@ -117,7 +117,7 @@ func (s *Set) Recognize(ctx context.Context, c engine.Config) (string, error) {
 			names = append(names, k.Name)
 		}
 		return "", fmt.Errorf(
-			"whoever answers at %s://%s is no engine that Pingo recognizes: name its kind (%s)",
+			"the server at %s://%s is not an engine that Pingo recognizes: name its kind (%s)",
 			u.Scheme, u.Host,
 			strings.Join(names, ", "),
 		)

@@ -335,12 +335,11 @@ func Run(ctx context.Context, o Options) error {
 	}
 	program := o.Executable
 	o.Say(`
-%d huts and %d trails are searchable, and a gentle stream of changes has begun. Huts
-are in PostgreSQL, and triggers note their changes; trails are in MariaDB, with an outbox;
-stations send bulletins as events, many at once each minute. The index finder looks for huts
-and regions in one box; finder_tables is the same in tables of PostgreSQL; places looks for huts,
-trails and bulletins of all three sources. One bulletin that a person wrote has words where a number
-should be, so its document failed: look at it.
+%d huts and %d trails are searchable, and rows change continuously. The huts are in PostgreSQL with
+triggers. The trails are in MariaDB with an outbox. Weather stations send bulletins as events, and a
+large batch each minute. The index finder searches huts and regions; finder_tables is the same index
+in tables of PostgreSQL; places searches the records of all three sources. One bulletin has words
+where a number should be, so its document failed.
 
   Console    %s/#token=%s
 
@@ -398,7 +397,7 @@ Ctrl-C ends everything.`, documentsOf(status, "huts"), documentsOf(status, "trai
 	}
 }
 
-// stormOfEvents is how many bulletins come at once each minute.
+// stormOfEvents is the number of bulletins in the batch of each minute.
 const stormOfEvents = 300
 
 func documentsOf(s *api.Status, index string) int64 {
