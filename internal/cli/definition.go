@@ -295,7 +295,7 @@ of its documents.`,
 			})
 		},
 	}
-	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask for confirmation")
+	yesFlag(cmd, &yes)
 	cmd.Flags().
 		StringArrayVar(&accept, "accept", nil, "an index that may leave the definition or lose more than half of its documents")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return before the editions are filled")
@@ -319,6 +319,8 @@ func (a *App) toApply(cmd *cobra.Command, args []string, version int) ([]api.Fil
 }
 
 // confirm asks a person; scripts must say --yes.
+//
+// Every command that deletes something, or changes what searches find, asks, and takes --yes.
 func confirm(to io.Writer, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return UsageError{
@@ -336,6 +338,11 @@ func confirm(to io.Writer, question string) error {
 		return errors.New("nothing was done")
 	}
 	return nil
+}
+
+// yesFlag adds --yes to a command that asks.
+func yesFlag(cmd *cobra.Command, yes *bool) {
+	cmd.Flags().BoolVarP(yes, "yes", "y", false, "do not ask for confirmation")
 }
 
 func (a *App) capture() *cobra.Command {
@@ -421,7 +428,7 @@ definition reads. pingo apply installs it. These commands show, reinstall and re
 			})
 		},
 	}
-	remove.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask for confirmation")
+	yesFlag(remove, &yes)
 	capture.AddCommand(show, install, remove)
 	return capture
 }

@@ -107,7 +107,7 @@ func (a *App) treatFailed(
 	treat func(c *client.Client, ctx context.Context, index string, which api.FailedSelection) (int, error),
 ) *cobra.Command {
 	var cause string
-	var all bool
+	var all, yes bool
 	cmd := &cobra.Command{
 		Use: how + " INDEX [KEY]…", Short: short,
 		Example: fmt.Sprintf(
@@ -129,6 +129,11 @@ func (a *App) treatFailed(
 					),
 				}
 			}
+			if how == "dismiss" && !yes {
+				if err := confirm(a.Err, "Remove these documents from the list?"); err != nil {
+					return err
+				}
+			}
 			n, err := treat(
 				a.client(),
 				cmd.Context(),
@@ -146,6 +151,9 @@ func (a *App) treatFailed(
 	}
 	cmd.Flags().StringVar(&cause, "cause", "", "all documents with this cause; see pingo failed list")
 	cmd.Flags().BoolVar(&all, "all", false, "all failed documents of the index")
+	if how == "dismiss" {
+		yesFlag(cmd, &yes)
+	}
 	return cmd
 }
 

@@ -208,7 +208,7 @@ func TestFailedDocuments(t *testing.T) {
 	w.must("failed", "retry", "huts", "3", "4", "3")
 	failed(1)
 	w.equalTo(lodge, demo.Definition, "huts", 1)
-	if out := w.must("failed", "dismiss", "huts", "--all"); !strings.Contains(out, "Dismissed: 1 document.") {
+	if out := w.must("failed", "dismiss", "huts", "--all", "--yes"); !strings.Contains(out, "Dismissed: 1 document.") {
 		t.Error(out)
 	}
 	failed(0)

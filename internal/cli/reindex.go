@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -329,7 +330,7 @@ func (a *App) reindexSwitch() *cobra.Command {
 			}
 			if ix.Fill != nil && !yes {
 				fmt.Fprintln(a.Err, ix.Sentence)
-				if err := confirm(a.Err, fmt.Sprintf("\nHave %s answer instead of %s?", ix.Fill.Edition, ix.Edition)); err != nil {
+				if err := confirm(a.Err, fmt.Sprintf("\nMake %s live instead of %s?", ix.Fill.Edition, ix.Edition)); err != nil {
 					return err
 				}
 			}
@@ -343,18 +344,24 @@ func (a *App) reindexSwitch() *cobra.Command {
 			)
 		},
 	}
-	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask for confirmation")
+	yesFlag(cmd, &yes)
 	return cmd
 }
 
 func (a *App) reindexRollback() *cobra.Command {
 	var to string
+	var yes bool
 	cmd := &cobra.Command{
 		Use: "rollback INDEX", Short: "Return to the previous edition", Args: Exactly(1, "an index"),
 		Long: `Makes the previous edition live again, immediately. Pingo kept it in sync by its own version of the definition. The current
 edition becomes the previous one, so the same command undoes the rollback.`,
 		Example: "  pingo reindex rollback huts",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if !yes {
+				if err := confirm(a.Err, fmt.Sprintf("Make %s the live edition of %s?", cmp.Or(to, "the previous edition"), args[0])); err != nil {
+					return err
+				}
+			}
 			done, err := a.client().
 				Reindex(cmd.Context(), args[0], api.ReindexAction{Action: api.ReindexRollback, Edition: to})
 			if err != nil {
@@ -365,6 +372,7 @@ edition becomes the previous one, so the same command undoes the rollback.`,
 	}
 	cmd.Flags().
 		StringVar(&to, "to", "", "the edition; see pingo reindex show (default: the previous one)")
+	yesFlag(cmd, &yes)
 	return cmd
 }
 

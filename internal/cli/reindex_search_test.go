@@ -176,7 +176,7 @@ func TestSearchesNeverNoticeAReindex(t *testing.T) {
 		if i%3 == 0 { // back, and forward again
 			for _, back := range []string{fmt.Sprint("m", i-1), mark} {
 				for name := range searches {
-					w.must("reindex", "rollback", name)
+					w.must("reindex", "rollback", "--yes", name)
 				}
 				everywhere(back)
 			}
@@ -243,7 +243,7 @@ func TestBackAndForwardAgain(t *testing.T) {
 		t.Error(out)
 	}
 	write()
-	if out := w.must("reindex", "rollback", "tarns"); !strings.Contains(
+	if out := w.must("reindex", "rollback", "--yes", "tarns"); !strings.Contains(
 		out,
 		first+" is live, from definition version 1.",
 	) {
@@ -255,12 +255,12 @@ func TestBackAndForwardAgain(t *testing.T) {
 	write()
 	w.serve()
 	is(first, before)
-	w.must("reindex", "rollback", "tarns")
+	w.must("reindex", "rollback", "--yes", "tarns")
 	is(second, after)
-	w.must("reindex", "rollback", "tarns", "--to", first)
+	w.must("reindex", "rollback", "--yes", "tarns", "--to", first)
 	is(first, before)
 	for args, words := range map[string]string{
-		"rollback tarns --to tarns-e99": "is not known", "rollback lakes": "is not known", "pause tarns": "no edition of tarns is being filled",
+		"rollback --yes tarns --to tarns-e99": "is not known", "rollback --yes lakes": "is not known", "pause tarns": "no edition of tarns is being filled",
 		"pace tarns --documents 5": "no edition of tarns is being filled", "watch tarns": "no edition of tarns is being filled",
 	} {
 		if _, errs, code := w.run(append([]string{"reindex"}, strings.Fields(args)...)...); code != 1 ||
@@ -333,7 +333,7 @@ func killedInEveryPhase(t *testing.T, two bool) {
 		seen := len(w.log.String())
 		edition := w.edition("tarns")
 		if phase == "returning" {
-			w.must("reindex", "rollback", "tarns") // the kill comes before or after its switch
+			w.must("reindex", "rollback", "--yes", "tarns") // the kill comes before or after its switch
 		} else {
 			w.must("reindex", "start", "tarns", "--no-wait")
 		}

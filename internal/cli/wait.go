@@ -79,11 +79,17 @@ also has the editions of other Pingo services on the same engine. Remove only ed
 			})
 		},
 	}
+	var yes bool
 	remove := &cobra.Command{
 		Use: "remove ENGINE EDITION", Short: "Delete a leftover edition from its engine",
 		Example: `  pingo leftovers remove main huts-e3-k7w2qd`,
 		Args:    Exactly(2, "an engine and an edition"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if !yes {
+				if err := confirm(a.Err, fmt.Sprintf("Delete edition %s from engine %s?", args[1], args[0])); err != nil {
+					return err
+				}
+			}
 			if err := a.client().RemoveLeftover(cmd.Context(), args[0], args[1]); err != nil {
 				return err
 			}
@@ -91,6 +97,7 @@ also has the editions of other Pingo services on the same engine. Remove only ed
 			return nil
 		},
 	}
+	yesFlag(remove, &yes)
 	leftovers.AddCommand(list, remove)
 	return leftovers
 }

@@ -101,12 +101,12 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 		w.edition("finder"): "belongs to an index of these records",
 		"somebody":          "is not known",
 	} {
-		if _, errs, code := w.run("leftovers", "remove", "main", edition); code != 1 ||
+		if _, errs, code := w.run("leftovers", "remove", "--yes", "main", edition); code != 1 ||
 			!strings.Contains(errs, want) {
 			t.Errorf("%s: exit %d: %s", edition, code, errs)
 		}
 	}
-	w.must("leftovers", "remove", "main", "peaks-e2-aaaaaa")
+	w.must("leftovers", "remove", "--yes", "main", "peaks-e2-aaaaaa")
 	if out := w.must("leftovers", "list"); strings.Contains(out, "peaks-e2") {
 		t.Error(out)
 	}
