@@ -438,7 +438,7 @@ indexes:
 		t.Errorf("delivered by the fill alone: %+v", known)
 	}
 	is("20", "outside", "where keeps it out of the index: not drained")
-	is("9999", "none", "no such row")
+	is("9999", "none", "No row and no document")
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = 'bottomless' WHERE id = 8")
 	w.index(10*time.Second, "it is refused", "tarns", func(ix api.IndexStatus) bool { return ix.Failed == 1 })
 	if traced := is("8", "refused", "The expression of field depth fails on the row: depth::int"); traced.Failed == nil ||
@@ -453,7 +453,7 @@ indexes:
 	pgtest.Exec(t, lodge, "DELETE FROM tarns WHERE id = 8")
 	w.must("wait", "tarns")
 	var became []string
-	for _, d := range is("8", "none", "no such row").Deliveries.Last {
+	for _, d := range is("8", "none", "No row and no document").Deliveries.Last {
 		became = append(became, d.Outcome)
 		if d.ChangedAt == nil || d.At.Before(*d.ChangedAt) || time.Since(d.At) > time.Minute {
 			t.Errorf("%+v", d)

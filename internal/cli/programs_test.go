@@ -300,7 +300,7 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	if out := w.must("schema", "-o", "yaml"); !strings.HasPrefix(out, "$defs:") {
 		t.Errorf("schema in YAML begins %.80q", out)
 	}
-	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, " 99999: No row and no document") {
+	if out := w.must("preview", "huts", "99999"); !strings.Contains(out, " 99999: No matching row and no document") {
 		t.Error(out)
 	}
 	if out := w.must("trace", "huts", "7"); !strings.Contains(out, "The engine holds what the row makes now.") {

@@ -97,7 +97,7 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 		t.Error(out)
 	}
 	for edition, want := range map[string]string{
-		"peaks-e3-k7w2qd":   "still answers searches of peaks",
+		"peaks-e3-k7w2qd":   "is still live as peaks",
 		w.edition("finder"): "belongs to an index of these records",
 		"somebody":          "is not known",
 	} {
