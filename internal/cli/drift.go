@@ -306,7 +306,7 @@ func (a *App) showDeliveries(t *api.Traced) {
 		fmt.Fprintf(a.Out, "  built     ask the process at %s, which feeds the index\n", t.FedBy)
 	case t.Deliveries == nil: // no process feeds it
 	case len(t.Deliveries.Last) == 0:
-		fmt.Fprintf(a.Out, "  built     for no change since %s\n", t.Deliveries.Since.Local().Format(time.DateTime))
+		fmt.Fprintf(a.Out, "  changes   none since %s\n", t.Deliveries.Since.Local().Format(time.DateTime))
 	default:
 		for _, d := range t.Deliveries.Last {
 			took := ""

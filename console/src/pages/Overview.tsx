@@ -54,11 +54,14 @@ function IndexCard({ ix }: { ix: IndexStatus }) {
         <StateWord state={ix.state} />
         <Typography variant="body2" sx={{ color: 'text.secondary', ml: 'auto' }}>{ix.sources.join(', ')} → {ix.engine} · {ix.edition}</Typography>
       </Stack>
-      <Typography variant="body2" sx={{ mt: 1, mb: 2, maxWidth: '75ch', overflowWrap: 'anywhere' }}>{ix.sentence}</Typography>
+      <Typography variant="body2" sx={{ mt: 1, mb: 2, maxWidth: '75ch', overflowWrap: 'anywhere' }}>
+        {ix.sentence}
+        {ix.drift && <Box component="span" sx={{ display: 'block', color: 'text.secondary', '&::first-letter': { textTransform: 'uppercase' } }}><Link component={To} color="inherit" to={`/indexes/${ix.name}/drift`}>{ix.drift.sentence}</Link></Box>}
+      </Typography>
       {ix.fill && ix.fill.expected > 0 && <FillBar ix={ix} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'repeat(2, 1fr)', md: 'repeat(5, auto) minmax(180px, 1fr)' }, alignItems: 'start' }}>
         <Figure label="rows in the source" value={count(ix.rows)} note={ix.countedAt && `counted ${ago(ix.countedAt)}`} />
-        <Figure label="documents" value={count(ix.documents)} note={ix.recounting ? ix.documentsCountedAt && `counted ${ago(ix.documentsCountedAt)}; being counted again` : ix.drift && <Link component={To} color="inherit" to={`/indexes/${ix.name}/drift`}>{ix.drift.sentence}</Link>} />
+        <Figure label="documents" value={count(ix.documents)} note={ix.documentsCountedAt && `counted ${ago(ix.documentsCountedAt)}${ix.recounting ? '; being counted again' : ''}`} />
         <Figure label="lag now" value={duration(ix.lagMs)} note={ix.lagMs === 0 ? 'nothing waits' : `${count(ix.waiting)} documents waiting`} />
         <Figure label="recent lag" value={ix.lag.changes ? duration(ix.lag.p50) : '–'} note={ix.lag.changes ? `99% under ${duration(ix.lag.p99)}` : 'no changes yet'} />
         <Figure label="failed documents" value={count(ix.failed)} color={ix.failed ? 'error.main' : undefined}

@@ -72,7 +72,7 @@ function Receipts({ source }: { source: SourceStatus }) {
   return (
     <Paper component="section" aria-label="Receipts" sx={{ p: { xs: 2, sm: 2.5 } }}>
       <Stack direction="row" sx={{ justifyContent: 'space-between', alignItems: 'center', flexWrap: 'wrap', gap: 1.5, mb: 1 }}>
-        <Typography variant="h2">{hooked ? 'What was sent' : 'What came through the outbox'}</Typography>
+        <Typography variant="h2">{hooked ? 'Events' : 'Events of the outbox'}</Typography>
         <TextField select size="small" label="Outcome" value={outcome} onChange={(e) => go({ outcome: e.target.value })} sx={{ minWidth: 160 }}
           slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
           <MenuItem value="">all</MenuItem>

@@ -26,7 +26,7 @@ export function Figure({ label, value, note, color }: { label: string; value: Re
     <Box sx={{ minWidth: 92 }}>
       <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.78rem' }}>{label}</Typography>
       <Typography sx={{ fontSize: '1.3rem', fontWeight: 600, lineHeight: 1.25, color }}>{value}</Typography>
-      <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.75rem', minHeight: '1.1em' }}>{note}</Typography>
+      <Typography variant="body2" sx={{ color: 'text.secondary', fontSize: '0.75rem', minHeight: '1.1em', maxWidth: '20ch' }}>{note}</Typography>
     </Box>
   );
 }

@@ -20,7 +20,7 @@ export function IndexPlanView({ plan, changes = false }: { plan: IndexPlan; chan
       <Stack direction="row" sx={{ alignItems: 'baseline', gap: 1.5, flexWrap: 'wrap' }}>
         <Typography variant="h2">{plan.name}</Typography>
         <Typography variant="body2" sx={{ color: 'text.secondary' }}>
-          in {plan.engine}{plan.change !== 'removed' && `, ${count(plan.rows)} rows, about ${bytes(plan.bytes)} of documents`}
+          in {plan.engine}{plan.change !== 'removed' && `, ${count(plan.rows)} rows${plan.bytes ? `, about ${bytes(plan.bytes)} of documents` : ''}`}
         </Typography>
       </Stack>
       {changes && (

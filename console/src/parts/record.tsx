@@ -66,7 +66,7 @@ function Answer({ ix, docKey }: { ix: IndexStatus; docKey: string }) {
           <dt>Document in {t.edition}</dt><dd>{t.stored ? 'there is one' : 'none'}</dd>
           <dt>Pending changes</dt><dd>{t.changes.length === 0 ? 'none of this row' : t.changes.map((c) => `${c.op} of ${c.table}, ${ago(c.at)}`).join('; ')}</dd>
           {t.fedBy && <><dt>Recent builds</dt><dd>the process at {t.fedBy}, which feeds the index, knows</dd></>}
-          {t.deliveries && <><dt>Recent builds</dt><dd>{t.deliveries.last.length === 0 ? `for no change since ${time(t.deliveries.since)}` : t.deliveries.last.map((d) => (
+          {t.deliveries && <><dt>Recent builds</dt><dd>{t.deliveries.last.length === 0 ? `no change of the row since ${time(t.deliveries.since)}` : t.deliveries.last.map((d) => (
             <Box key={d.at}>{d.outcome} at {time(d.at)}{d.changedAt && `, ${duration(Date.parse(d.at) - Date.parse(d.changedAt))} after the change`}{d.bytes > 0 && `, ${bytes(d.bytes)}`}</Box>
           ))}</dd></>}
           {t.failed && <><dt>Failed</dt><dd>{t.failed.attempts === 1 ? 'once' : `${t.failed.attempts} times`}, last {ago(t.failed.lastAt)}: {t.failed.reason}</dd></>}

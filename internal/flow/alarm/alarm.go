@@ -14,6 +14,7 @@ import (
 	"time"
 
 	cloudevents "github.com/cloudevents/sdk-go/v2"
+	"github.com/dustin/go-humanize/english"
 	"github.com/google/uuid"
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
@@ -185,15 +186,15 @@ func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 		add(
 			alert.Lag,
 			lag > limits.Lag,
-			"the oldest change that is not in the engine is %s old, and may be %s",
+			"the oldest change that is not in the engine is %s old; the limit is %s",
 			lag.Round(time.Second),
 			limits.Lag,
 		)
 		add(
 			alert.Failed,
 			ix.Failed > limits.Failed,
-			"there are %d failed documents, and may be %d",
-			ix.Failed,
+			"%s failed; the limit is %d",
+			english.Plural(int(ix.Failed), "document", ""),
 			limits.Failed,
 		)
 		differing := int64(0)
@@ -203,8 +204,8 @@ func readings(indexes []api.IndexStatus, limits alert.Limits) []alert.Reading {
 		add(
 			alert.Differing,
 			differing > limits.Differing,
-			"%d documents are not what their rows make, and may be %d",
-			differing,
+			"%s not what the rows make; the limit is %d",
+			english.Plural(int(differing), "document is", "documents are"),
 			limits.Differing,
 		)
 		for i := first; i < len(out); i++ { // a process that has just begun knows nothing of these yet
