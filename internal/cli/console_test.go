@@ -55,7 +55,7 @@ func TestConsole(t *testing.T) {
 	// A page that is just being left has no text; whoever waits looks again.
 	page := func() (text string) {
 		if err := chromedp.Run(ctx, chromedp.Evaluate(`document.body ? document.body.innerText : ""`, &text)); err != nil {
-			return ""
+			return "no page: " + err.Error()
 		}
 		return text
 	}
@@ -92,7 +92,7 @@ func TestConsole(t *testing.T) {
 		"huts is in sync",
 		"huts",
 		"huts-e1",
-		"proven equal: 100% by fingerprint and 10% by content within the last hour",
+		"Proven equal: 100% by fingerprint and 10% by content within the last hour",
 		"recent lag",
 		"triggers note its changes in a journal, read by "+w.address,
 		"all processed",
