@@ -79,18 +79,34 @@ export function useGet<T>(path: string, dependsOn: unknown = 0, every: number | 
 
 export interface Live { status?: Status; lostSince?: Date }
 
-// useEvents follows the event stream, and notes when it is lost.
+// useEvents follows the event stream while the page is seen, and notes when it is lost. A page in a tab behind others, or in
+// the browser's cache after it was left, gives its connection back: a browser opens six to a host, and pages would wait.
 export function useEvents(signedOut: () => void): Live {
   const [live, setLive] = useState<Live>({});
   useEffect(() => {
-    const source = new EventSource('/api/events');
-    source.addEventListener('status', (e) => setLive({ status: JSON.parse((e as MessageEvent).data) }));
-    source.onerror = () => {
-      setLive((l) => ({ ...l, lostSince: l.lostSince ?? new Date() }));
-      // A stream that is refused is not tried again by the browser; find out why.
-      call('/api/session').catch((p) => { if (p instanceof Problem && p.status === 401) signedOut(); });
+    let source: EventSource | undefined;
+    const close = () => { source?.close(); source = undefined; };
+    const follow = () => {
+      if (document.hidden) return close();
+      if (source) return;
+      source = new EventSource('/api/events');
+      source.addEventListener('status', (e) => setLive({ status: JSON.parse((e as MessageEvent).data) }));
+      source.onerror = () => {
+        setLive((l) => ({ ...l, lostSince: l.lostSince ?? new Date() }));
+        // A stream that is refused is not tried again by the browser; find out why.
+        call('/api/session').catch((p) => { if (p instanceof Problem && p.status === 401) signedOut(); });
+      };
     };
-    return () => source.close();
+    follow();
+    document.addEventListener('visibilitychange', follow);
+    window.addEventListener('pageshow', follow);
+    window.addEventListener('pagehide', close);
+    return () => {
+      document.removeEventListener('visibilitychange', follow);
+      window.removeEventListener('pageshow', follow);
+      window.removeEventListener('pagehide', close);
+      close();
+    };
   }, [signedOut]);
   return live;
 }
