@@ -39,6 +39,8 @@ const (
 	mostWaiting = 100
 	// tryFor is how long sending one is tried.
 	tryFor = 10 * time.Minute
+	// unsavedFor is how long an event that cannot be recorded is held back: another process may have told it.
+	unsavedFor = 30 * time.Second
 	// takeOverEvery is how often a process looks for alerts that another one could not send.
 	takeOverEvery = 10 * time.Second
 	// answerWithin bounds one try.
@@ -70,11 +72,19 @@ type alarms struct {
 	Options
 	watch alert.Watch
 	// unsaved events could not be recorded yet; waiting ones are to be sent.
-	unsaved []alert.Event
+	unsaved []unsaved
 	waiting chan records.Alert
 }
 
-// Run watches indexes until the context ends. Every process watches all indexes; the one that records an event sends it.
+// unsaved is an event that could not be recorded yet.
+type unsaved struct {
+	records.Alert
+	at   time.Time // when it occurred
+	told bool
+}
+
+// Run watches indexes until the context ends. Every process watches all indexes; the one that records an event
+// sends it. While the records do not answer, each process sends what it sees.
 func Run(ctx context.Context, o Options) {
 	a := &alarms{Options: o, waiting: make(chan records.Alert, mostWaiting)}
 	client := outgoing.Client(o.Dial, answerWithin, false) // a signed event is for the address that the definition has
@@ -112,7 +122,12 @@ func Run(ctx context.Context, o Options) {
 		case trouble.Report(err.Error(), true):
 			o.Log.Warn("alerts are not sent", "reason", err)
 		}
-		a.unsaved = append(a.unsaved, a.watch.Look(time.Now(), readings(o.Indexes(), to.Limits))...)
+		now := time.Now()
+		for _, e := range a.watch.Look(now, readings(o.Indexes(), to.Limits)) {
+			a.unsaved = append(a.unsaved, unsaved{at: now, Alert: records.Alert{
+				Index: e.Index, About: e.What, Raised: e.Raised, Sentence: e.Sentence, Since: e.Since,
+			}})
+		}
 		err = a.save(ctx)
 		if err == nil && time.Since(tookOver) > takeOverEvery {
 			tookOver = time.Now()
@@ -127,30 +142,45 @@ func Run(ctx context.Context, o Options) {
 	}
 }
 
-// save records events, and logs and sends those that are news.
+// save records events, and tells those that are news. Those that cannot be recorded for long are told all the same.
 func (a *alarms) save(ctx context.Context) error {
 	for len(a.unsaved) > 0 {
 		e := a.unsaved[0]
-		r := records.Alert{Index: e.Index, About: e.What, Raised: e.Raised, Sentence: e.Sentence, Since: e.Since}
-		news, err := a.Store.SaveAlert(ctx, a.Process, r)
+		news, err := a.Store.SaveAlert(ctx, a.Process, e.Alert)
 		if err != nil {
-			if len(a.unsaved) > mostWaiting {
-				a.unsaved = a.unsaved[1:]
-			}
+			a.tellUnsaved(ctx)
 			return err
 		}
 		a.unsaved = a.unsaved[1:]
-		if !news {
-			continue
+		switch {
+		case news && e.told:
+			a.noteSent(ctx, e.Alert)
+		case news:
+			a.tell(ctx, e.Alert)
 		}
-		level, message := slog.LevelInfo, "alert over"
-		if e.Raised {
-			level, message = slog.LevelWarn, "alert"
-		}
-		a.Log.Log(ctx, level, message, "index", e.Index, "about", e.What, "reason", e.Sentence, "since", e.Since)
-		a.queue(r)
 	}
 	return nil
+}
+
+// tellUnsaved tells events that could not be recorded for unsavedFor, once each. Other processes may tell them as well.
+func (a *alarms) tellUnsaved(ctx context.Context) {
+	for i := range a.unsaved {
+		if e := &a.unsaved[i]; !e.told && (time.Since(e.at) >= unsavedFor || len(a.unsaved) > mostWaiting) {
+			e.told = true
+			a.tell(ctx, e.Alert)
+		}
+	}
+	a.unsaved = a.unsaved[max(0, len(a.unsaved)-mostWaiting):]
+}
+
+// tell logs and sends an alert.
+func (a *alarms) tell(ctx context.Context, r records.Alert) {
+	level, message := slog.LevelInfo, "alert over"
+	if r.Raised {
+		level, message = slog.LevelWarn, "alert"
+	}
+	a.Log.Log(ctx, level, message, "index", r.Index, "about", r.About, "reason", r.Sentence, "since", r.Since)
+	a.queue(r)
 }
 
 // takeOver sends what processes that ended had to send.
@@ -258,6 +288,11 @@ func (a *alarms) send(ctx context.Context, client *http.Client, r records.Alert)
 	if err != nil {
 		a.Log.Error("alert given up", "index", r.Index, "about", r.About)
 	}
+	a.noteSent(ctx, r)
+}
+
+// noteSent records that an alert was sent.
+func (a *alarms) noteSent(ctx context.Context, r records.Alert) {
 	if err := a.Store.AlertSent(ctx, r); err != nil && ctx.Err() == nil {
 		a.Log.Warn("alert not recorded as sent", "index", r.Index, "about", r.About, "reason", err)
 	}

@@ -12,6 +12,7 @@ import (
 	"net/http/httptest"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -90,13 +91,17 @@ func TestEventsAreSignedAndSentAgain(t *testing.T) {
 
 // memory is a store of one alert, without a database.
 type memory struct {
+	mu             sync.Mutex
 	alert          *records.Alert
 	sender         string
 	unsent         bool
 	sent, recorded int
+	down           bool // nothing can be recorded
 }
 
 func (m *memory) RaisedAlerts(context.Context) ([]records.Alert, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	if m.alert == nil {
 		return nil, nil
 	}
@@ -104,6 +109,11 @@ func (m *memory) RaisedAlerts(context.Context) ([]records.Alert, error) {
 }
 
 func (m *memory) SaveAlert(_ context.Context, process string, a records.Alert) (bool, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.down {
+		return false, errors.New("the records do not answer")
+	}
 	if (m.alert != nil && m.alert.Raised) == a.Raised {
 		return false, nil
 	}
@@ -113,12 +123,16 @@ func (m *memory) SaveAlert(_ context.Context, process string, a records.Alert) (
 }
 
 func (m *memory) AlertSent(context.Context, records.Alert) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	m.sent++
 	m.unsent = false
 	return nil
 }
 
 func (m *memory) TakeOverAlerts(_ context.Context, process string) ([]records.Alert, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	if !m.unsent || m.sender == process {
 		return nil, nil
 	}
@@ -159,6 +173,38 @@ func TestAlertsOutliveTheirProcess(t *testing.T) {
 		want := []string{"A: recorded 1, sent 0", "B: recorded 1, sent 1", "B: recorded 2, sent 2", "C: recorded 2, sent 2"}
 		if !slices.Equal(types, want) {
 			t.Errorf("%q, want %q", types, want)
+		}
+	})
+}
+
+// While the records do not answer, an alert is logged and sent all the same, once; then it is recorded.
+func TestAlertsWithoutRecords(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store, now := &memory{down: true}, time.Now()
+		var log bytes.Buffer
+		ctx, cancel := context.WithCancel(t.Context())
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			Run(ctx, Options{
+				Process: "A", Store: store, Log: slog.New(slog.NewTextHandler(&log, nil)),
+				Indexes: func() []api.IndexStatus {
+					return []api.IndexStatus{{Name: "huts", State: api.StateInSync, Failed: 7, ReadAt: &now}}
+				},
+				Target: func() (Target, error) { return Target{Limits: alert.DefaultLimits}, nil },
+			})
+		}()
+		time.Sleep(2 * time.Minute)
+		synctest.Wait()
+		if store.sent != 1 || strings.Count(log.String(), "msg=alert ") != 1 {
+			t.Errorf("sent %d times without the records, and logged:\n%s", store.sent, log.String())
+		}
+		store.down = false
+		time.Sleep(time.Minute)
+		cancel()
+		<-ended
+		if store.recorded != 1 || store.unsent || strings.Count(log.String(), "msg=alert ") != 1 {
+			t.Errorf("recorded %d times, to be sent again: %v, and logged:\n%s", store.recorded, store.unsent, log.String())
 		}
 	})
 }
