@@ -241,7 +241,7 @@ func TestConsole(t *testing.T) {
 	do("a page that is not there", chromedp.Navigate(url+"/nonsense"))
 	shows("that it is not there", "There is no such page")
 
-	// Pages that were left, and stand in the browser's cache, hold none of the six connections that it opens to a host.
+	// A browser opens six connections to a host. Pages that were left, and are in its cache, hold none of them.
 	soon, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	if err := chromedp.Run(soon, chromedp.Navigate(url)); err != nil {

@@ -530,8 +530,8 @@ func (h *holder) keepAnswering(ctx context.Context, f *fed) {
 	}) // it ends with ctx only
 }
 
-// nameCheckInterval is how often it is looked where a public name leads, and lookAtNames how often at those of many
-// editions together.
+// nameCheckInterval is the interval between checks of one public name, and lookAtNames that between checks of any two.
+// The first grows where there are many editions.
 const (
 	nameCheckInterval = 5 * time.Second
 	lookAtNames       = 250 * time.Millisecond

@@ -58,8 +58,7 @@ func (f Findings) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Beside leaves out findings at positions that have a finding already: they would say the
-// same in other words.
+// Beside leaves out findings at positions that already have a finding, because they would repeat it.
 func (f Findings) Beside(before Findings) Findings {
 	return slices.DeleteFunc(f, func(x Finding) bool {
 		return slices.ContainsFunc(before, func(b Finding) bool { return b.Pos == x.Pos })

@@ -199,7 +199,9 @@ func TestAlertsWithoutRecords(t *testing.T) {
 		if store.sent != 1 || strings.Count(log.String(), "msg=alert ") != 1 {
 			t.Errorf("sent %d times without the records, and logged:\n%s", store.sent, log.String())
 		}
+		store.mu.Lock()
 		store.down = false
+		store.mu.Unlock()
 		time.Sleep(time.Minute)
 		cancel()
 		<-ended

@@ -190,7 +190,10 @@ func sentenceOf(o *records.Order, x *api.DriftOrder) string {
 	}
 	switch {
 	case out.Absent > 0 && out.Absent == out.Compared:
-		return fmt.Sprintf("No row and no document has %s.", map[bool]string{true: "this key", false: "one of these keys"}[out.Absent == 1])
+		if out.Absent == 1 {
+			return "No row and no document has this key."
+		}
+		return "No row and no document has one of these keys."
 	case x.Differing == 0:
 		parts = append(parts, "all match their rows")
 		if o.Asked.Most > 0 && out.Compared < out.Rows {

@@ -419,7 +419,7 @@ func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
 	})
 }
 
-// Clocks that differ are told with the journal, in words and with the direction; a slow answer is no difference.
+// The journal's warning says by how much clocks differ, and which is ahead. A slow answer is no difference.
 func TestClocksThatDiffer(t *testing.T) {
 	now := time.Now()
 	for _, c := range []struct {

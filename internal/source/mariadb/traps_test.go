@@ -798,7 +798,7 @@ func TestTablesWithoutTransactionsAreRefused(t *testing.T) {
 	}
 }
 
-// A session with the settings of a dump, or with a bound for joins, keeps nobody else from writing, and its own writes go on.
+// A session with the settings of a dump, or with a bound for joins, lets other sessions write, and can write itself.
 func TestSessionsWithOddSettings(t *testing.T) {
 	w := newWorld(t, `CREATE TABLE huts (id int PRIMARY KEY, name varchar(50)); CREATE TABLE more LIKE huts;
 		CREATE TABLE areas (id int PRIMARY KEY); CREATE TABLE trails (id int PRIMARY KEY, area_id int, name varchar(50), FOREIGN KEY (area_id) REFERENCES areas (id) ON DELETE CASCADE)`,

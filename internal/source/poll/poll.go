@@ -1,6 +1,6 @@
 // Package poll is the way of noticing changes in a database where nothing may be installed, and
 // whose application writes no outbox: Pingo reads tables repeatedly for rows in which a
-// column has grown. Rows that were deleted are found by looking at all of them now and then.
+// column has grown. Pingo finds deleted rows by comparing all rows at intervals.
 package poll
 
 import (
