@@ -69,8 +69,8 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		if has := standing[c.Table]; c.Refreshed || has != nil && has.ID == layoutID(c) && has.whole() {
 			continue
 		}
-		err := ask("SELECT $2 || format('triggers on %s.', c.oid::regclass) FROM pg_class c WHERE c.oid = to_regclass($1) AND NOT pg_has_role(relowner, 'USAGE')",
-			quote(c.Table), byAdministrator)
+		err := ask("SELECT $2 || format('triggers on %s.', c.oid::regclass) FROM pg_class c WHERE c.oid = "+oidOf("$1", "$3")+" AND NOT pg_has_role(relowner, 'USAGE')",
+			c.Table.Schema, byAdministrator, c.Table.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -97,10 +97,10 @@ func (p *Capture) forgetful(ctx context.Context) ([]source.Advice, error) {
 
 // rights says what Pingo's role may do that it does not need. Code of others that Pingo's role runs, such as functions
 // in views, may do it as well.
-func (p *Capture) rights(ctx context.Context, tables []string) ([]source.Advice, error) {
+func (p *Capture) rights(ctx context.Context, schemas, names []string) ([]source.Advice, error) {
 	rows, err := p.pool.Query(ctx, `
 		WITH me AS (SELECT * FROM pg_roles WHERE rolname = current_user),
-		     captured AS (SELECT to_regclass(t)::oid AS oid FROM unnest($1::text[]) t)
+		     captured AS (SELECT `+oidOf("t.schema", "t.name")+` AS oid FROM unnest($1::text[], $2::text[]) t(schema, name))
 		SELECT 'rights', rolname::text, 'Pingo connects as a superuser. Code in views, types and expressions of this database would run with all rights of the server',
 			format('CREATE ROLE pingo_reader LOGIN PASSWORD ''…''; -- then use it in the url, and run what pingo capture show FILE prints') FROM me WHERE rolsuper
 		UNION ALL
@@ -121,7 +121,7 @@ func (p *Capture) rights(ctx context.Context, tables []string) ([]source.Advice,
 			format('REVOKE INSERT, UPDATE, DELETE, TRUNCATE ON %s FROM %I;', c.oid::regclass, me.rolname)
 		FROM me JOIN pg_class c ON NOT me.rolsuper AND NOT pg_has_role(me.oid, c.relowner, 'USAGE') JOIN captured ON captured.oid = c.oid
 		WHERE has_table_privilege(c.oid, 'INSERT, UPDATE, DELETE, TRUNCATE')
-		ORDER BY 2, 3`, tables)
+		ORDER BY 2, 3`, schemas, names)
 	if err != nil {
 		return nil, wrap("reading what Pingo's role may do", err)
 	}
@@ -162,7 +162,7 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 			continue
 		case has == nil:
 			var there bool
-			if err := p.pool.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", quote(c.Table)).Scan(&there); err != nil {
+			if err := p.pool.QueryRow(ctx, "SELECT "+oidOf("$1", "$2")+" IS NOT NULL", c.Table.Schema, c.Table.Name).Scan(&there); err != nil {
 				return nil, wrap("looking for "+c.Table.String(), err)
 			}
 			gap.Deliberate = true
@@ -185,6 +185,8 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case strings.HasPrefix(has.altered(), viewForm):
 			gap.Deliberate = true
 			gap.Reason = fmt.Sprintf("the %s was redefined or dropped, so Pingo may rebuild the wrong documents", has.altered())
+		case has.Mute:
+			gap.Reason = fmt.Sprintf("triggers of Pingo on %s may not write the journal, so changes went unnoticed", c.Table)
 		case has.Strong:
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("triggers of Pingo on %s run with the rights of a superuser", c.Table)
@@ -294,12 +296,12 @@ func (p *Capture) Advice(
 			)
 		}
 	}
-	tables := make([]string, len(need))
+	schemas, names := make([]string, len(need)), make([]string, len(need))
 	for i, c := range need {
-		tables[i] = quote(c.Table)
+		schemas[i], names[i] = c.Table.Schema, c.Table.Name
 	}
 	if !p.byStatement {
-		more, err := p.rights(ctx, tables)
+		more, err := p.rights(ctx, schemas, names)
 		if err != nil {
 			return nil, err
 		}
@@ -310,7 +312,7 @@ func (p *Capture) Advice(
 		out = append(out, more...)
 	}
 	rows, err := p.pool.Query(ctx, `
-		WITH captured AS (SELECT to_regclass(t)::oid AS oid FROM unnest($1::text[]) t)
+		WITH captured AS (SELECT `+oidOf("t.schema", "t.name")+` AS oid FROM unnest($1::text[], $2::text[]) t(schema, name))
 		SELECT 'cascade', f.conrelid::regclass::text, format('deleting rows of %s %s here (%s); each is noticed by itself',
 			f.confrelid::regclass, CASE f.confdeltype WHEN 'c' THEN 'deletes rows' ELSE 'changes rows' END, f.conname), ''
 		FROM pg_constraint f JOIN captured ON captured.oid = f.conrelid WHERE f.contype = 'f' AND f.confdeltype IN ('c', 'n', 'd') AND f.conparentid = 0
@@ -324,7 +326,7 @@ func (p *Capture) Advice(
 		SELECT 'unlogged', c.oid::regclass::text, 'a crash of the server empties this unlogged table, which fires no trigger: its documents stay until all are compared',
 			format('ALTER TABLE %s SET LOGGED;', c.oid::regclass)
 		FROM pg_class c JOIN captured ON captured.oid = c.oid WHERE c.relpersistence = 'u'
-		ORDER BY 1, 2, 3`, tables)
+		ORDER BY 1, 2, 3`, schemas, names)
 	if err != nil {
 		return nil, wrap("looking for cascades and triggers", err)
 	}

@@ -30,6 +30,12 @@ func below(oid string) string {
 ) `
 }
 
+// oidOf finds a table by the names of its schema and its own, in a schema, too, that Pingo's role may not use yet, where
+// to_regclass fails.
+func oidOf(schema, name string) string {
+	return "(SELECT named.oid FROM pg_class named JOIN pg_namespace space ON space.oid = named.relnamespace WHERE space.nspname = " + schema + " AND named.relname = " + name + ")"
+}
+
 // needs adds to what is to be captured what only the database knows.
 func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
 	out := make([]needed, 0, len(list))
@@ -42,7 +48,7 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 		n := needed{Captured: c, texts: map[string]string{}, byStatement: p.byStatement}
 		var oid *uint32
 		var forms map[string]string
-		err := tx.QueryRow(ctx, "SELECT c.oid, "+formsOf+" FROM pg_class c WHERE c.oid = to_regclass($1)", quote(c.Table)).
+		err := tx.QueryRow(ctx, "SELECT c.oid, "+formsOf+" FROM pg_class c WHERE c.oid = "+oidOf("$1", "$2"), c.Table.Schema, c.Table.Name).
 			Scan(&oid, &forms)
 		if errors.Is(err, pgx.ErrNoRows) {
 			continue // what reads it says so, and the others are captured all the same
@@ -160,6 +166,7 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 		}
 	}
 	b.WriteString(strings.Join(distinct(grants), "\n") + "\n")
+	b.WriteString("\n-- Who can read all captured tables can dump the database with Pingo's schema.\nBEGIN;\n" + scriptSettings + p.pool.named(guard+dumpRights) + "COMMIT;\n")
 	return b.String(), nil
 }
 
@@ -308,23 +315,23 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err
 	}
-	standing, _, err := p.standing(ctx)
-	if err != nil {
-		return nil, err
-	}
 	list, err := p.needs(ctx, need)
 	if err != nil {
 		return nil, err
 	}
 	var definer string
 	err = pgx.BeginFunc(ctx, p.pool, func(tx pgx.Tx) (err error) {
-		if definer, err = p.definer(ctx, tx); err == nil && definer != "" {
-			_, err = tx.Exec(ctx, journalRights)
+		if definer, err = p.definer(ctx, tx); err == nil && !p.byStatement { // also for triggers that an administrator made
+			_, err = tx.Exec(ctx, "DO $pingo$ BEGIN IF EXISTS (SELECT FROM pg_roles WHERE rolname = '"+pgsession.Functions+"') THEN "+journalRights+" END IF; END $pingo$")
 		}
 		return err
 	})
 	if err != nil {
 		return nil, wrap("giving triggers the rights to write the journal", err)
+	}
+	standing, _, err := p.standing(ctx)
+	if err != nil {
+		return nil, err
 	}
 	var made []shape.Ref
 	wanted := map[shape.Ref]bool{}
@@ -343,7 +350,7 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	}
 	for table := range standing {
 		owns := false
-		err := p.pool.QueryRow(ctx, "SELECT coalesce((SELECT pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = to_regclass($1)), false)", quote(table)).Scan(&owns)
+		err := p.pool.QueryRow(ctx, "SELECT coalesce((SELECT pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = "+oidOf("$1", "$2")+"), false)", table.Schema, table.Name).Scan(&owns)
 		if err != nil {
 			return made, wrap("looking who owns "+table.String(), err)
 		}
@@ -351,6 +358,11 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 			if err := p.dropTriggers(ctx, table); err != nil {
 				return made, err
 			}
+		}
+	}
+	if !p.byStatement {
+		if _, err := p.pool.Exec(ctx, p.pool.named(dumpRights)); err != nil {
+			return made, wrap("letting the owners of captured tables dump the database", err)
 		}
 	}
 	return made, p.dropUnused(ctx)
@@ -449,8 +461,9 @@ type standing struct {
 	// Triggers are those of the layout on the table: how many there are, fire whatever the session says, and
 	// are switched off.
 	Triggers, Fire, Off int
-	// Strong: a trigger runs with a superuser's rights, and Pingo may change that.
-	Strong bool
+	// Strong: a trigger runs with a superuser's rights, and Pingo may change that. Mute: the role whose rights it has
+	// may not write the journal.
+	Strong, Mute bool
 	// Partitions and Children are those below the table that lack triggers.
 	Partitions, Children int
 	// Lowered counts the triggers of the layout on tables below that do not always fire, as after DISABLE and ENABLE, and
@@ -460,7 +473,7 @@ type standing struct {
 
 // whole reports whether every change is noted, and as the layout says.
 func (s *standing) whole() bool {
-	return s.Refreshed || s.Fire == len(triggers) && !s.Strong && s.Partitions+s.Children+s.Lowered == 0 && !s.Recreated && !s.Rewritten && s.altered() == ""
+	return s.Refreshed || s.Fire == len(triggers) && !s.Strong && !s.Mute && s.Partitions+s.Children+s.Lowered == 0 && !s.Recreated && !s.Rewritten && s.altered() == ""
 }
 
 // altered names a column that is no longer what it was; empty when all are.
@@ -478,20 +491,22 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 	rows, err := p.pool.Query(ctx, `
 		WITH layouts AS (
 			SELECT l.*, c.oid, c.relkind = 'm' AS refreshed FROM pingo_capture.layouts l
-			JOIN pg_class c ON c.oid = to_regclass(format('%I.%I', l.schema_name, l.table_name))
+			JOIN pg_class c ON c.oid = `+oidOf("l.schema_name", "l.table_name")+`
 		), ours AS (
 			SELECT t.tgrelid, t.tgenabled, t.tgparentid <> 0 AS passed, f.proowner, split_part(f.proname, '_', 2)::int AS layout, split_part(f.proname, '_', 3) AS event
 			FROM pg_trigger t JOIN pg_proc f ON f.oid = t.tgfoid WHERE f.pronamespace = 'pingo_capture'::regnamespace AND f.proname <> 'emptied'
 		), counted AS (
 			SELECT l.*, n.* FROM layouts l CROSS JOIN LATERAL (
 				SELECT count(*) AS triggers, count(*) FILTER (WHERE tgenabled = 'A') AS fire, count(*) FILTER (WHERE tgenabled = 'D') AS off,
-					coalesce(bool_or(definer.rolsuper AND me.rolsuper), false) AS strong
+					coalesce(bool_or(definer.rolsuper AND me.rolsuper), false) AS strong,
+					coalesce(bool_or(NOT (has_schema_privilege(definer.oid, 'pingo_capture', 'USAGE') AND has_table_privilege(definer.oid, 'pingo_capture.journal', 'INSERT')
+						AND has_sequence_privilege(definer.oid, 'pingo_capture.journal_seq', 'USAGE'))), false) AS mute
 				FROM ours JOIN pg_roles definer ON definer.oid = ours.proowner JOIN pg_roles me ON me.rolname = current_user
 				WHERE ours.tgrelid = l.oid AND ours.layout = l.id AND NOT ours.passed) n
 			WHERE NOT l.refreshed OR EXISTS (SELECT FROM pingo_capture.refreshed r WHERE r.layout = l.id)
 		)
 		SELECT DISTINCT ON (l.schema_name, l.table_name) l.schema_name, l.table_name, l.id, l.forms::jsonb, `+formsOf+`,
-			coalesce(l.relation <> c.oid, false), `+rewritten+`, l.refreshed, l.triggers, l.fire, l.off, l.strong,
+			coalesce(l.relation <> c.oid, false), `+rewritten+`, l.refreshed, l.triggers, l.fire, l.off, l.strong, l.mute,
 			(SELECT count(*) FROM pg_partition_tree(c.oid) part JOIN pg_class pc ON pc.oid = part.relid AND pc.relkind IN ('r', 'p')
 			 WHERE part.level > 0 AND NOT EXISTS (SELECT FROM ours WHERE ours.tgrelid = part.relid AND ours.layout = l.id AND NOT ours.passed)),
 			(`+below("c.oid")+`SELECT count(*) FROM below JOIN pg_class child ON child.oid = below.oid AND NOT child.relispartition AND child.relkind = 'r'
@@ -506,7 +521,7 @@ func (p *Capture) standing(ctx context.Context) (map[shape.Ref]*standing, versio
 	}
 	for rows.Next() {
 		var s standing
-		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Rewritten, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off, &s.Strong,
+		err := rows.Scan(&s.Table.Schema, &s.Table.Name, &s.ID, &s.Forms, &s.Now, &s.Recreated, &s.Rewritten, &s.Refreshed, &s.Triggers, &s.Fire, &s.Off, &s.Strong, &s.Mute,
 			&s.Partitions, &s.Children, &s.Lowered, &s.LoweredOff)
 		if err != nil {
 			return nil, installed, err

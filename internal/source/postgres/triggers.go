@@ -93,6 +93,37 @@ DO $pingo$ BEGIN
             WHEN (current_setting('pingo.settles', true) IS DISTINCT FROM 'yes') EXECUTE FUNCTION pingo_capture.emptied();
     END IF;
 END $pingo$;
+
+COMMENT ON SCHEMA pingo_capture IS 'Pingo records changes of this database here, to keep search indexes in sync. Leave it out of migrations and schema comparisons. In a copy of the database: DROP SCHEMA pingo_capture CASCADE';
+COMMENT ON TABLE pingo_capture.journal IS 'Pingo: one row for each changed row, until the change is in the search engine';
+COMMENT ON TABLE pingo_capture.layouts IS 'Pingo: what the columns of a journal row mean, for each captured table';
+COMMENT ON TABLE pingo_capture.owner IS 'Pingo: the process that reads the journal';
+COMMENT ON TABLE pingo_capture.refreshed IS 'Pingo: the last refresh noticed of each captured materialized view';
+`
+
+// dumpRights lets those dump the database who own it or captured tables, if they may read every captured table anyway: a
+// dump of the whole database reads all its tables. Others lose the right, since the journal has keys.
+const dumpRights = `DO $pingo$ DECLARE reader record; BEGIN
+    FOR reader IN
+        WITH owners AS (SELECT DISTINCT c.relowner AS oid FROM pingo_capture.layouts l
+                JOIN pg_namespace n ON n.nspname = l.schema_name JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = l.table_name),
+            may AS (SELECT r.oid FROM pg_roles r WHERE (r.oid IN (SELECT oid FROM owners) OR r.oid = (SELECT datdba FROM pg_database WHERE datname = current_database()))
+                AND NOT EXISTS (SELECT FROM owners o WHERE NOT pg_has_role(r.oid, o.oid, 'USAGE'))),
+            has AS (SELECT a.grantee AS oid FROM pg_class c CROSS JOIN LATERAL aclexplode(c.relacl) a
+                WHERE c.oid = 'pingo_capture.journal'::regclass AND a.privilege_type = 'SELECT')
+        SELECT rolname, may.oid IS NOT NULL AS may FROM may FULL JOIN has USING (oid) JOIN pg_roles USING (oid)
+        WHERE NOT rolsuper AND rolname <> 'pingo_journal' AND oid NOT IN (SELECT relowner FROM pg_class WHERE oid = 'pingo_capture.journal'::regclass)
+    LOOP
+        IF reader.may THEN
+            EXECUTE format('GRANT USAGE ON SCHEMA pingo_capture TO %I', reader.rolname);
+            EXECUTE format('GRANT SELECT ON ALL TABLES IN SCHEMA pingo_capture TO %I', reader.rolname);
+            EXECUTE format('GRANT SELECT ON ALL SEQUENCES IN SCHEMA pingo_capture TO %I', reader.rolname);
+        ELSE
+            EXECUTE format('REVOKE SELECT ON ALL TABLES IN SCHEMA pingo_capture FROM %I', reader.rolname);
+            EXECUTE format('REVOKE SELECT ON ALL SEQUENCES IN SCHEMA pingo_capture FROM %I', reader.rolname);
+        END IF;
+    END LOOP;
+END $pingo$;
 `
 
 // allChanged notes that any row of any captured table may have changed.
@@ -131,7 +162,7 @@ type needed struct {
 // layoutID names a layout by its content, so that the same need always makes the
 // same SQL.
 func layoutID(c needed) int32 {
-	content := fmt.Sprintf("3 %q %q %q %q %q %q %q %v %v",
+	content := fmt.Sprintf("4 %q %q %q %q %q %q %q %v %v",
 		c.Table, c.Key, c.Watch, c.Links, c.Groups, c.texts, c.forms, c.byStatement, c.told)
 	if c.bySession {
 		content += " by session"
@@ -306,6 +337,10 @@ func (c needed) event(trigger, table string) string {
 	}[trigger]
 }
 
+// unlessNoted ends a trigger function where there is no journal that it may write, as in a copy of the database that was
+// restored without Pingo's rights. A missing journal raises an error, which the block around it handles.
+const unlessNoted = "IF NOT pg_catalog.has_table_privilege('pingo_capture.journal', 'INSERT') THEN RETURN NULL; END IF;"
+
 // rowBodies are the bodies of the triggers that run for each row. What names columns of the table stands in as
 // few expressions as can be, since each costs a short transaction about as much as its evaluation, and begins with one
 // that names all of them, in a block whose errors are caught: where a column is gone, or is no longer what it was
@@ -313,8 +348,13 @@ func (c needed) event(trigger, table string) string {
 // that names no row either, the table. Nothing is written inside that block, so it costs no transaction number.
 func (c needed) rowBodies() map[string]string {
 	id := layoutID(c)
-	unknown := fmt.Sprintf("INSERT INTO pingo_capture.journal (layout, op) VALUES (%d, 't');\n", id)
-	all := "BEGIN\n    " + unknown + "    RETURN NULL;\nEND "
+	unknown := fmt.Sprintf(`BEGIN
+            INSERT INTO pingo_capture.journal (layout, op) VALUES (%d, 't');
+        EXCEPTION WHEN undefined_table OR invalid_schema_name OR insufficient_privilege THEN
+            RETURN NULL;
+        END;
+`, id)
+	all := "BEGIN\n        " + unknown + "    RETURN NULL;\nEND "
 	if !c.told {
 		return map[string]string{"insert": all, "update": all, "delete": all, "truncate": all}
 	}
@@ -324,6 +364,7 @@ func (c needed) rowBodies() map[string]string {
 		return fmt.Sprintf(`DECLARE noted pg_catalog.record;
 BEGIN
     BEGIN
+        `+unlessNoted+`
         noted := ROW(%s);
     EXCEPTION WHEN OTHERS THEN
         %s        RETURN NULL;
@@ -344,8 +385,10 @@ BEGIN
     BEGIN
         bits := %s;
         IF bits OPERATOR(pg_catalog.=) 0 THEN RETURN NULL; END IF;
+        `+unlessNoted+`
     EXCEPTION WHEN OTHERS THEN
         BEGIN
+            `+unlessNoted+`
             noted := ROW(%[3]s, %[4]s, %[5]s, %[6]s);
         EXCEPTION WHEN OTHERS THEN
             %[7]s            RETURN NULL;
