@@ -1,6 +1,8 @@
 package cli_test
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -78,4 +80,52 @@ func TestLeastRightsOnTheSecondDay(t *testing.T) {
 	if err != nil || len(runs) > 3 {
 		t.Errorf("%d editions were filled, %v", len(runs), err)
 	}
+}
+
+// A test suite of an application recreates its tables for every test, as frameworks do it, while Pingo follows them: no
+// statement fails, and once the suite is over the index is in sync within seconds.
+func TestSuitesThatRecreateTables(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	const tables = `CREATE TABLE regions (id serial PRIMARY KEY, name text NOT NULL);
+		CREATE TABLE tarns (id serial PRIMARY KEY, name text NOT NULL, region_id int REFERENCES regions ON DELETE CASCADE)`
+	pgtest.Exec(t, lodge, tables)
+	w.serve()
+	path := w.write(`sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  tarns: { engine: main, rows: lodge.tarns, fields: [name], related: { region: { one: regions, on: { id: region_id }, fields: [name] } } }
+`)
+	w.must("apply", "--yes", path)
+	const rounds = 200
+	rollBack := func(sql string) { pgtest.Exec(t, lodge, "BEGIN; "+sql+"; ROLLBACK") }
+	for round := range rounds {
+		pgtest.Exec(t, lodge, "DROP TABLE IF EXISTS tarns CASCADE; DROP TABLE IF EXISTS regions CASCADE")
+		pgtest.Exec(t, lodge, tables)
+		pgtest.Exec(t, lodge, "ALTER TABLE tarns ADD depth int; INSERT INTO regions (name) SELECT 'region ' || i FROM generate_series(1, 5) i")
+		pgtest.Exec(t, lodge, "INSERT INTO tarns (name, region_id) SELECT 'tarn ' || i, 1 + i % 5 FROM generate_series(1, 40) i")
+		rollBack("DELETE FROM regions; INSERT INTO tarns (name) VALUES ('never')")
+		pgtest.Exec(t, lodge, "TRUNCATE tarns, regions RESTART IDENTITY CASCADE")
+		pgtest.Exec(t, lodge, "INSERT INTO regions (name) VALUES ($1)", fmt.Sprint("region of round ", round))
+		pgtest.Exec(t, lodge, "INSERT INTO tarns (name, region_id) SELECT 'tarn ' || i, 1 FROM generate_series(1, 10) i")
+		pgtest.Exec(t, lodge, "DELETE FROM tarns WHERE id > 5; UPDATE tarns SET name = name || '!'")
+		if round%10 == 9 {
+			pgtest.Exec(t, lodge, "ALTER TABLE tarns RENAME TO away; ALTER TABLE away RENAME TO tarns; ALTER TABLE tarns DROP name, ADD name text NOT NULL DEFAULT 'unnamed'")
+		}
+	}
+	over := time.Now()
+	w.eventually(20*time.Second, "the last round is found", func() error {
+		out, _, _ := w.run("search", "tarns", "round", "-o", "json")
+		if strings.Count(out, fmt.Sprint("region of round ", rounds-1)) != 5 {
+			return errors.New(out)
+		}
+		return nil
+	})
+	w.index(20*time.Second, "in sync after the last round", "tarns", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync })
+	t.Logf("in sync %v after the last round", time.Since(over).Round(time.Millisecond))
+	runs, err := w.client.Runs(t.Context(), "tarns")
+	if err != nil || len(runs) > 20 {
+		t.Errorf("%d editions were filled for %d rounds, %v", len(runs), rounds, err)
+	}
+	t.Logf("%d editions", len(runs))
 }

@@ -64,7 +64,14 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 	if err := ask(shape.Ref{}, fmt.Sprintf("GRANT PROCESS ON *.* TO %s;", user), "PROCESS"); err != nil {
 		return nil, err
 	}
-	list, err := p.needs(ctx, need)
+	keys, err := p.foreignKeys(ctx)
+	if numberOf(err) == noProcess { // it is among what is missing
+		keys, err = &foreignKeys{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	list, err := p.needs(ctx, need, keys)
 	if err != nil {
 		return nil, err
 	}
@@ -79,6 +86,10 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 			}
 		}
 	}
+	if p.db.definer != "" {
+		more, err := p.byAdministrator(ctx, list)
+		return append(missing, more...), err
+	}
 	var logged, trusted bool
 	if err := p.db.QueryRowContext(ctx, "SELECT @@log_bin, @@log_bin_trust_function_creators").Scan(&logged, &trusted); err != nil {
 		return nil, wrap("reading the server's settings", err)
@@ -89,6 +100,38 @@ func (p *Capture) MissingRights(ctx context.Context, need []shape.Captured) ([]s
 		}
 	}
 	return missing, nil
+}
+
+// byAdministrator says what an administrator has to install, where triggers run with the rights of another account.
+func (p *Capture) byAdministrator(ctx context.Context, list []needed) ([]string, error) {
+	standing, err := p.standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range list {
+		for _, t := range p.db.triggersOf(c) {
+			if has := standing[t.table.Schema+"."+t.name]; !has.ours || !has.on(t.table) {
+				return []string{"-- As an administrator, run what pingo capture show FILE prints. It installs triggers that run as " + p.db.definer + "."}, nil
+			}
+		}
+	}
+	may, err := p.db.mayNote(ctx)
+	if err != nil || may {
+		return nil, err
+	}
+	return []string{fmt.Sprintf("GRANT INSERT ON %s.journal TO %s;", quoteName(p.db.capture), account(p.db.definer))}, nil
+}
+
+// mayNote reports whether the account that triggers run as may write the journal.
+func (db *database) mayNote(ctx context.Context) (may bool, err error) {
+	if db.definer == "" {
+		return true, nil
+	}
+	err = db.QueryRowContext(ctx, "SELECT "+quoteName(db.capture)+".may_note()").Scan(&may)
+	if withoutFunction(err) {
+		return false, nil
+	}
+	return may, explain(err)
 }
 
 // Gaps compares the triggers that stand on tables with those that should.
@@ -118,6 +161,19 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		return out, err
 	}
 	installed, err := p.installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if may, err := p.db.mayNote(ctx); err != nil {
+		return nil, err
+	} else if !may {
+		for _, c := range need {
+			out = append(out, source.Gap{Table: c.Table, Deliberate: true, Reason: fmt.Sprintf(
+				"the account %s, as which triggers run, may not write the journal, so changes went unnoticed", p.db.definer)})
+		}
+		return out, nil
+	}
+	keys, err := p.foreignKeys(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -177,11 +233,7 @@ func (p *Capture) Gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 				return nil, wrap("recording when "+c.Table.String()+" was altered", err)
 			}
 		}
-		cascades, err := p.cascades(ctx, c.Table, nil)
-		if err != nil {
-			return nil, wrap("reading the foreign keys of "+c.Table.String(), err)
-		}
-		if fmt.Sprint(cascades) != l.cascades {
+		if fmt.Sprint(keys.into(c.Table)) != l.cascades {
 			out = append(
 				out,
 				source.Gap{
@@ -326,8 +378,15 @@ func (p *Capture) Advice(
 		return nil, err
 	}
 	out = append(out, more...)
+	keys, err := p.foreignKeys(ctx)
+	if numberOf(err) == noProcess { // MissingRights says so
+		keys, err = &foreignKeys{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range need {
-		found, err := p.tableAdvice(ctx, c)
+		found, err := p.tableAdvice(ctx, c, keys)
 		if err != nil {
 			return nil, err
 		}
@@ -401,13 +460,9 @@ func leadsBack(list []cascade, table shape.Ref) bool {
 	return slices.ContainsFunc(list, func(f cascade) bool { return f.Parent == table || leadsBack(f.Above, table) })
 }
 
-func (p *Capture) tableAdvice(ctx context.Context, c shape.Captured) ([]source.Advice, error) {
+func (p *Capture) tableAdvice(ctx context.Context, c shape.Captured, keys *foreignKeys) ([]source.Advice, error) {
 	var out []source.Advice
-	cascades, err := p.cascades(ctx, c.Table, nil)
-	if err != nil {
-		return nil, wrap("reading the foreign keys of "+c.Table.String(), err)
-	}
-	for _, f := range cascades {
+	for _, f := range keys.into(c.Table) {
 		out = append(out, source.Advice{Kind: "cascade", Table: c.Table.String(), Message: fmt.Sprintf(
 			"rows change when one of %s does (%s), which fires no trigger here; a trigger on %[1]s notes them before",
 			f.Parent,

@@ -17,7 +17,7 @@ import (
 )
 
 // needs adds to what is to be captured what only the database knows.
-func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, error) {
+func (p *Capture) needs(ctx context.Context, list []shape.Captured, keys *foreignKeys) ([]needed, error) {
 	out := make([]needed, 0, len(list))
 	for _, c := range list {
 		n := needed{forms: map[string]string{}}
@@ -42,9 +42,7 @@ func (p *Capture) needs(ctx context.Context, list []shape.Captured) ([]needed, e
 				n.forms[col.Name] = base(col.Form)
 			}
 		}
-		if n.cascades, err = p.cascades(ctx, c.Table, nil); err != nil {
-			return nil, wrap("reading the foreign keys of "+c.Table.String(), err)
-		}
+		n.cascades = keys.into(c.Table)
 		out = append(out, n)
 	}
 	return out, nil
@@ -75,51 +73,79 @@ func kindsOf(columns []shape.TableColumn) map[string]string {
 	return out
 }
 
-// cascades reads the foreign keys by which rows of a table change without its triggers, and
-// those by which the rows that these lead to do.
-func (p *Capture) cascades(ctx context.Context, t shape.Ref, below []string) ([]cascade, error) {
-	rows, err := p.db.texts(
-		ctx,
-		fmt.Sprintf(`SELECT r.CONSTRAINT_NAME, k.REFERENCED_TABLE_SCHEMA, k.REFERENCED_TABLE_NAME,
-			r.DELETE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT'), r.UPDATE_RULE IN ('CASCADE', 'SET NULL', 'SET DEFAULT'), k.COLUMN_NAME, k.REFERENCED_COLUMN_NAME
-		FROM information_schema.REFERENTIAL_CONSTRAINTS r JOIN information_schema.KEY_COLUMN_USAGE k
-			ON k.CONSTRAINT_SCHEMA = r.CONSTRAINT_SCHEMA AND k.CONSTRAINT_NAME = r.CONSTRAINT_NAME
-		WHERE r.CONSTRAINT_SCHEMA = %[1]s AND r.TABLE_NAME = %[2]s AND k.TABLE_SCHEMA = %[1]s AND k.TABLE_NAME = %[2]s
-		ORDER BY r.CONSTRAINT_NAME, k.ORDINAL_POSITION`, text(t.Schema), text(t.Name)),
-	)
+// foreignKeys are the foreign keys of a server by which rows change, by the table whose rows change. Where the server tells
+// names of tables only by their letters, they stand in lower case.
+type foreignKeys struct {
+	of    map[shape.Ref][]cascade
+	folds bool
+}
+
+// foreignKeys reads InnoDB's own catalogue, since the other one hides keys from an account that has rights on single
+// tables.
+func (p *Capture) foreignKeys(ctx context.Context) (*foreignKeys, error) {
+	name := func(column, part string) string {
+		return "CONVERT(CONVERT(BINARY substring_index(" + column + ", '/', " + part + ") USING filename) USING utf8mb4)"
+	}
+	rows, err := p.db.texts(ctx, `SELECT substr(f.ID, locate('/', f.ID) + 1), `+name("FOR_NAME", "1")+", "+name("FOR_NAME", "-1")+", "+name("REF_NAME", "1")+", "+name("REF_NAME", "-1")+`,
+			TYPE & 3 > 0, TYPE & 12 > 0, FOR_COL_NAME, REF_COL_NAME, @@lower_case_table_names > 0
+		FROM information_schema.INNODB_SYS_FOREIGN f JOIN information_schema.INNODB_SYS_FOREIGN_COLS c ON c.ID = f.ID
+		WHERE TYPE & 15 > 0 ORDER BY f.FOR_NAME, f.ID, POS`)
+	if numberOf(err) == noProcess {
+		user, of := p.user(ctx)
+		if of != nil {
+			return nil, of
+		}
+		return nil, &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf(
+			"cannot read the foreign keys by which rows change, since the right PROCESS is missing (MariaDB says %w). Run: GRANT PROCESS ON *.* TO %s;", err, user)}
+	}
 	if err != nil {
-		return nil, err
+		return nil, wrap("reading foreign keys", err)
 	}
-	var out []cascade
+	out := &foreignKeys{of: map[shape.Ref][]cascade{}}
 	for _, row := range rows {
-		if row[3] != "1" && row[4] != "1" {
-			continue
+		child, parent := shape.Ref{Schema: row[1], Name: row[2]}, shape.Ref{Schema: row[3], Name: row[4]}
+		out.folds = row[9] == "1"
+		list := out.of[child]
+		if n := len(list); n == 0 || list[n-1].Name != row[0] {
+			list = append(list, cascade{Name: row[0], Parent: parent, Itself: parent == child, OnDelete: row[5] == "1", OnUpdate: row[6] == "1"})
 		}
-		if len(out) == 0 || out[len(out)-1].Name != row[0] {
-			out = append(
-				out,
-				cascade{
-					Name:     row[0],
-					Parent:   shape.Ref{Schema: row[1], Name: row[2]},
-					Itself:   shape.Ref{Schema: row[1], Name: row[2]} == t,
-					OnDelete: row[3] == "1",
-					OnUpdate: row[4] == "1",
-				},
-			)
-		}
-		f := &out[len(out)-1]
-		f.From, f.To = append(f.From, row[5]), append(f.To, row[6])
+		f := &list[len(list)-1]
+		f.From, f.To = append(f.From, row[7]), append(f.To, row[8])
+		out.of[child] = list
 	}
+	return out, nil
+}
+
+// anyForeignKey returns the failure to read foreign keys if there are any on tables, as far as the account can see.
+func (p *Capture) anyForeignKey(ctx context.Context, need []shape.Captured, unread error) (bool, error) {
+	for _, c := range need {
+		rows, err := p.db.texts(ctx, fmt.Sprintf(`SELECT 1 FROM information_schema.KEY_COLUMN_USAGE
+			WHERE TABLE_SCHEMA = %s AND TABLE_NAME = %s AND REFERENCED_TABLE_NAME IS NOT NULL LIMIT 1`, text(c.Table.Schema), text(c.Table.Name)))
+		if err != nil {
+			return false, wrap("looking for foreign keys of "+c.Table.String(), err)
+		}
+		if len(rows) > 0 {
+			return true, unread
+		}
+	}
+	return false, nil
+}
+
+// into lists the foreign keys by which rows of a table change without its triggers, and those by which the rows that
+// these lead to do.
+func (k *foreignKeys) into(t shape.Ref, below ...shape.Ref) []cascade {
+	if k.folds {
+		t = shape.Ref{Schema: strings.ToLower(t.Schema), Name: strings.ToLower(t.Name)}
+	}
+	out := slices.Clone(k.of[t])
 	for i := range out {
 		// Keys may lead back to a table over others. How far a cascade goes there is not known
 		// beforehand, so they are followed once.
-		if id := t.String(); !slices.Contains(below, id) {
-			if out[i].Above, err = p.cascades(ctx, out[i].Parent, append(slices.Clone(below), id)); err != nil {
-				return nil, err
-			}
+		if !slices.Contains(below, t) {
+			out[i].Above = k.into(out[i].Parent, append(slices.Clone(below), t)...)
 		}
 	}
-	return out, nil
+	return out
 }
 
 // Script is all that Install runs, with the least grants that Pingo needs when another user runs
@@ -128,7 +154,17 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	if err := p.db.own(ctx); err != nil {
 		return "", err
 	}
-	list, err := p.needs(ctx, need)
+	keys, err := p.foreignKeys(ctx)
+	if numberOf(err) == noProcess { // which the script grants: it is needed beforehand only if there are such keys
+		var any bool
+		if any, err = p.anyForeignKey(ctx, need, err); !any {
+			keys = &foreignKeys{}
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	list, err := p.needs(ctx, need, keys)
 	if err != nil {
 		return "", err
 	}
@@ -139,7 +175,8 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	var b strings.Builder
 	b.WriteString(
 		"-- What Pingo installs to notice changes. Creating a trigger waits for transactions that use\n-- the table, and writers wait behind it: so it does not wait. Run the script again where it stops.\n" +
-			"SET NAMES utf8mb4 COLLATE utf8mb4_general_ci;\nSET sql_mode = " + settings["sql_mode"] + ";\nSET lock_wait_timeout = 0;\n\n",
+			"SET NAMES utf8mb4 COLLATE utf8mb4_general_ci;\nSET sql_mode = " + settings["sql_mode"] + ";\nSET lock_wait_timeout = 0;\n" +
+			"USE " + quoteName(p.db.name) + ";\n\n",
 	)
 	for _, sql := range p.db.journalSQL() {
 		b.WriteString(sql + ";\n\n")
@@ -156,16 +193,15 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	for _, c := range list {
 		fmt.Fprintf(&b, "\n-- %s\n", strings.NewReplacer("\n", " ", "\r", " ").Replace(c.Table.String()))
 		for _, t := range p.db.triggersOf(c) {
-			b.WriteString(strings.Replace(t.sql, createTrigger, "CREATE OR REPLACE DEFINER = "+user+" TRIGGER ", 1) + "//\n")
+			b.WriteString(strings.Replace(t.sql, createTrigger+" TRIGGER", createTrigger+" DEFINER = "+user+" TRIGGER", 1) + "//\n")
 		}
 		b.WriteString(p.db.layoutSQL(c, "NULL") + "//\n")
 	}
+	if p.db.definer != "" {
+		b.WriteString("\n" + p.db.mayNoteSQL() + "//\n")
+	}
 	b.WriteString("\nDELIMITER ;\n")
-	fmt.Fprintf(
-		&b,
-		"\n-- The least that Pingo needs, as %s. Triggers run with its rights.\n",
-		user,
-	)
+	fmt.Fprintf(&b, "\n-- The least that Pingo needs, as %s.\n", user)
 	fmt.Fprintf(
 		&b,
 		"GRANT SELECT, INSERT, UPDATE, DELETE, EXECUTE, LOCK TABLES ON %s.* TO %s;\nGRANT PROCESS ON *.* TO %[2]s; -- to notice TRUNCATE\n",
@@ -175,8 +211,45 @@ func (p *Capture) Script(ctx context.Context, need []shape.Captured) (string, er
 	for _, c := range need {
 		fmt.Fprintf(&b, "GRANT SELECT, TRIGGER ON %s TO %s;\n", quote(c.Table), user)
 	}
+	above := map[shape.Ref][]string{}
+	for _, c := range list {
+		columnsAbove(c.cascades, above)
+	}
+	tables := slices.SortedFunc(maps.Keys(above), func(a, b shape.Ref) int { return strings.Compare(a.String(), b.String()) })
+	for _, table := range tables {
+		if slices.ContainsFunc(need, func(c shape.Captured) bool { return c.Table == table }) {
+			continue
+		}
+		fmt.Fprintf(&b, "GRANT SELECT (%s), TRIGGER ON %s TO %s; -- its foreign keys change captured rows\n", quoteNames(distinct(above[table]), ""), quote(table), user)
+	}
+	if p.db.definer != "" {
+		definer := account(p.db.definer)
+		fmt.Fprintf(&b, "\n-- What triggers need, which run with the rights of %s.\nGRANT INSERT ON %[2]s.journal TO %[1]s;\nGRANT EXECUTE ON FUNCTION %[2]s.may_note TO %[1]s;\n", definer, quoteName(p.db.capture))
+		for _, c := range need {
+			fmt.Fprintf(&b, "GRANT TRIGGER ON %s TO %s;\n", quote(c.Table), definer)
+		}
+		for _, table := range tables {
+			fmt.Fprintf(&b, "GRANT TRIGGER ON %s TO %s;\n", quote(table), definer)
+		}
+	}
 	b.WriteString("\n-- A row that stays, so that no session locks the whole journal.\n" + p.db.keptRow(p.db.callPrelocked()) + ";\n")
 	return b.String(), nil
+}
+
+// columnsAbove adds the columns that triggers read of tables whose foreign keys change rows of captured ones.
+func columnsAbove(list []cascade, columns map[shape.Ref][]string) {
+	for _, f := range list {
+		columns[f.Parent] = append(columns[f.Parent], f.To...)
+		for _, above := range f.Above {
+			columns[f.Parent] = append(columns[f.Parent], above.From...)
+		}
+		columnsAbove(f.Above, columns)
+	}
+}
+
+func distinct(names []string) []string {
+	sorted := slices.Sorted(slices.Values(names))
+	return slices.Compact(sorted)
 }
 
 // own refuses a database of the journal in which something is that Pingo does not make: a view in the place of a table, a
@@ -186,7 +259,7 @@ func (db *database) own(ctx context.Context) error {
 			WHERE TABLE_SCHEMA = %[1]s AND NOT (TABLE_TYPE = 'BASE TABLE' AND coalesce(ENGINE, '') = 'InnoDB' AND TABLE_NAME IN ('owner', 'layouts', 'journal', 'being_removed'))
 		UNION ALL SELECT concat('the trigger ', TRIGGER_NAME, ' of ', DEFINER) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = %[1]s
 		UNION ALL SELECT concat('the routine ', ROUTINE_NAME, ' of ', DEFINER) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = %[1]s
-			AND NOT (ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME = 'prelocked' AND SECURITY_TYPE = 'DEFINER')
+			AND NOT (ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME IN ('prelocked', 'may_note') AND SECURITY_TYPE = 'DEFINER')
 		UNION ALL SELECT concat('the foreign key ', CONSTRAINT_NAME) FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = %[1]s OR UNIQUE_CONSTRAINT_SCHEMA = %[1]s
 		UNION ALL SELECT concat('the generated column ', TABLE_NAME, '.', COLUMN_NAME) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = %[1]s AND coalesce(GENERATION_EXPRESSION, '') <> ''
 		ORDER BY 1`, text(db.capture)))
@@ -211,8 +284,7 @@ func (p *Capture) user(ctx context.Context) (string, error) {
 	if err := p.db.QueryRowContext(ctx, "SELECT current_user()").Scan(&name); err != nil {
 		return "", explain(err)
 	}
-	at := strings.LastIndex(name, "@")
-	return text(name[:at]) + "@" + text(name[at+1:]), nil
+	return account(name), nil
 }
 
 // Install installs what is missing or different, a table at a time. It claims the journal for
@@ -261,7 +333,11 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 	if err := p.claim(ctx, service); err != nil {
 		return nil, err
 	}
-	list, err := p.needs(ctx, need)
+	keys, err := p.foreignKeys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := p.needs(ctx, need, keys)
 	if err != nil {
 		return nil, err
 	}
@@ -303,6 +379,10 @@ func (p *Capture) Install(ctx context.Context, service string, need []shape.Capt
 			}
 			if stands && (has.ours || !inherits) {
 				continue
+			}
+			if p.db.definer != "" {
+				return made, &source.Error{Fault: source.SchemaChanged, Err: fmt.Errorf(
+					"triggers on %s are missing, and an administrator creates those that run as %s: run what pingo capture show prints", t.table, p.db.definer)}
 			}
 			whole, same = whole && stands, false
 			if err := p.patiently(ctx, t.sql); err != nil {
@@ -434,13 +514,21 @@ func (p *Capture) claim(ctx context.Context, service string) error {
 }
 
 // standingTrigger is a trigger that stands: on which table, which may have been renamed with it, with whose rights it
-// runs, and whether that is the user who is connected now.
+// runs, and whether that is the account that it is to be.
 type standingTrigger struct {
 	table   shape.Ref
 	definer string
 	ours    bool
 	// earlier: a version of Pingo made it that took what a session may set for numbers and times.
 	earlier bool
+}
+
+// runsAs is the SQL for the account with whose rights triggers are to run, as the catalogue has it.
+func (db *database) runsAs() string {
+	if db.definer != "" {
+		return text(db.definer)
+	}
+	return "current_user()"
 }
 
 // on reports whether it stands on a table. A server may tell a name in other letters than another time.
@@ -450,7 +538,7 @@ func (s standingTrigger) on(table shape.Ref) bool {
 
 // standing lists the triggers of ours that there are, as schema.name.
 func (p *Capture) standing(ctx context.Context) (map[string]standingTrigger, error) {
-	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME, DEFINER, DEFINER = current_user(), EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, instr(ACTION_STATEMENT, `+text(ownNumbers)+`) > 0 FROM information_schema.TRIGGERS
+	rows, err := p.db.texts(ctx, `SELECT TRIGGER_SCHEMA, TRIGGER_NAME, DEFINER, DEFINER = `+p.db.runsAs()+`, EVENT_OBJECT_SCHEMA, EVENT_OBJECT_TABLE, instr(ACTION_STATEMENT, `+text(ownNumbers)+`) > 0 FROM information_schema.TRIGGERS
 		WHERE TRIGGER_NAME LIKE 'pingo\\_%' AND instr(ACTION_STATEMENT, `+text(quoteName(p.db.capture)+".journal")+`) > 0`)
 	if err != nil {
 		return nil, wrap("reading the installed triggers", err)

@@ -27,7 +27,8 @@ import (
 // Kind is what there is to know of this kind of source.
 var Kind = source.Kind{
 	Name: "mariadb", Schemes: []string{"mariadb", "mysql"}, Captures: []string{"triggers"}, Keys: `{
-		"tables_without_transactions": {"enum": ["refused", "allowed"], "default": "refused", "description": "Whether triggers may capture tables whose storage engine has no transactions. A statement that fails there keeps some of its changes, and Pingo loses them until the next comparison."}
+		"tables_without_transactions": {"enum": ["refused", "allowed"], "default": "refused", "description": "Whether triggers may capture tables whose storage engine has no transactions. A statement that fails there keeps some of its changes, and Pingo loses them until the next comparison."},
+		"definer": {"type": "string", "pattern": "^[^@]+@[^@]+$", "description": "The account with whose rights the triggers run, as USER@HOST. An application can restore its own dumps when it is the application's. An administrator then creates the triggers with the script of pingo capture show. Default: the account of the url."}
 	}`,
 	Open: Open,
 	CannotSee: map[string][]string{"triggers": {
@@ -44,6 +45,8 @@ type database struct {
 	name string
 	// capture is the database that the journal is in.
 	capture string
+	// definer is the account, as USER@HOST, with whose rights triggers run; empty: the account that is connected.
+	definer string
 }
 
 // Reader reads rows.
@@ -87,7 +90,8 @@ func Open(c source.Config) (*source.Source, error) {
 		return nil, errors.New("the url of the source cannot be read as a URL")
 	}
 	var o struct {
-		Tables string `json:"tables_without_transactions"`
+		Tables  string `json:"tables_without_transactions"`
+		Definer string `json:"definer"`
 	}
 	if len(c.Options) > 0 {
 		if err := json.Unmarshal(c.Options, &o); err != nil {
@@ -132,7 +136,7 @@ func Open(c source.Config) (*source.Source, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", err)
 	}
-	db := &database{sql.OpenDB(&verified{connector}), name, captureDatabase(name)}
+	db := &database{sql.OpenDB(&verified{connector}), name, captureDatabase(name), o.Definer}
 	db.SetMaxOpenConns(cmp.Or(c.MaxConnections, poolSize))
 	db.SetConnMaxIdleTime(30 * time.Second)
 	reader := &Reader{db: db, transactions: o.Tables != "allowed" && (c.Capture == "" || c.Capture == "triggers")}

@@ -62,6 +62,20 @@ func (db *database) prelockedSQL() string {
 	return "CREATE OR REPLACE FUNCTION " + quoteName(db.capture) + ".prelocked() RETURNS boolean DETERMINISTIC NO SQL RETURN true"
 }
 
+// mayNoteSQL makes a function that reports whether the definer of the triggers may write the journal. Otherwise the triggers
+// would note nothing, without an error.
+func (db *database) mayNoteSQL() string {
+	return fmt.Sprintf("CREATE OR REPLACE DEFINER = %s FUNCTION %s.may_note() RETURNS boolean MODIFIES SQL DATA BEGIN\n"+
+		"    DECLARE EXIT HANDLER FOR %d, %d, %d RETURN false;\n    INSERT INTO %[2]s.journal (layout, op) SELECT 0, '-' FROM dual WHERE false;\n    RETURN true;\nEND",
+		account(db.definer), quoteName(db.capture), databaseDenied, noTableSelect, noColumnSelect)
+}
+
+// account writes USER@HOST as statements do.
+func account(name string) string {
+	at := strings.LastIndex(name, "@")
+	return text(name[:at]) + "@" + text(name[at+1:])
+}
+
 // keptRow is a row that stays in the journal and is never read, since its number is below all others. The first insert into
 // an empty table by a session with unique_checks and foreign_key_checks off, as dumps set them, locks the whole table until
 // its transaction ends, and with it all writes to captured tables.
@@ -120,7 +134,7 @@ type needed struct {
 func layoutID(c needed) int32 {
 	return int32(
 		xxhash.Sum64String(
-			fmt.Sprintf("5 %q %q %q %q %q %q %q %v %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades, c.told),
+			fmt.Sprintf("6 %q %q %q %q %q %q %q %v %v", c.Table, c.Key, c.Watch, c.Links, c.Groups, c.forms, c.kinds, c.cascades, c.told),
 		) & 0x7fffffff,
 	)
 }
@@ -128,7 +142,7 @@ func layoutID(c needed) int32 {
 // ownNumbers is the statement that makes the journal give its rows numbers of its own.
 const ownNumbers = "SET insert_id = 0;"
 
-const createTrigger = "CREATE OR REPLACE TRIGGER "
+const createTrigger = "CREATE OR REPLACE"
 
 // trigger is one trigger: its name, the table it stands on, and the whole statement.
 type trigger struct {
@@ -141,18 +155,21 @@ type trigger struct {
 // would make its write fail, so ours do not: where a column is gone that one of them names, all
 // rows of the table are noted as changed, and where the journal itself is gone, nothing.
 //
+// A dump of the database can be restored into one of another name, where the triggers do nothing: they name tables of their
+// own database without it, and write to the journal only in the database that they were made for.
+//
 // What a session may set for the statement that fires a trigger is not taken: the number of the row to be inserted next
 // (insert_id), which could be the last one there is, and the time (timestamp).
 func (db *database) triggersOf(c needed) []trigger {
 	id := layoutID(c)
 	journal := quoteName(db.capture) + ".journal"
-	guarded := func(body string) string {
+	guarded := func(schema, body string) string {
 		return fmt.Sprintf("BEGIN\n"+
 			"    DECLARE EXIT HANDLER FOR %d, %d, %d, %d, %d, %d, %d, %d BEGIN\n"+
 			"        DECLARE CONTINUE HANDLER FOR %[2]d, %[3]d, %[4]d, %[5]d, %[6]d, %[7]d BEGIN END;\n"+
 			"        INSERT INTO %[9]s (at, layout, op) VALUES (sysdate(6), %[10]d, 't');\n"+
-			"    END;\n    %[11]s\n    %[12]s\nEND",
-			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, noKey, tooManyRows, journal, id, ownNumbers, body)
+			"    END;\n    IF database() = %[13]s THEN\n    %[11]s\n    %[12]s\n    END IF;\nEND",
+			noColumn, noTable, noDatabase, databaseDenied, noTableSelect, noColumnSelect, noKey, tooManyRows, journal, id, ownNumbers, body, text(schema))
 	}
 	note := func(op, changed, key, was, before, after string) string {
 		if !c.told {
@@ -169,13 +186,17 @@ func (db *database) triggersOf(c needed) []trigger {
 		note("u", c.changed(), newKey, fmt.Sprintf("IF(%s, %s, NULL)", c.differ(c.Key), oldKey),
 			fmt.Sprintf("IF(%s, %s, NULL)", c.differ(c.Links), oldLinks), newLinks),
 	)
+	as := createTrigger
+	if db.definer != "" {
+		as += " DEFINER = " + account(db.definer)
+	}
 	var out []trigger
 	add := func(kind, event string, on shape.Ref, body string) {
 		name := fmt.Sprintf("pingo_%d_%s", id, kind)
 		out = append(
 			out,
-			trigger{name, on, fmt.Sprintf(createTrigger+"%s.%s %s ON %s FOR EACH ROW %s",
-				quoteName(on.Schema), quoteName(name), event, quote(on), guarded(body))},
+			trigger{name, on, fmt.Sprintf("%s TRIGGER %s %s ON %s FOR EACH ROW %s",
+				as, quoteIn(db.name, shape.Ref{Schema: on.Schema, Name: name}), event, quoteIn(db.name, on), guarded(on.Schema, body))},
 		)
 	}
 	add("i", "AFTER INSERT", c.Table, note("i", "NULL", newKey, "NULL", "NULL", newLinks))
@@ -280,6 +301,14 @@ func passedOn(path []cascade, becomes []string) map[string]string {
 	return values
 }
 
+// quoteIn names a table where a database is the default: without it if it is the table's own.
+func quoteIn(schema string, table shape.Ref) string {
+	if table.Schema == schema {
+		return quoteName(table.Name)
+	}
+	return quote(table)
+}
+
 // reached selects the rows, called pingo_0, that lead from a table over a path of foreign keys to the
 // row OLD: what stands before SELECT, its FROM, and its condition. A key of a table to itself is
 // followed as far as it goes.
@@ -292,11 +321,12 @@ func reached(table shape.Ref, path []cascade) (with, from, condition string) {
 		return strings.Join(on, " AND ")
 	}
 	last := len(path) - 1
-	from = quote(table) + " pingo_0 " + onlyTables
+	named := func(table shape.Ref) string { return quoteIn(path[last].Parent.Schema, table) }
+	from = named(table) + " pingo_0 " + onlyTables
 	if !slices.ContainsFunc(path, func(f cascade) bool { return f.Itself }) {
 		for i := 1; i <= last; i++ {
 			alias := fmt.Sprintf("pingo_%d", i)
-			from += fmt.Sprintf(" JOIN %s %s %s ON %s", quote(path[i-1].Parent), alias, onlyTables,
+			from += fmt.Sprintf(" JOIN %s %s %s ON %s", named(path[i-1].Parent), alias, onlyTables,
 				match(path[i-1].From, fmt.Sprintf("pingo_%d", i-1), path[i-1].To, alias))
 		}
 		return "", from, match(path[last].From, fmt.Sprintf("pingo_%d", last), path[last].To, "OLD")
@@ -310,11 +340,11 @@ func reached(table shape.Ref, path []cascade) (with, from, condition string) {
 		if i < last {
 			above := fmt.Sprintf("parents_%d", i+1)
 			rows = fmt.Sprintf("SELECT %s FROM %s p %s JOIN %s ON %s", strings.Join(quoted(path[i].To, "p.", ""), ", "),
-				quote(path[i].Parent), onlyTables, above, match(path[i+1].From, "p", path[i+1].To, above))
+				named(path[i].Parent), onlyTables, above, match(path[i+1].From, "p", path[i+1].To, above))
 		}
 		if path[i].Itself {
 			rows += fmt.Sprintf(" UNION SELECT %s FROM %s r %s JOIN %s ON %s", strings.Join(quoted(path[i].To, "r.", ""), ", "),
-				quote(path[i].Parent), onlyTables, name, match(path[i].From, "r", path[i].To, name))
+				named(path[i].Parent), onlyTables, name, match(path[i].From, "r", path[i].To, name))
 		}
 		parts = append(parts, fmt.Sprintf("%s (%s) AS (%s)", name, strings.Join(columns, ", "), rows))
 	}
