@@ -220,6 +220,20 @@ type SourceStatus struct {
 	Journal *JournalStatus `json:"journal,omitempty"`
 }
 
+// Disconnect asks Pingo to close its connections to a source for a time.
+type Disconnect struct {
+	// Seconds is for how long, at most 86400.
+	Seconds int `json:"seconds"`
+}
+
+// Disconnected is until when no process connects to a source.
+type Disconnected struct {
+	Source string    `json:"source"`
+	Until  time.Time `json:"until"`
+	// Indexes are those that wait until then.
+	Indexes []string `json:"indexes"`
+}
+
 // JournalStatus is how deep a journal is, how fast it grows, and how much it may hold.
 type JournalStatus struct {
 	Changes int64      `json:"changes"`

@@ -25,6 +25,8 @@ var described = []any{
 	DefinitionVersion{},
 	Script{},
 	CaptureRemoval{},
+	Disconnect{},
+	Disconnected{},
 	Preview{},
 	Traced{},
 	Drift{},

@@ -124,11 +124,13 @@ func (a *App) completions(root *cobra.Command) {
 		return out
 	}
 	for path, complete := range map[string]cobra.CompletionFunc{
-		"check":        files,
-		"apply":        files,
-		"capture show": files,
-		"search":       first(indexes),
-		"preview":      first(indexes),
+		"check":             files,
+		"apply":             files,
+		"capture show":      files,
+		"source disconnect": sources,
+		"source connect":    sources,
+		"search":            first(indexes),
+		"preview":           first(indexes),
 		"trace": func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 			if change, err := cmd.Flags().GetBool("change"); err == nil && change {
 				return first(tables)(cmd, args, "")

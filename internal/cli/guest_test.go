@@ -129,3 +129,62 @@ indexes:
 	}
 	t.Logf("%d editions", len(runs))
 }
+
+// A database without sessions can be copied, renamed and dropped: Pingo lets go of it when it is asked to, keeps capturing,
+// and knows a database that was recreated meanwhile.
+func TestDisconnectedSourcesLetGo(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, "CREATE TABLE tarns (id int PRIMARY KEY, name text); INSERT INTO tarns SELECT i, 'tarn ' || i FROM generate_series(1, 20) i")
+	root := pgtest.Connect(t, w.pg.URL("postgres"))
+	w.serve()
+	path := w.write(`sources: { lodge: { kind: postgres, url: "${LODGE_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes: { tarns: { engine: main, rows: lodge.tarns, fields: [name] } }
+`)
+	w.must("apply", "--yes", path)
+	pgtest.Exec(t, lodge, "UPDATE tarns SET name = 'before' WHERE id = 1")
+	lodge.Close(t.Context())
+	if _, err := root.Exec(t.Context(), "CREATE DATABASE copy TEMPLATE lodge"); err == nil {
+		t.Fatal("a database with sessions was copied: the test proves nothing")
+	}
+	if out := w.must("source", "disconnect", "lodge", "--for", "1h"); !strings.Contains(out, "these indexes wait: tarns") {
+		t.Error(out)
+	}
+	pgtest.Exec(t, root, "CREATE DATABASE copy TEMPLATE lodge")
+	pgtest.Exec(t, root, "ALTER DATABASE lodge RENAME TO away; ALTER DATABASE away RENAME TO lodge")
+	w.index(5*time.Second, "the status says why", "tarns", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateWaiting && strings.Contains(ix.Sentence, "lodge is disconnected until") && strings.Contains(ix.Sentence, "pingo source connect lodge")
+	})
+	if _, stderr, code := w.run("preview", "tarns", "1"); code != 1 || !strings.Contains(stderr, "lodge is disconnected until") {
+		t.Errorf("preview: exit %d: %s", code, stderr)
+	}
+	write := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, write, "UPDATE tarns SET name = 'meanwhile' WHERE id = 2; INSERT INTO tarns VALUES (21, 'meanwhile')")
+	write.Close(t.Context())
+	w.must("source", "connect", "lodge")
+	w.index(15*time.Second, "in sync again", "tarns", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Trouble == nil })
+	if out := w.must("search", "tarns", "meanwhile", "-o", "json"); strings.Count(out, `"meanwhile"`) != 2 {
+		t.Error(out)
+	}
+
+	// The time ends by itself, and another database is in its place.
+	w.must("source", "disconnect", "lodge", "--for", "4s")
+	pgtest.Exec(t, root, "DROP DATABASE lodge")
+	pgtest.Exec(t, root, "CREATE DATABASE lodge")
+	write = pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, write, "CREATE TABLE tarns (id int PRIMARY KEY, name text); INSERT INTO tarns VALUES (1, 'another')")
+	w.index(30*time.Second, "the status says what is missing", "tarns", func(ix api.IndexStatus) bool {
+		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "capture was removed from this database")
+	})
+	w.must("apply", "--yes", path)
+	w.index(30*time.Second, "in sync with another database", "tarns", func(ix api.IndexStatus) bool { return ix.State == api.StateInSync })
+	if out := w.must("search", "tarns", "-o", "json"); !strings.Contains(out, "another") || strings.Contains(out, "tarn 3") {
+		t.Error(out)
+	}
+	for _, bad := range [][]string{{"source", "disconnect", "lodge", "--for", "0s"}, {"source", "disconnect", "nowhere"}, {"source", "connect", "nowhere"}} {
+		if _, stderr, code := w.run(bad...); code == 0 || stderr == "" {
+			t.Errorf("%v: exit %d", bad, code)
+		}
+	}
+}

@@ -154,6 +154,18 @@ func (c *Client) InstallCapture(ctx context.Context, source string) error {
 	return c.call(ctx, http.MethodPost, "/api/capture", url.Values{"source": {source}}, nil, nil)
 }
 
+// Disconnect makes Pingo close its connections to a source for a time.
+func (c *Client) Disconnect(ctx context.Context, source string, lasts time.Duration) (*api.Disconnected, error) {
+	out := &api.Disconnected{}
+	body := api.Disconnect{Seconds: int(lasts.Round(time.Second).Seconds())}
+	return out, c.call(ctx, http.MethodPost, "/api/sources/"+url.PathEscape(source)+"/disconnect", nil, body, out)
+}
+
+// Connect ends Disconnect before its time.
+func (c *Client) Connect(ctx context.Context, source string) error {
+	return c.call(ctx, http.MethodDelete, "/api/sources/"+url.PathEscape(source)+"/disconnect", nil, nil, nil)
+}
+
 // PlanRemoval says what removing capture from a source would do.
 func (c *Client) PlanRemoval(ctx context.Context, source string) (*api.CaptureRemoval, error) {
 	out := &api.CaptureRemoval{}

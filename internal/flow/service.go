@@ -239,6 +239,9 @@ func (s *Service) reconcile(ctx context.Context) error {
 		s.mu.Unlock()
 		return err
 	}
+	if err := s.disconnect(ctx, view.Disconnected); err != nil {
+		return err
+	}
 	states, err := s.records.EditionStates(ctx)
 	if err != nil {
 		return fmt.Errorf("reading the editions: %w", err)
@@ -389,7 +392,9 @@ func (s *Service) balance(
 		}
 		held = append(held, h.sources.names())
 	}
-	give, take := lease.Balance(lease.Together(fed), held, leases, processes, time.Now())
+	// Sources of one index are fed together, so they wait for the one that is disconnected.
+	connected := slices.DeleteFunc(lease.Together(fed), func(names []string) bool { return s.disconnected(names) != "" })
+	give, take := lease.Balance(connected, held, leases, processes, time.Now())
 	for _, names := range give {
 		s.log.Info("source given up", "source", strings.Join(names, ", "))
 		s.stop(ctx, s.holder(names[0]))

@@ -50,7 +50,9 @@ func (s *Service) Status() api.Status {
 			continue
 		}
 		p := told()
-		if p.free {
+		if sentence := s.disconnected(fedTogether(def, name)); sentence != "" {
+			p.mark(now, sentence)
+		} else if p.free {
 			p.mark(now, "the process that fed it is gone; another takes over within seconds")
 		} else {
 			holder[name] = p.holder

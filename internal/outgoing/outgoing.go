@@ -18,6 +18,11 @@ import (
 // Dialer connects to an address, as net.Dialer.DialContext does.
 type Dialer func(ctx context.Context, network, address string) (net.Conn, error)
 
+// ClosedError refuses all connections to where Pingo otherwise connects to, since a person asked for it.
+type ClosedError struct{ Reason string }
+
+func (e *ClosedError) Error() string { return e.Reason }
+
 // Addresses are those that Pingo may connect to. The zero value allows sources and engines to be anywhere, and fetched
 // records, feeds and receivers of alerts to be at public addresses.
 type Addresses struct {

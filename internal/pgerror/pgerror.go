@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"pingo/internal/outgoing"
 	"pingo/internal/pgsession"
 )
 
@@ -19,6 +20,10 @@ import (
 func Explain(err error) error {
 	if errors.Is(err, pgsession.ErrPooler) {
 		return pgsession.ErrPooler
+	}
+	var closed *outgoing.ClosedError
+	if errors.As(err, &closed) {
+		return closed
 	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {

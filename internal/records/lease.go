@@ -235,6 +235,20 @@ type View struct {
 	CarriedOut bool
 	// Clock is what the clock of the records showed.
 	Clock time.Time
+	// Disconnected are the sources that no process connects to, and until when.
+	Disconnected map[string]time.Time
+}
+
+// Disconnect makes all processes close their connections to a source for a time; it returns when that ends.
+func (r *Records) Disconnect(ctx context.Context, source string, lasts time.Duration) (until time.Time, err error) {
+	return until, r.db.GetContext(ctx, &until, `INSERT INTO disconnected (source, until) VALUES ($1, now() + $2 * interval '1 second')
+		ON CONFLICT (source) DO UPDATE SET until = excluded.until RETURNING until`, source, lasts.Seconds())
+}
+
+// Reconnect ends Disconnect before its time.
+func (r *Records) Reconnect(ctx context.Context, source string) error {
+	_, err := r.db.ExecContext(ctx, "DELETE FROM disconnected WHERE source = $1 OR until <= now()", source)
+	return err
 }
 
 // Heartbeat says that a process is still there, whose Beat is the last that it has seen of
@@ -264,8 +278,13 @@ func (r *Records) Heartbeat(ctx context.Context, p Process) (v View, err error) 
 	if err = tx.SelectContext(ctx, &rows, `SELECT source, holder, epoch, beat, changed_at, history, claimed, claiming, status FROM lease ORDER BY source`); err != nil {
 		return v, err
 	}
-	newest := tx.QueryRowContext(ctx, "SELECT version, carried_out FROM definition ORDER BY version DESC LIMIT 1")
-	if err := newest.Scan(&v.Newest, &v.CarriedOut); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	disconnected := []byte("{}") // without a definition there are no sources
+	newest := tx.QueryRowContext(ctx, `SELECT version, carried_out, (SELECT coalesce(jsonb_object_agg(source, until), '{}') FROM disconnected WHERE until > now())
+		FROM definition ORDER BY version DESC LIMIT 1`)
+	if err := newest.Scan(&v.Newest, &v.CarriedOut, &disconnected); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return v, err
+	}
+	if err := json.Unmarshal(disconnected, &v.Disconnected); err != nil {
 		return v, err
 	}
 	for i := range rows {

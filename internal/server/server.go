@@ -215,6 +215,8 @@ func (s *Server) routes(e *echo.Echo) {
 	viewer.GET("/sources/:source/receipts", s.receipts)
 	viewer.GET("/sources/:source/records", s.heldRecords)
 	operator := root.Group("", s.need(api.RoleOperator))
+	operator.POST("/sources/:source/disconnect", s.disconnect)
+	operator.DELETE("/sources/:source/disconnect", s.reconnect)
 	operator.POST("/sources/:source/records/:record/load", s.load)
 	operator.POST("/sources/:source/records/:record/listing", s.beginLoad)
 	operator.DELETE("/sources/:source/records/:record/listing", s.endLoad)
@@ -527,6 +529,31 @@ func (s *Server) captureScript(c echo.Context) error {
 
 func (s *Server) installCapture(c echo.Context) error {
 	if err := s.flow.Define.InstallCapture(c.Request().Context(), c.QueryParam("source")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// maxDisconnected is for how long a source may be disconnected, in seconds.
+const maxDisconnected = 24 * 60 * 60
+
+func (s *Server) disconnect(c echo.Context) error {
+	body, err := bind[api.Disconnect](c)
+	if err != nil {
+		return err
+	}
+	if body.Seconds < 1 || body.Seconds > maxDisconnected {
+		return problemf(http.StatusBadRequest, "seconds is from 1 to %d, not %d", maxDisconnected, body.Seconds)
+	}
+	out, err := flow.Disconnect(c.Request().Context(), s.flow, s.records, c.Param("source"), time.Duration(body.Seconds)*time.Second)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) reconnect(c echo.Context) error {
+	if err := flow.Reconnect(c.Request().Context(), s.flow, s.records, c.Param("source")); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

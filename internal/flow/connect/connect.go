@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -13,6 +14,7 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/engine"
+	"pingo/internal/outgoing"
 	"pingo/internal/source"
 )
 
@@ -66,6 +68,8 @@ type Connections struct {
 	engines    map[string]*Engine
 	// revealed tells what the secrets of sources and engines were when these were opened, by their names.
 	revealed map[string]string
+	// disconnected are the sources that a person disconnected, and until when.
+	disconnected map[string]time.Time
 }
 
 // New has nothing opened yet. records is the URL of Pingo's own database; a nil budget is no bound.
@@ -258,6 +262,62 @@ func (c *Connections) CloseSource(name string) {
 // extraConnections is the number of connections that a check or an installation takes from a source.
 const extraConnections = 3
 
+// Disconnected is until when a person disconnected a source; zero when none did.
+func (c *Connections) Disconnected(name string) time.Time {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.disconnected[name]
+}
+
+// Disconnect says which sources are disconnected, and until when: no connection to them can be made. release is called for
+// each that is disconnected now and was not before, and ends the work on it. Then its connections are closed.
+func (c *Connections) Disconnect(sources map[string]time.Time, release func(source string)) error {
+	c.mu.Lock()
+	var fresh []string
+	for name := range sources {
+		if _, already := c.disconnected[name]; !already {
+			fresh = append(fresh, name)
+		}
+	}
+	c.disconnected = sources
+	c.mu.Unlock()
+	slices.Sort(fresh)
+	for _, name := range fresh {
+		src := c.Definition().Source(name)
+		if src == nil {
+			continue
+		}
+		release(name)
+		opened, err := c.openSource(src, 0) // it connects when it is used
+		if err != nil {
+			return err
+		}
+		c.mu.Lock()
+		old := c.sources[name]
+		c.sources[name] = opened
+		c.mu.Unlock()
+		if old != nil {
+			old.Close()
+		}
+	}
+	return nil
+}
+
+// dial connects to a source, unless a person disconnected it.
+func (c *Connections) dial(source string) outgoing.Dialer {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		if until := c.Disconnected(source); !until.IsZero() {
+			return nil, &outgoing.ClosedError{Reason: Sentence(source, until)}
+		}
+		return c.Secrets.Addresses.Dial(ctx, network, address)
+	}
+}
+
+// Sentence says that a source is disconnected.
+func Sentence(source string, until time.Time) string {
+	return fmt.Sprintf("%s is disconnected until %s. To reconnect now, run: pingo source connect %s", source, until.UTC().Format("15:04:05 MST"), source)
+}
+
 // OpenSource opens a source in addition to the one that may be open already.
 func (c *Connections) OpenSource(src *definition.Source) (*source.Source, error) {
 	return c.openSource(src, extraConnections)
@@ -275,7 +335,7 @@ func (c *Connections) openSource(src *definition.Source, connections int) (*sour
 	}
 	opened, err := c.Kinds.OpenSource(src.Kind, source.Config{
 		Name: src.Name, URL: url, Capture: src.Capture, Options: options, Records: c.Records, ConnectTimeout: Timeout,
-		Dial: c.Secrets.Addresses.Dial, DialPublic: c.Secrets.Addresses.DialPublic, Files: c.Secrets.Path,
+		Dial: c.dial(src.Name), DialPublic: c.Secrets.Addresses.DialPublic, Files: c.Secrets.Path,
 		MaxConnections: connections,
 	})
 	if err != nil {

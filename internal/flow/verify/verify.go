@@ -89,13 +89,19 @@ func (c *Capture) Watch(ctx context.Context) {
 	}
 }
 
-// Await waits until capture is installed; before that no journal can be read.
+// Await waits until capture is installed; before that no journal can be read. Until then the editions say what is
+// missing: the database may be another one than when they were filled.
 func (c *Capture) Await(ctx context.Context) {
+	var looked time.Time
 	for {
 		status, err := c.Capture.Status(ctx)
 		if err == nil && status.Installed {
 			c.Stream.Trouble.Clear()
 			return
+		}
+		if err == nil && time.Since(looked) >= watchEvery {
+			looked = time.Now()
+			err = c.closeGaps(ctx)
 		}
 		if err != nil && ctx.Err() == nil && c.Stream.Trouble.Report(err.Error(), false) {
 			c.Log.Warn("source unavailable", "source", c.Source, "reason", err)
