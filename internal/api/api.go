@@ -175,7 +175,7 @@ type IndexStatus struct {
 	Delivered int64 `json:"delivered"`
 	Unchanged int64 `json:"unchanged"`
 	Refused   int64 `json:"refused"`
-	// PerSecond is documents delivered a second in the last minute, Minute those of each second.
+	// PerSecond is documents delivered a second in the last ten seconds, Minute those of each second of the last minute.
 	PerSecond float64     `json:"perSecond"`
 	Minute    []int64     `json:"minute"`
 	Fill      *FillStatus `json:"fill,omitempty"`

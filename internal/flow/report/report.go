@@ -397,9 +397,10 @@ func inSync(s *api.IndexStatus, now time.Time) {
 	case lag > max(usualLag, min(mostLag, time.Duration(s.Lag.P99*float64(time.Millisecond)))):
 		s.State = api.StateCatchingUp
 		s.Sentence = fmt.Sprintf(
-			"Behind by %s: %s waiting to be delivered%s",
+			"Behind by %s: %s waiting to be delivered%s%s",
 			span(lag),
 			Count(int64(s.Waiting), "document is", "documents are"),
+			timeLeft(s),
 			exceptFailed(s.Failed),
 		)
 		if r := s.Rebuild; r != nil {
@@ -581,6 +582,18 @@ func Overall(s *api.Status, ready bool) {
 		is, what = "are", strings.Replace(what, "needs you", "need you", 1)
 	}
 	s.Sentence = fmt.Sprintf("%s %s %s.", strings.Join(named[worst], ", "), is, what)
+}
+
+// timeLeft says at which rate the documents that wait are delivered, and how long the rest takes, unless that is a moment.
+func timeLeft(s *api.IndexStatus) string {
+	if s.PerSecond < 1 {
+		return ""
+	}
+	left := time.Duration(float64(s.Waiting) / s.PerSecond * float64(time.Second))
+	if left < 2*time.Second {
+		return ""
+	}
+	return fmt.Sprintf(" at %s a second, about %s left", humanize.Comma(int64(s.PerSecond)), span(left))
 }
 
 // differs says of which indexes documents differ, and how many.

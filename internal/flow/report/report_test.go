@@ -46,6 +46,25 @@ func TestInSyncIsWhatIsKnown(t *testing.T) {
 	}
 }
 
+// Behind a backlog the status says at which rate it shrinks, and until when.
+func TestBacklogsHaveAnEnd(t *testing.T) {
+	now := time.Now()
+	for _, c := range []struct {
+		waiting   int
+		perSecond float64
+		want      string
+	}{
+		{25_000, 1200, "Behind by 12 s: 25,000 documents are waiting to be delivered at 1,200 a second, about 21 s left."},
+		{1000, 1200, "Behind by 12 s: 1,000 documents are waiting to be delivered."},
+		{25_000, 0, "Behind by 12 s: 25,000 documents are waiting to be delivered."},
+	} {
+		s := &api.IndexStatus{Name: "huts", LagMS: 12_000, Waiting: c.waiting, PerSecond: c.perSecond, ReadAt: &now}
+		if Describe(s, now); s.Sentence != c.want {
+			t.Error(s.Sentence)
+		}
+	}
+}
+
 // A filled edition waits for a person only if the service does: with switch: always it becomes live whatever its gates say.
 func TestReadyEditions(t *testing.T) {
 	now := time.Now()
