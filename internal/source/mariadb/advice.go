@@ -324,6 +324,17 @@ func (p *Capture) Advice(
 			})
 		}
 	}
+	if p.db.definer == "" && len(need) > 0 {
+		user, err := p.user(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, source.Advice{
+			Kind: "dumps", Table: user,
+			Message:   fmt.Sprintf("triggers run as %s: where a dump with triggers is restored and this account is missing, MariaDB refuses writes", user),
+			Statement: "-- Dump with --skip-triggers, or set the key definer of the source to the application's account.",
+		})
+	}
 	for _, l := range lookups {
 		rows, err := p.db.texts(
 			ctx,

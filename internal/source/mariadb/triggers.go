@@ -19,7 +19,7 @@ import (
 func (db *database) journalSQL() []string {
 	in := quoteName(db.capture)
 	return []string{
-		"CREATE DATABASE IF NOT EXISTS " + in + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
+		"CREATE DATABASE IF NOT EXISTS " + in + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'Pingo records changes of another database here, to keep search indexes in sync. Leave it out of migrations and dumps.'",
 		"-- A removal that did not end.\nDROP TABLE IF EXISTS " + in + ".being_removed",
 		`-- One row: the process that reads the journal. mark increases while it does, so that an older copy
 -- of the database can be told from what it was.
@@ -29,7 +29,7 @@ CREATE TABLE IF NOT EXISTS ` + in + `.owner (
     epoch bigint NOT NULL DEFAULT 0,
     mark bigint NOT NULL DEFAULT 0,
     born char(36) NOT NULL DEFAULT uuid()
-) ENGINE=InnoDB`,
+) ENGINE=InnoDB COMMENT='Pingo: the process that reads the journal'`,
 		`CREATE TABLE IF NOT EXISTS ` + in + `.layouts (
     id int NOT NULL PRIMARY KEY,
     schema_name varchar(64) NOT NULL,
@@ -45,7 +45,7 @@ CREATE TABLE IF NOT EXISTS ` + in + `.owner (
     -- the watched columns that change together, and what each column was
     column_groups longtext NOT NULL DEFAULT 'null',
     forms longtext NOT NULL DEFAULT 'null'
-) ENGINE=InnoDB`,
+) ENGINE=InnoDB COMMENT='Pingo: what the columns of a journal row mean, for each captured table'`,
 		`CREATE TABLE IF NOT EXISTS ` + in + `.journal (
     seq bigint NOT NULL AUTO_INCREMENT PRIMARY KEY,
     at timestamp(6) NOT NULL DEFAULT current_timestamp(6),
@@ -53,7 +53,7 @@ CREATE TABLE IF NOT EXISTS ` + in + `.owner (
     changed int,
     op char(1) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
     ` + "`key` longtext, was longtext, `before` longtext, `after`" + ` longtext
-) ENGINE=InnoDB`,
+) ENGINE=InnoDB COMMENT='Pingo: one row for each changed row, until the change is in the search engine'`,
 	}
 }
 
