@@ -8,7 +8,6 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
-	"pingo/internal/flow/connect"
 	"pingo/internal/flow/inspect"
 	"pingo/internal/flow/lease"
 )
@@ -58,27 +57,6 @@ func Reconnect(ctx context.Context, s *Service, store Disconnector, name string)
 	}
 	ReconcileNow(s)
 	return nil
-}
-
-// disconnect ends all work on sources that a person disconnected, and closes the connections to them.
-func (s *Service) disconnect(ctx context.Context, sources map[string]time.Time) error {
-	return s.connections.Disconnect(sources, func(name string) {
-		stopHelping(s)
-		if h := s.holder(name); h != nil {
-			s.stop(ctx, h)
-		}
-		s.log.Info("source disconnected", "source", name, "until", sources[name])
-	})
-}
-
-// disconnected says which of some sources a person disconnected; it is empty when none is.
-func (s *Service) disconnected(names []string) string {
-	for _, name := range names {
-		if until := s.connections.Disconnected(name); !until.IsZero() {
-			return connect.Sentence(name, until)
-		}
-	}
-	return ""
 }
 
 // fedTogether lists the sources that one process must hold with a source, since an index is made of both.

@@ -239,7 +239,14 @@ func (s *Service) reconcile(ctx context.Context) error {
 		s.mu.Unlock()
 		return err
 	}
-	if err := s.disconnect(ctx, view.Disconnected); err != nil {
+	err = s.connections.Disconnect(view.Disconnected, func(name string) {
+		stopHelping(s)
+		if h := s.holder(name); h != nil {
+			s.stop(ctx, h)
+		}
+		s.log.Info("source disconnected", "source", name, "until", view.Disconnected[name])
+	})
+	if err != nil {
 		return err
 	}
 	states, err := s.records.EditionStates(ctx)
@@ -393,7 +400,7 @@ func (s *Service) balance(
 		held = append(held, h.sources.names())
 	}
 	// Sources of one index are fed together, so they wait for the one that is disconnected.
-	connected := slices.DeleteFunc(lease.Together(fed), func(names []string) bool { return s.disconnected(names) != "" })
+	connected := slices.DeleteFunc(lease.Together(fed), func(names []string) bool { return s.connections.Disconnected.Sentence(names...) != "" })
 	give, take := lease.Balance(connected, held, leases, processes, time.Now())
 	for _, names := range give {
 		s.log.Info("source given up", "source", strings.Join(names, ", "))

@@ -50,7 +50,7 @@ func (s *Service) Status() api.Status {
 			continue
 		}
 		p := told()
-		if sentence := s.disconnected(fedTogether(def, name)); sentence != "" {
+		if sentence := s.connections.Disconnected.Sentence(fedTogether(def, name)...); sentence != "" {
 			p.mark(now, sentence)
 		} else if p.free {
 			p.mark(now, "the process that fed it is gone; another takes over within seconds")

@@ -11,6 +11,7 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/engine"
+	"pingo/internal/engine/collections"
 	"pingo/internal/engine/opensearch"
 	postgresengine "pingo/internal/engine/postgres"
 	"pingo/internal/source"
@@ -36,7 +37,7 @@ func All() *Set {
 			poll.With(outbox.With(mariadb.Kind, mariadb.Dialect), mariadb.Dialect),
 			webhook.Kind, webfeed.Kind,
 		},
-		Engines: []engine.Kind{opensearch.Kind, postgresengine.Kind},
+		Engines: []engine.Kind{opensearch.Kind, collections.Kind, postgresengine.Kind},
 	}
 }
 

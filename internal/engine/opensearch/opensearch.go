@@ -5,7 +5,6 @@ package opensearch
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,7 +19,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"pingo/internal/core/definition"
@@ -153,7 +151,7 @@ func (e *Engine) do(ctx context.Context, method, path string, query url.Values, 
 	}
 	response, err := e.client.Do(request)
 	if err != nil {
-		return e.unreachable(err)
+		return engine.Unreachable(e.at, err)
 	}
 	defer response.Body.Close()
 	defer io.Copy(io.Discard, io.LimitReader(response.Body, 1<<20))
@@ -207,7 +205,7 @@ func (e *Engine) failed(response *http.Response) error {
 	var a answer
 	body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
 	if err != nil {
-		return e.unreachable(err)
+		return engine.Unreachable(e.at, err)
 	}
 	c := cause{Reason: http.StatusText(response.StatusCode)}
 	if json.Unmarshal(body, &a) == nil && a.Error != nil && json.Unmarshal(a.Error, &c) != nil {
@@ -240,44 +238,6 @@ func (e *Engine) failed(response *http.Response) error {
 		}
 	}
 	return f
-}
-
-func (e *Engine) unreachable(err error) error {
-	var untrusted *tls.CertificateVerificationError
-	if errors.As(err, &untrusted) {
-		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
-			"the certificate of %s is not trusted: %s. If your own authority signed it, start pingo serve with SSL_CERT_FILE=/path/to/its.pem",
-			e.at,
-			untrusted.Err,
-		)}
-	}
-	var why error
-	var dial *net.OpError
-	var dns *net.DNSError
-	var timeout interface{ Timeout() bool }
-	switch {
-	case errors.Is(err, context.Canceled):
-		return err
-	case errors.As(err, &dns):
-		why = errors.New("no such host " + dns.Name)
-	case errors.Is(err, syscall.ECONNREFUSED):
-		why = syscall.ECONNREFUSED
-	case errors.As(err, &timeout) && timeout.Timeout():
-		why = errors.New("no answer in time")
-	case errors.As(err, &dial):
-		why = dial.Err
-	default:
-		why = err
-		var in *url.Error
-		if errors.As(err, &in) {
-			why = in.Err
-		}
-	}
-	return fmt.Errorf(
-		"%s does not answer (%w): look at the url's host and port, and whether the engine runs",
-		e.at,
-		why,
-	)
 }
 
 // deliveries is the alias that documents are sent to. A server that makes missing

@@ -3,10 +3,7 @@ package connect
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -14,7 +11,6 @@ import (
 
 	"pingo/internal/core/definition"
 	"pingo/internal/engine"
-	"pingo/internal/outgoing"
 	"pingo/internal/source"
 )
 
@@ -60,7 +56,9 @@ type Connections struct {
 	Secrets Secrets
 	// Records is the URL of Pingo's own database, where the intake is.
 	Records string
-	budget  *Budget
+	// Disconnected are the sources that a person disconnected.
+	Disconnected Disconnected
+	budget       *Budget
 
 	mu         sync.RWMutex // guards what follows
 	definition *definition.Definition
@@ -68,8 +66,6 @@ type Connections struct {
 	engines    map[string]*Engine
 	// revealed tells what the secrets of sources and engines were when these were opened, by their names.
 	revealed map[string]string
-	// disconnected are the sources that a person disconnected, and until when.
-	disconnected map[string]time.Time
 }
 
 // New has nothing opened yet. records is the URL of Pingo's own database; a nil budget is no bound.
@@ -141,7 +137,7 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 	defer c.mu.RUnlock()
 	ch := &Change{definition: def, sources: map[string]*source.Source{}, engines: map[string]*Engine{}, revealed: map[string]string{}}
 	for _, src := range def.Sources {
-		is, was := c.revealSource(src), c.revealed["source "+src.Name]
+		is, was := c.Secrets.hash(&src.URL, &src.Options), c.revealed["source "+src.Name]
 		if old := c.definition.Source(src.Name); old != nil && old.URL.Written == src.URL.Written &&
 			old.Kind == src.Kind && old.Capture == src.Capture &&
 			old.Options.Same(&src.Options) && !changed(was, is) {
@@ -160,7 +156,7 @@ func (c *Connections) Prepare(def *definition.Definition) (*Change, error) {
 	}
 	moved := false
 	for _, eng := range def.Engines {
-		is, was := c.revealEngine(eng), c.revealed["engine "+eng.Name]
+		is, was := c.Secrets.hash(&eng.URL, &eng.Options), c.revealed["engine "+eng.Name]
 		if old := c.definition.Engine(eng.Name); old != nil && old.URL.Written == eng.URL.Written &&
 			old.Kind == eng.Kind &&
 			old.Options.Same(&eng.Options) && !changed(was, is) {
@@ -217,36 +213,13 @@ func (c *Connections) SecretsChanged() bool {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	return slices.ContainsFunc(c.definition.Sources, func(s *definition.Source) bool {
-		return changed(c.revealed["source "+s.Name], c.revealSource(s))
+		return changed(c.revealed["source "+s.Name], c.Secrets.hash(&s.URL, &s.Options))
 	}) || slices.ContainsFunc(c.definition.Engines, func(e *definition.Engine) bool {
-		return changed(c.revealed["engine "+e.Name], c.revealEngine(e))
+		return changed(c.revealed["engine "+e.Name], c.Secrets.hash(&e.URL, &e.Options))
 	})
 }
 
 func changed(was, is string) bool { return is != "" && is != was }
-
-// revealSource tells the secrets of a source from others; it is empty if one cannot be read.
-func (c *Connections) revealSource(src *definition.Source) string {
-	return c.reveal(&src.URL, &src.Options)
-}
-
-// revealEngine is revealSource for an engine.
-func (c *Connections) revealEngine(eng *definition.Engine) string {
-	return c.reveal(&eng.URL, &eng.Options)
-}
-
-func (c *Connections) reveal(url *definition.Secret, options *definition.Options) string {
-	u, err := url.Reveal(c.Secrets.Lookup)
-	if err != nil {
-		return ""
-	}
-	o, err := options.Reveal(c.Secrets.Lookup)
-	if err != nil {
-		return ""
-	}
-	hash := sha256.Sum256(append([]byte(u+"\n"), o...))
-	return hex.EncodeToString(hash[:])
-}
 
 // CloseSource closes a source that the definition has no longer.
 func (c *Connections) CloseSource(name string) {
@@ -262,27 +235,10 @@ func (c *Connections) CloseSource(name string) {
 // extraConnections is the number of connections that a check or an installation takes from a source.
 const extraConnections = 3
 
-// Disconnected is until when a person disconnected a source; zero when none did.
-func (c *Connections) Disconnected(name string) time.Time {
-	c.mu.RLock()
-	defer c.mu.RUnlock()
-	return c.disconnected[name]
-}
-
 // Disconnect says which sources are disconnected, and until when: no connection to them can be made. release is called for
 // each that is disconnected now and was not before, and ends the work on it. Then its connections are closed.
 func (c *Connections) Disconnect(sources map[string]time.Time, release func(source string)) error {
-	c.mu.Lock()
-	var fresh []string
-	for name := range sources {
-		if _, already := c.disconnected[name]; !already {
-			fresh = append(fresh, name)
-		}
-	}
-	c.disconnected = sources
-	c.mu.Unlock()
-	slices.Sort(fresh)
-	for _, name := range fresh {
+	for _, name := range c.Disconnected.set(sources) {
 		src := c.Definition().Source(name)
 		if src == nil {
 			continue
@@ -303,21 +259,6 @@ func (c *Connections) Disconnect(sources map[string]time.Time, release func(sour
 	return nil
 }
 
-// dial connects to a source, unless a person disconnected it.
-func (c *Connections) dial(source string) outgoing.Dialer {
-	return func(ctx context.Context, network, address string) (net.Conn, error) {
-		if until := c.Disconnected(source); !until.IsZero() {
-			return nil, &outgoing.ClosedError{Reason: Sentence(source, until)}
-		}
-		return c.Secrets.Addresses.Dial(ctx, network, address)
-	}
-}
-
-// Sentence says that a source is disconnected.
-func Sentence(source string, until time.Time) string {
-	return fmt.Sprintf("%s is disconnected until %s. To reconnect now, run: pingo source connect %s", source, until.UTC().Format("15:04:05 MST"), source)
-}
-
 // OpenSource opens a source in addition to the one that may be open already.
 func (c *Connections) OpenSource(src *definition.Source) (*source.Source, error) {
 	return c.openSource(src, extraConnections)
@@ -335,7 +276,7 @@ func (c *Connections) openSource(src *definition.Source, connections int) (*sour
 	}
 	opened, err := c.Kinds.OpenSource(src.Kind, source.Config{
 		Name: src.Name, URL: url, Capture: src.Capture, Options: options, Records: c.Records, ConnectTimeout: Timeout,
-		Dial: c.dial(src.Name), DialPublic: c.Secrets.Addresses.DialPublic, Files: c.Secrets.Path,
+		Dial: c.Disconnected.dial(src.Name, c.Secrets.Addresses.Dial), DialPublic: c.Secrets.Addresses.DialPublic, Files: c.Secrets.Path,
 		MaxConnections: connections,
 	})
 	if err != nil {

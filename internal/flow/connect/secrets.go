@@ -1,6 +1,8 @@
 package connect
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"pingo/internal/core/definition"
 	"pingo/internal/outgoing"
 )
 
@@ -138,4 +141,18 @@ func (s Secrets) file(name string) (string, error) {
 		name,
 		s,
 	)
+}
+
+// hash tells the values of an address and options with secrets from others; it is empty if a secret cannot be read.
+func (s Secrets) hash(url *definition.Secret, options *definition.Options) string {
+	u, err := url.Reveal(s.Lookup)
+	if err != nil {
+		return ""
+	}
+	o, err := options.Reveal(s.Lookup)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(append([]byte(u+"\n"), o...))
+	return hex.EncodeToString(sum[:])
 }
