@@ -27,6 +27,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/client"
+	"pingo/internal/lab/collectionsnode"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/osnode"
 	"pingo/internal/lab/ostest"
@@ -60,8 +61,9 @@ type world struct {
 	pg      *pgserver.Server
 	pgDir   string
 	engine  *httptest.Server
-	standin *standin.Server // the engine, or nil with a real one
-	node    *osnode.Server  // the real one
+	standin *standin.Server         // the engine, or nil with a real one
+	node    *osnode.Server          // the real one
+	typed   *collectionsnode.Server // the engine, if it is a server of typed collections
 	address string
 	env     []string
 	args    []string // more of pingo serve
@@ -105,16 +107,40 @@ func newRealWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { node.Kill() })
-	target, err := url.Parse(node.URL())
+	w := newWorldOn(t, behindFaults(t, node.URL()))
+	w.node = node
+	return w
+}
+
+// newCollectionsWorld has a real server of typed collections for its engine, behind the faults of a stand-in.
+func newCollectionsWorld(t *testing.T) *world {
+	t.Helper()
+	server := collectionsnode.ForTest(t)
+	t.Setenv("SEARCH_KEY", server.Key)
+	w := newWorldOn(t, behindFaults(t, server.URL()))
+	w.typed = server
+	return w
+}
+
+// behindFaults is a server behind the faults of a stand-in.
+func behindFaults(t *testing.T, address string) http.Handler {
+	t.Helper()
+	target, err := url.Parse(address)
 	if err != nil {
 		t.Fatal(err)
 	}
 	proxy := httputil.NewSingleHostReverseProxy(target)
 	// What reaches nobody is a connection that is lost, not an answer.
 	proxy.ErrorHandler = func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) }
-	w := newWorldOn(t, standin.Before(proxy))
-	w.node = node
-	return w
+	return standin.Before(proxy)
+}
+
+// on is a definition for the kind of the world's engine.
+func (w *world) on(files []api.File) []api.File {
+	if w.typed != nil {
+		return demo.On("collections", files)
+	}
+	return files
 }
 
 func newWorldOn(t *testing.T, engine http.Handler) *world {
@@ -297,7 +323,7 @@ func (w *world) fault(object string) {
 // definition says.
 func (w *world) equal(lodge *pgx.Conn, index string) (rows int) {
 	w.t.Helper()
-	rows, documents, differences, err := demo.Compare(w.t.Context(), lodge, demo.Files(), index)
+	rows, documents, differences, err := demo.Compare(w.t.Context(), lodge, w.on(demo.Files()), index)
 	if err != nil {
 		w.t.Fatal(err)
 	}

@@ -31,13 +31,15 @@ import (
 func TestRealDemo(t *testing.T) {
 	ostest.Wanted(t)
 	w := &world{t: t, env: os.Environ()}
-	out := w.must("demo", "--once", "--engine", "opensearch", "-o", "json")
-	var s struct {
-		OK        bool
-		Documents int64
-	}
-	if err := json.Unmarshal([]byte(out), &s); err != nil || !s.OK || s.Documents < 1000 {
-		t.Errorf("%v\n%s", err, out)
+	for _, engine := range []string{"opensearch", "collections"} {
+		out := w.must("demo", "--once", "--engine", engine, "-o", "json")
+		var s struct {
+			OK        bool
+			Documents int64
+		}
+		if err := json.Unmarshal([]byte(out), &s); err != nil || !s.OK || s.Documents < 1000 {
+			t.Errorf("%s: %v\n%s", engine, err, out)
+		}
 	}
 }
 

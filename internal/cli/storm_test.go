@@ -37,6 +37,9 @@ func TestStorm(t *testing.T) { storm(t, newWorld(t)) }
 // of disk as well.
 func TestRealStorm(t *testing.T) { storm(t, newRealWorld(t)) }
 
+// The storm with a real server of typed collections, which keeps what comes last.
+func TestRealCollectionsStorm(t *testing.T) { storm(t, newCollectionsWorld(t)) }
+
 func storm(t *testing.T, w *world) {
 	seed, length := uint64(time.Now().UnixNano()%100000), 60*time.Second
 	if s := os.Getenv("PINGO_STORM_SEED"); s != "" {
@@ -59,7 +62,7 @@ func storm(t *testing.T, w *world) {
 	w.fault(`{"slow_ms": 60}`) // so that the fill lasts until it is killed
 	w.serve()
 	w.eventually(10*time.Second, "the definition is applied", func() error {
-		_, err := w.client.Apply(t.Context(), stormFiles())
+		_, err := w.client.Apply(t.Context(), w.on(stormFiles()))
 		return err
 	})
 	ctx, calm := context.WithCancel(context.Background())
@@ -103,7 +106,7 @@ func storm(t *testing.T, w *world) {
 		w.fault(`{}`) // it must catch up now and then, or its end would mend all that went wrong
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
 		happens := r.IntN(12)
-		if w.node != nil && r.IntN(4) == 0 {
+		if (w.node != nil || w.typed != nil) && r.IntN(4) == 0 {
 			engineTrouble(t, w, r)
 			continue
 		}
@@ -143,7 +146,7 @@ func storm(t *testing.T, w *world) {
 		case 5:
 			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(100)))
 		case 6:
-			if w.node != nil {
+			if w.node != nil || w.typed != nil {
 				continue // a real one refuses what it does not like only
 			}
 			w.fault(fmt.Sprintf(`{"refuse": {"%d": "a fault", "%d": "a fault"}}`, 1+r.IntN(huts), 1+r.IntN(huts)))
@@ -161,7 +164,7 @@ func storm(t *testing.T, w *world) {
 				pgtest.Exec(t, conn, "TRUNCATE closures")
 				conn.Close(t.Context())
 			}
-			files := stormFiles()
+			files := w.on(stormFiles())
 			if r.IntN(2) == 0 {
 				files[0].Text = strings.Replace(
 					files[0].Text,
@@ -223,7 +226,7 @@ func storm(t *testing.T, w *world) {
 		}
 	}
 	for _, name := range []string{"stays", "annexes"} {
-		rows, documents, differences, err := demo.Compare(t.Context(), lodge, stormFiles(), name)
+		rows, documents, differences, err := demo.Compare(t.Context(), lodge, w.on(stormFiles()), name)
 		if err != nil || rows != documents || len(differences) > 0 || rows < 20 {
 			t.Errorf("%s: %d rows, %d documents, %d differences, %v", name, rows, documents, len(differences), err)
 		}
@@ -266,6 +269,16 @@ func engineTrouble(t *testing.T, w *world, r *rand.Rand) {
 			}
 			return nil
 		})
+	}
+	if w.typed != nil {
+		if err := w.typed.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(r.IntN(2000)) * time.Millisecond)
+		if err := w.typed.Restart(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		return
 	}
 	switch r.IntN(3) {
 	case 0: // what it has acknowledged is there again

@@ -17,6 +17,7 @@ import (
 	"net/netip"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -516,16 +517,17 @@ func demoCommand(a *cli.App) *cobra.Command {
 		Args:  cli.Exactly(0, "no arguments"),
 		Long: `Starts databases with the huts and trails of Firnline, an invented co-operative, a simulated
 engine and the service. Applies a definition, fills the indexes, and changes rows continuously.
-Everything runs on loopback; Ctrl-C removes it. --engine opensearch uses the real server that
-make engines installs.`,
+Everything runs on loopback; Ctrl-C removes it. --engine opensearch and --engine collections use
+the real servers that make engines installs.`,
 		Example: `  pingo demo
   pingo demo --port 7470 --engine-port 9270 --database-port 5470
   pingo demo --engine opensearch
+  pingo demo --engine collections
   pingo demo --once
   pingo demo --once -o json`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if o.Engine != "standin" && o.Engine != "opensearch" {
-				return cli.UsageError{Err: fmt.Errorf("--engine is standin or opensearch, not %q", o.Engine)}
+			if !slices.Contains([]string{"standin", "opensearch", "collections"}, o.Engine) {
+				return cli.UsageError{Err: fmt.Errorf("--engine is standin, opensearch or collections, not %q", o.Engine)}
 			}
 			level := slog.LevelWarn
 			if verbose {
@@ -556,7 +558,7 @@ make engines installs.`,
 	}
 	flags := cmd.Flags()
 	flags.BoolVar(&o.Once, "once", false, "run the demo once, check it, print a summary and exit")
-	flags.StringVar(&o.Engine, "engine", "standin", "search engine to run: standin, or opensearch for a real one")
+	flags.StringVar(&o.Engine, "engine", "standin", "search engine to run: standin, or a real one, opensearch or collections")
 	flags.IntVar(&o.Port, "port", 0, "port of the service and console (default: a free one)")
 	flags.IntVar(&o.EnginePort, "engine-port", 0, "port of the engine (default: a free one)")
 	flags.IntVar(&o.DatabasePort, "database-port", 0, "port of PostgreSQL (default: a free one)")

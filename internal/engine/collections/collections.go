@@ -174,11 +174,17 @@ type statusFailure struct {
 
 func (f *statusFailure) Unwrap() error { return &f.Failure }
 
+// unescaped is an error's message as the server writes it where a key is in it: with the key as it is.
+var unescaped = regexp.MustCompile(`(?s)^\s*\{\s*"message":\s*"(.*)"\s*\}\s*$`)
+
 // failed reads an answer that is an error: an object with a message.
 func (e *Engine) failed(status int, kind string, said []byte) error {
 	var answer struct{ Message string }
 	f := &statusFailure{engine.Failure{Outcome: retry.Later, Kind: fmt.Sprint(status)}, status}
-	if json.Unmarshal(said, &answer) != nil || answer.Message == "" {
+	if m := unescaped.FindSubmatch(said); json.Unmarshal(said, &answer) != nil && m != nil {
+		answer.Message = string(m[1])
+	}
+	if answer.Message == "" {
 		if status < 500 && status != http.StatusTooManyRequests && status != http.StatusRequestEntityTooLarge {
 			f.Outcome = retry.Blocked
 		}

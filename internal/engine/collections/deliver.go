@@ -196,7 +196,7 @@ func (e *Engine) remove(ctx context.Context, edition string, docs []engine.Docum
 	return flush()
 }
 
-// quotedKey writes a key in a filter. A key with the quotation mark of filters in it cannot be.
+// quotedKey writes a key in a filter. A key with the quotation mark of filters in it, or what escapes it, cannot be.
 func quotedKey(key string) (string, bool) {
-	return "`" + key + "`", key != "" && !strings.ContainsAny(key, "`\n\r")
+	return "`" + key + "`", key != "" && !strings.ContainsAny(key, "`\\\n\r")
 }

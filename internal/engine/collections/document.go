@@ -37,7 +37,7 @@ func (l *layout) line(key string, body []byte) ([]byte, error) {
 		return nil, err
 	}
 	more := map[string]any{}
-	if own, has := doc["id"]; has {
+	if own, has := doc["id"]; has && own != nil {
 		more[ownIDField] = own
 	}
 	for path, list := range values {
@@ -48,33 +48,42 @@ func (l *layout) line(key string, body []byte) ([]byte, error) {
 			}
 		}
 	}
+	var nulls [][]any
+	cleaned := false
+	l.clean(doc, "", &cleaned)
+	withoutNulls(doc, nil, &nulls)
 	out := body
-	if cleaned := false; l.clean(doc, "", &cleaned) != nil && cleaned {
-		more[writtenField] = string(body)
+	if cleaned || len(nulls) > 0 {
 		var err error
 		if out, err = json.Marshal(doc); err != nil {
 			return nil, err
 		}
+	}
+	switch {
+	case cleaned:
+		more[writtenField] = string(body)
+	case len(nulls) > 0:
+		at, err := json.Marshal(nulls)
+		if err != nil {
+			return nil, err
+		}
+		more[nullsField] = string(at)
 	}
 	end, err := json.Marshal(more)
 	if err != nil {
 		return nil, err
 	}
 	// Of members of the same name the server takes the last, so the document's own id is in the way of none.
-	out = append(slices.Clone(bytes.TrimRight(out, " \t\r\n}")), ',')
-	if bytes.HasSuffix(out, []byte("{,")) {
-		out = out[:len(out)-1]
+	line := slices.Clone(bytes.TrimSuffix(bytes.TrimSpace(out), []byte("}")))
+	for _, members := range [][]byte{end[1 : len(end)-1], document.AppendJSON([]byte(`"id":`), shape.Text, []byte(key))} {
+		if len(members) > 0 {
+			if !bytes.HasSuffix(line, []byte("{")) {
+				line = append(line, ',')
+			}
+			line = append(line, members...)
+		}
 	}
-	return closed(out, end, key), nil
-}
-
-// closed ends a document that was left open with more members and the key.
-func closed(open, more []byte, key string) []byte {
-	if more = bytes.Trim(more, "{}"); len(more) > 0 {
-		open = append(append(open, more...), ',')
-	}
-	open = append(open, `"id":`...)
-	return append(document.AppendJSON(open, shape.Text, []byte(key)), '}')
+	return append(line, '}'), nil
 }
 
 // addedValue is what a field that Pingo adds holds for the values of a field; nil for none.
@@ -271,6 +280,49 @@ func (l *layout) clean(v any, path string, cleaned *bool) any {
 	return v
 }
 
+// withoutNulls takes members that are null out of objects, and notes where they were: by names, and places in lists.
+func withoutNulls(v any, at []any, nulls *[][]any) {
+	switch v := v.(type) {
+	case map[string]any:
+		for name, child := range v {
+			if child == nil {
+				delete(v, name)
+				*nulls = append(*nulls, append(slices.Clone(at), name))
+				continue
+			}
+			withoutNulls(child, append(slices.Clone(at), name), nulls)
+		}
+	case []any:
+		for i, child := range v {
+			withoutNulls(child, append(slices.Clone(at), i), nulls)
+		}
+	}
+}
+
+// withNulls puts back what withoutNulls took.
+func withNulls(doc any, nulls [][]any) {
+	for _, at := range nulls {
+		v := doc
+		for i, step := range at {
+			switch in := v.(type) {
+			case map[string]any:
+				name, is := step.(string)
+				if is && i == len(at)-1 {
+					in[name] = nil
+				}
+				v = in[name]
+			case []any:
+				n, is := step.(float64)
+				if !is || int(n) >= len(in) || n < 0 {
+					v = nil
+					break
+				}
+				v = in[int(n)]
+			}
+		}
+	}
+}
+
 func isScalar(v any) bool {
 	_, list := v.([]any)
 	return !list && v != nil
@@ -290,8 +342,8 @@ func flattened(v []any, into []any) []any {
 	return into
 }
 
-// restored is a document as it was sent, from what the collection holds.
-func restored(stored []byte) ([]byte, error) {
+// Document is a document as it was sent, from what a collection holds.
+func Document(stored []byte) ([]byte, error) {
 	var members map[string]json.RawMessage
 	if err := json.Unmarshal(stored, &members); err != nil {
 		return nil, err
@@ -300,6 +352,16 @@ func restored(stored []byte) ([]byte, error) {
 		var text string
 		err := json.Unmarshal(written, &text)
 		return []byte(text), err
+	}
+	var nulls [][]any
+	if list, has := members[nullsField]; has {
+		var text string
+		if err := json.Unmarshal(list, &text); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(text), &nulls); err != nil {
+			return nil, err
+		}
 	}
 	delete(members, "id")
 	if own, has := members[ownIDField]; has {
@@ -310,5 +372,16 @@ func restored(stored []byte) ([]byte, error) {
 			delete(members, name)
 		}
 	}
-	return json.Marshal(members)
+	doc, err := json.Marshal(members)
+	if err != nil || len(nulls) == 0 {
+		return doc, err
+	}
+	decoder := json.NewDecoder(bytes.NewReader(doc))
+	decoder.UseNumber()
+	var whole any
+	if err := decoder.Decode(&whole); err != nil {
+		return nil, err
+	}
+	withNulls(whole, nulls)
+	return json.Marshal(whole)
 }

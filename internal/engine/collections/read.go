@@ -24,7 +24,7 @@ func (e *Engine) Count(ctx context.Context, edition string) (int64, error) {
 func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error) {
 	found := map[string]json.RawMessage{}
 	err := e.stored(ctx, edition, keys, "", func(key string, doc json.RawMessage) (err error) {
-		found[key], err = restored(doc)
+		found[key], err = Document(doc)
 		return err
 	})
 	return found, err

@@ -46,6 +46,7 @@ func added(role, path string) string {
 const (
 	writtenField = "pingo_document" // the document as it was sent, where a collection cannot hold it like that
 	ownIDField   = "pingo_id"       // the value of the document's own field id
+	nullsField   = "pingo_nulls"    // where the document has null: an update of a document drops such members
 	copyField    = "pingo_copy_"    // the name of a field of the collection begins so, and tells one copy from another
 )
 

@@ -37,7 +37,7 @@ func (e *Engine) Search(ctx context.Context, index string, s *shape.Shape, q que
 		if err := json.Unmarshal(h.Document, &d); err != nil {
 			return hits, fmt.Errorf("reading a document of %s: %w", index, err)
 		}
-		doc, err := restored(h.Document)
+		doc, err := Document(h.Document)
 		if err != nil {
 			return hits, fmt.Errorf("reading a document of %s: %w", index, err)
 		}

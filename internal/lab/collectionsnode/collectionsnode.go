@@ -3,15 +3,18 @@
 package collectionsnode
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"syscall"
 	"testing"
@@ -150,6 +153,45 @@ func (s *Server) Kill() error {
 	}
 	<-s.exit
 	return nil
+}
+
+var named = regexp.MustCompile("valid `([A-Za-z0-9-]+)` header must be sent")
+
+// KeyHeader is the header in which a server wants its key: it says so to a request without one. It is empty if the server
+// does not answer.
+func KeyHeader(url string) string {
+	response, err := http.Get(url + "/collections")
+	if err != nil {
+		return ""
+	}
+	defer response.Body.Close()
+	said, err := io.ReadAll(io.LimitReader(response.Body, 1<<16))
+	if m := named.FindSubmatch(said); err == nil && m != nil {
+		return string(m[1])
+	}
+	return ""
+}
+
+// Export reads all documents of a collection, each as a line of JSON.
+func Export(ctx context.Context, url, key, collection string) (lines [][]byte, err error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, url+"/collections/"+collection+"/documents/export", nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set(KeyHeader(url), key)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	all, err := io.ReadAll(response.Body)
+	if err == nil && response.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%s: %s: %.500s", url, response.Status, all)
+	}
+	if all = bytes.TrimSpace(all); err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return bytes.Split(all, []byte("\n")), nil
 }
 
 // ForTest starts a server that ends with the test, which is skipped unless PINGO_TEST_ENGINES is set, as make test-engines

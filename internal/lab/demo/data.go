@@ -29,6 +29,14 @@ func Files() []api.File {
 	return []api.File{{Name: "huts.yaml", Text: Definition}, {Name: "finder.yaml", Text: finder}}
 }
 
+// On is a definition of the demo for another kind of engine.
+func On(engine string, files []api.File) []api.File {
+	if engine == "collections" {
+		files[0].Text = strings.Replace(files[0].Text, "    kind: opensearch\n", "    kind: collections\n    key: ${SEARCH_KEY}\n", 1)
+	}
+	return files
+}
+
 // Huts is how many the demo begins with.
 const Huts = 2000
 

@@ -25,6 +25,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/client"
 	"pingo/internal/flow/connect"
+	"pingo/internal/lab/collectionsnode"
 	"pingo/internal/lab/mariaserver"
 	"pingo/internal/lab/osnode"
 	"pingo/internal/lab/standin"
@@ -41,7 +42,7 @@ type Options struct {
 	Seed int64
 	// Once runs the example through instead of going on.
 	Once bool
-	// Engine is the kind of search engine: standin, or opensearch for a real one.
+	// Engine is the search engine: standin, or a kind for a real one, opensearch or collections.
 	Engine string
 
 	Console    fs.FS
@@ -52,6 +53,9 @@ type Options struct {
 	Say func(format string, args ...any)
 }
 
+// node is a real search engine that runs.
+type node interface{ Stop() error }
+
 // world is everything that a demo has started.
 type world struct {
 	dir       string
@@ -59,8 +63,9 @@ type world struct {
 	records   *records.Records
 	client    *client.Client
 	engineURL string
-	node      *osnode.Server // the engine, when it is a real one
-	stand     *http.Server   // else
+	node      node         // the engine, when it is a real one
+	stand     *http.Server // else
+	engine    string       // as Options says
 	lodge     *pgx.Conn
 	maria     *mariaserver.Server
 	paths     *sql.DB
@@ -72,7 +77,7 @@ type world struct {
 
 // start starts records, source, engine and service, and loads the data.
 func start(ctx context.Context, o Options) (w *world, err error) {
-	w = &world{failed: make(chan error, 2)}
+	w = &world{failed: make(chan error, 2), engine: o.Engine}
 	defer func() {
 		if err != nil {
 			w.close(o.Log)
@@ -179,14 +184,27 @@ func (w *world) startPaths(ctx context.Context, o Options) (err error) {
 // startEngine starts the search engine at the address of a listener.
 func (w *world) startEngine(ctx context.Context, o Options, at net.Listener) (err error) {
 	w.engineURL = "http://" + at.Addr().String()
-	if o.Engine == "opensearch" {
-		o.Say("Starting OpenSearch …")
+	if o.Engine != "standin" {
 		port := at.Addr().(*net.TCPAddr).Port
 		if err := at.Close(); err != nil {
 			return err
 		}
-		w.node, err = osnode.Start(ctx, osnode.Options{Dir: w.dir + "/opensearch", Port: port})
-		return err
+		if o.Engine == "collections" {
+			o.Say("Starting a server of typed collections …")
+			server, err := collectionsnode.Start(ctx, w.dir+"/collections", port)
+			if err != nil {
+				return err
+			}
+			w.node = server
+			return os.Setenv("SEARCH_KEY", server.Key)
+		}
+		o.Say("Starting OpenSearch …")
+		server, err := osnode.Start(ctx, osnode.Options{Dir: w.dir + "/opensearch", Port: port})
+		if err != nil {
+			return err
+		}
+		w.node = server
+		return nil
 	}
 	w.stand = &http.Server{
 		Handler:           &standin.Server{},
@@ -226,7 +244,7 @@ func (w *world) close(log *slog.Logger) {
 	}
 	if w.node != nil {
 		if err := w.node.Stop(); err != nil {
-			log.Error("stopping OpenSearch", "error", err)
+			log.Error("stopping the engine", "error", err)
 		}
 	}
 	if w.paths != nil {
@@ -258,7 +276,7 @@ var (
 // fill applies the definition and waits until all indexes answer.
 func (w *world) fill(ctx context.Context) error {
 	for deadline := time.Now().Add(2 * time.Minute); ; {
-		_, err := w.client.Apply(ctx, WholeFiles())
+		_, err := w.client.Apply(ctx, On(w.engine, WholeFiles()))
 		if err == nil {
 			break
 		}
@@ -363,10 +381,9 @@ where a number should be, so its document failed.
     %[5]s wait huts && %[5]s search huts marmot observatory
 
   Look at the engine itself:
-    curl '%[7]s/_cat/indices?v'
-    curl '%[7]s/huts/_doc/42?pretty'
+%[7]s
 
-Ctrl-C ends everything.`, documentsOf(status, "huts"), documentsOf(status, "trails"), w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.engineURL)
+Ctrl-C ends everything.`, documentsOf(status, "huts"), documentsOf(status, "trails"), w.client.URL, w.client.Token, program, w.postgres.URL("lodge"), w.looks())
 	changes, random := NewChanges(Huts, Huts+1, o.Seed), mathrand.New(mathrand.NewPCG(uint64(o.Seed), 7))
 	if err := w.station.SendRefused(ctx); err != nil {
 		return quiet(ctx, err)
@@ -395,6 +412,14 @@ Ctrl-C ends everything.`, documentsOf(status, "huts"), documentsOf(status, "trai
 		case <-time.After(400 * time.Millisecond):
 		}
 	}
+}
+
+// looks are commands that ask the engine itself.
+func (w *world) looks() string {
+	if w.engine == "collections" {
+		return fmt.Sprintf("    curl -H '%s: %s' '%s/collections/huts/documents/42'", collectionsnode.KeyHeader(w.engineURL), os.Getenv("SEARCH_KEY"), w.engineURL)
+	}
+	return fmt.Sprintf("    curl '%[1]s/_cat/indices?v'\n    curl '%[1]s/huts/_doc/42?pretty'", w.engineURL)
 }
 
 // stormOfEvents is the number of bulletins in the batch of each minute.
@@ -460,7 +485,7 @@ func (s *Summary) check(name string, ok bool, words string, args ...any) {
 // compare checks every document of every index, and keeps the counts of huts.
 func (s *Summary) compare(ctx context.Context, w *world, name, when string) error {
 	for _, index := range lodgeIndexes {
-		rows, documents, differences, err := Compare(ctx, w.lodge, Files(), index)
+		rows, documents, differences, err := Compare(ctx, w.lodge, On(w.engine, Files()), index)
 		if err != nil {
 			return err
 		}
@@ -491,7 +516,7 @@ func (s *Summary) compareOthers(ctx context.Context, w *world, name, when string
 		return err
 	}
 	for index, want := range map[string]map[string]any{"trails": trails, "bulletins": bulletins, "places": places} {
-		differences, err := compareWith(ctx, w.engineURL, index, want)
+		differences, err := compareWith(ctx, w.engine, w.engineURL, index, want)
 		if err != nil {
 			return err
 		}

@@ -7,13 +7,16 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 
 	"github.com/jackc/pgx/v5"
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
+	"pingo/internal/engine/collections"
 	"pingo/internal/flow/connect"
 	"pingo/internal/kinds"
+	"pingo/internal/lab/collectionsnode"
 	"pingo/internal/lab/plainsql"
 )
 
@@ -43,11 +46,7 @@ func Compare(
 	if err != nil {
 		return 0, 0, nil, err
 	}
-	read := allDocuments
-	if eng.Kind == "postgres" {
-		read = tableDocuments
-	}
-	have, err := read(ctx, url, index)
+	have, err := documentsIn(ctx, eng.Kind, url, index)
 	if err != nil {
 		return 0, 0, nil, err
 	}
@@ -57,7 +56,7 @@ func Compare(
 // compareWith compares an index in the engine with documents that are wanted.
 func compareWith(
 	ctx context.Context,
-	engineURL, index string,
+	kind, engineURL, index string,
 	want map[string]any,
 ) ([]plainsql.Difference, error) {
 	decoded := map[string]any{}
@@ -70,11 +69,46 @@ func compareWith(
 			return nil, err
 		}
 	}
-	have, err := allDocuments(ctx, engineURL, index)
+	have, err := documentsIn(ctx, kind, engineURL, index)
 	if err != nil {
 		return nil, err
 	}
 	return plainsql.Compare(decoded, have), nil
+}
+
+// documentsIn reads an index of an engine.
+func documentsIn(ctx context.Context, kind, url, index string) (map[string]any, error) {
+	switch kind {
+	case "postgres":
+		return tableDocuments(ctx, url, index)
+	case "collections":
+		return collectionDocuments(ctx, url, index)
+	}
+	return allDocuments(ctx, url, index)
+}
+
+// collectionDocuments reads an index of an engine of kind collections, without what Pingo adds to documents. The key is in
+// the environment.
+func collectionDocuments(ctx context.Context, url, index string) (map[string]any, error) {
+	lines, err := collectionsnode.Export(ctx, url, os.Getenv("SEARCH_KEY"), index)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]any{}
+	for _, line := range lines {
+		var key struct{ ID string }
+		if err := json.Unmarshal(line, &key); err != nil {
+			return nil, err
+		}
+		text, err := collections.Document(line)
+		if err != nil {
+			return nil, err
+		}
+		if all[key.ID], err = plainsql.Decode(text); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
 }
 
 // tableDocuments reads an index of an engine of kind postgres.
