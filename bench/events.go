@@ -82,7 +82,7 @@ func (b *bench) events(ctx context.Context, _ *pgx.Conn) error {
 	}
 	event := func(n int) string {
 		return fmt.Sprintf(
-			`{"specversion": "1.0", "id": "%d", "source": "bench", "type": "updated", "subject": "%s", "time": "2031-05-04T10:00:00Z", "data": %s}`,
+			`{"specversion": "1.0", "id": "%d", "source": "bench", "type": "updated", "subject": "%s", "time": "2021-05-04T10:00:00Z", "data": %s}`,
 			n, keys[n], bodies[n],
 		)
 	}

@@ -373,7 +373,7 @@ where a number should be, so its document failed.
     %[5]s failed list bulletins
 
   Send a bulletin:
-    echo '{"specversion": "1.0", "id": "by-hand-1", "source": "urn:me", "subject": "b1", "time": "2032-01-01T00:00:00Z",
+    echo '{"specversion": "1.0", "id": "by-hand-1", "source": "urn:me", "subject": "b1", "time": "'$(date -u +%%FT%%TZ)'",
       "type": "firnline.bulletin.issued", "data": {"title": "Marmots on the way", "snow_cm": 3}}' | %[5]s hooks send conditions -
 
   Change a row by hand, and search again:

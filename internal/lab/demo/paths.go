@@ -143,6 +143,7 @@ type Station struct {
 	client *client.Client
 	r      *rand.Rand
 	next   int
+	began  time.Time
 	// Sent is the newest body of each bulletin that is not withdrawn, by key.
 	Sent map[string]map[string]any
 }
@@ -153,6 +154,7 @@ func NewStation(c *client.Client, seed int64) *Station {
 		client: c,
 		r:      rand.New(rand.NewPCG(uint64(seed), 6)),
 		next:   1,
+		began:  time.Now().Add(-time.Hour),
 		Sent:   map[string]map[string]any{},
 	}
 }
@@ -205,7 +207,7 @@ func (s *Station) Send(ctx context.Context, events int) error {
 		key := fmt.Sprintf("b%d", 1+s.r.IntN(max(40, number/2)))
 		event := map[string]any{
 			"specversion": "1.0", "id": fmt.Sprint(number), "source": "urn:firnline:stations", "subject": key,
-			"type": "firnline.bulletin.issued", "time": season.Add(time.Duration(number) * time.Second).Format(time.RFC3339),
+			"type": "firnline.bulletin.issued", "time": s.versionOf(number),
 		}
 		before := known[key]
 		switch n := s.r.IntN(12); {
@@ -250,6 +252,11 @@ func (s *Station) Send(ctx context.Context, events int) error {
 	return nil
 }
 
+// versionOf is the time of an event, later for later ones and not in the future.
+func (s *Station) versionOf(number int) string {
+	return s.began.Add(time.Duration(number) * time.Millisecond).Format(time.RFC3339Nano)
+}
+
 // SendRefused sends a bulletin that says in words what its schema wants as a number: the event is
 // taken, and its document fails.
 func (s *Station) SendRefused(ctx context.Context) error {
@@ -257,7 +264,7 @@ func (s *Station) SendRefused(ctx context.Context) error {
 	s.next++
 	body, err := json.Marshal(map[string]any{
 		"specversion": "1.0", "id": fmt.Sprint(number), "source": "urn:firnline:stations", "subject": "by hand", "type": "firnline.bulletin.issued",
-		"time": season.Add(time.Duration(number) * time.Second).Format(time.RFC3339),
+		"time": s.versionOf(number),
 		"data": map[string]any{"title": "Written by hand", "snow_cm": "knee-deep", "station": "station 4"},
 	})
 	if err != nil {

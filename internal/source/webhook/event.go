@@ -170,7 +170,7 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 		value, err := event.at(*p)
 		switch {
 		case err == nil:
-			if e.Version, err = version(value); err != nil {
+			if e.Version, err = h.version(value); err != nil {
 				return e, fmt.Errorf("the version at %q %w", *p, err)
 			}
 		case r.Version != nil: // the definition says that it has one
@@ -204,7 +204,7 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 		return e, fmt.Errorf("the record at %q is no JSON object", *body)
 	}
 	e.Op, e.Body = op, value
-	return e, nil
+	return e, r.violation(e.Body, op == intake.Merged)
 }
 
 // decodeData puts the data of a CloudEvent that is in Base64 where other data is. It must be JSON then, too.
@@ -289,6 +289,9 @@ func (h *Hook) recordOf(event *object, name string) (*record, intake.Op, error) 
 			}
 		}
 		if name != "" && found == nil {
+			if kind == "" { // plain JSON, or DELETE: the path says what it is of
+				return r, intake.Updated, nil
+			}
 			return nil, "", fmt.Errorf("the type %q is none of those that record %s has", kind, name)
 		}
 	}
@@ -330,7 +333,7 @@ func said(kind string) intake.Op {
 
 // loaded reads a row of a file, which is the body of a record. Pointers into the body
 // of an event lead there without it.
-func (r *record) loaded(body json.RawMessage) (intake.Event, error) {
+func (h *Hook) loaded(r *record, body json.RawMessage) (intake.Event, error) {
 	var e intake.Event
 	if len(body) == 0 || body[0] != '{' {
 		return e, errors.New("the row is no JSON object")
@@ -361,13 +364,13 @@ func (r *record) loaded(body json.RawMessage) (intake.Event, error) {
 	}
 	if pointer, is := inBody(r.Version); is {
 		if value, err := at(body, pointer); err == nil {
-			if e.Version, err = version(value); err != nil {
+			if e.Version, err = h.version(value); err != nil {
 				return e, fmt.Errorf("the version at %q %w", pointer, err)
 			}
 		}
 	}
 	e.Op, e.Body = intake.Updated, body
-	return e, nil
+	return e, r.violation(body, false)
 }
 
 // textOf is the text that a JSON value is; false when it is none.
@@ -473,13 +476,18 @@ var (
 	anyNumber   = regexp.MustCompile(`^-?[0-9]{1,40}(\.[0-9]{1,40})?$`)
 )
 
-// version is a number that orders versions: a number as it is, or a time in nanoseconds.
-func version(value json.RawMessage) (string, error) {
+// version is a number that orders versions: a number as it is, or a time in nanoseconds. A time that lies too far in the
+// future is refused, since no later event could replace it.
+func (h *Hook) version(value json.RawMessage) (string, error) {
 	text, is := textOf(value)
 	if !is {
 		text = string(value)
 	}
 	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+		if now := time.Now(); t.After(now.Add(h.future)) {
+			return "", fmt.Errorf("is %s, which is more than %s after the clock here (%s): correct the sender's clock, or raise max_future",
+				text, strings.TrimSuffix(h.future.String(), "0s"), now.UTC().Format(time.RFC3339))
+		}
 		return fmt.Sprintf("%d%09d", t.Unix(), t.Nanosecond()), nil
 	}
 	if !anyNumber.MatchString(text) {

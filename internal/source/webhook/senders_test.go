@@ -113,7 +113,7 @@ func TestWhatSendersSend(t *testing.T) {
 	if len(all) < 50 {
 		t.Fatalf("only %d requests", len(all))
 	}
-	h, err := newHook([]byte(`{"unsigned": "allowed", "records": {"bulletins": {"types": {"updated": ["firnline.bulletin.issued"], "deleted": ["firnline.bulletin.withdrawn"]}}}}`))
+	h, err := newHook([]byte(`{"unsigned": "allowed", "max_future": "999999h", "records": {"bulletins": {"types": {"updated": ["firnline.bulletin.issued"], "deleted": ["firnline.bulletin.withdrawn"]}}}}`))
 	if err != nil {
 		t.Fatal(err)
 	}

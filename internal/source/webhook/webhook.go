@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"golang.org/x/time/rate"
 
 	"pingo/internal/core/shape"
@@ -37,6 +38,7 @@ var Kind = source.Kind{
 	"path_secret": {"type": "string", "description": "For senders that cannot even do that: a part of the path, over TLS."},
 	"unsigned": {"type": "string", "enum": ["allowed"], "description": "Accept events from every sender that reaches the address. Only for trusted networks."},
 	"time_window": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How old or early a signed request may be, such as 5m (the default)."},
+	"max_future": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How far a version that is a time may lie after the clock of this machine. Pingo refuses later ones, which would outrank every later event. Default: 5m."},
 	"max_request": {"type": "string", "pattern": "^[0-9]+ ?[KkMm][Ii]?[Bb]$", "description": "How large a request may be, such as 1MB (the default is 4MB)."},
 	"rate_limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "Requests per second that are taken in, 1000 unless it is given."},
 	"records": {"type": "object", "description": "What is sent, by the names that rows of indexes take it by.", "additionalProperties": {"type": "object", "properties": {
@@ -47,6 +49,7 @@ var Kind = source.Kind{
 		"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the event, such as /record."},
 		"version": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to a number or time in the event that is higher for newer versions of a record."},
 		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."},
+		"violations": {"type": "string", "enum": ["refused", "accepted"], "default": "refused", "description": "Whether Pingo refuses events that violate the schema, or accepts them: then a property of the wrong type makes a failed document."},
 		"fetch": {"type": "object", "required": ["url"], "description": "For senders that only say that a record changed: where it is read. One that is not there was deleted.", "properties": {
 			"url": {"type": "string", "pattern": "^(https?://|[$][{]).*", "description": "A URL; Pingo replaces {key} by the record's key."},
 			"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Sent with every request; values are usually ${NAME}."},
@@ -66,6 +69,7 @@ type options struct {
 	PathSecret     string `json:"path_secret"`
 	Unsigned       string
 	TimeWindow     string             `json:"time_window"`
+	MaxFuture      string             `json:"max_future"`
 	MaxRequest     string             `json:"max_request"`
 	RateLimit      int                `json:"rate_limit"`
 	Defined        map[string]*record `json:"records"`
@@ -81,6 +85,10 @@ type record struct {
 	Version *string
 	Schema  any
 	Fetch   *fetch
+	// Violations of the schema are refused unless it is "accepted".
+	Violations string
+	// whole checks bodies, and patch those that have a part of the properties; nil without a schema.
+	whole, patch *jsonschema.Schema
 }
 
 // Hook takes in what is sent to one source.
@@ -89,6 +97,7 @@ type Hook struct {
 	options
 	secrets [][]byte
 	window  time.Duration
+	future  time.Duration
 	limit   int64
 	records []*record // by name
 	rate    *rate.Limiter
@@ -98,6 +107,7 @@ type Hook struct {
 
 const (
 	defaultWindow = 5 * time.Minute
+	defaultFuture = 5 * time.Minute
 	defaultLimit  = 4 << 20
 	defaultRate   = 1000
 	refusalRate   = 20 // receipts a second
@@ -130,7 +140,7 @@ func open(c source.Config) (*source.Source, error) {
 
 // newHook reads the options.
 func newHook(text json.RawMessage) (*Hook, error) {
-	h := &Hook{window: defaultWindow, limit: defaultLimit}
+	h := &Hook{window: defaultWindow, future: defaultFuture, limit: defaultLimit}
 	if len(text) > 0 {
 		if err := json.Unmarshal(text, &h.options); err != nil {
 			return nil, fmt.Errorf("the options of the source cannot be read: %w", err)
@@ -161,6 +171,12 @@ func newHook(text json.RawMessage) (*Hook, error) {
 			)
 		}
 	}
+	if h.MaxFuture != "" {
+		var err error
+		if h.future, err = time.ParseDuration(h.MaxFuture); err != nil {
+			return nil, errors.New("max_future is a time such as 5m")
+		}
+	}
 	if h.MaxRequest != "" {
 		n, err := humanize.ParseBytes(h.MaxRequest)
 		if err != nil || n > 64<<20 {
@@ -176,6 +192,9 @@ func newHook(text json.RawMessage) (*Hook, error) {
 			r = &record{}
 		}
 		r.name = name
+		if err := r.compile(); err != nil {
+			return nil, err
+		}
 		h.records = append(h.records, r)
 	}
 	sort.Slice(h.records, func(i, j int) bool { return h.records[i].name < h.records[j].name })
@@ -347,7 +366,7 @@ func (h *Hook) Load(ctx context.Context, name string, rows []source.Loaded) ([]s
 	var events []intake.Event
 	var out []source.Receipt
 	for _, row := range rows {
-		e, err := r.loaded(row.Body)
+		e, err := h.loaded(r, row.Body)
 		e.Record, e.Line = name, row.Line
 		if err != nil {
 			out = append(

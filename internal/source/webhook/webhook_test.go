@@ -116,7 +116,7 @@ func (w *world) receive(headers map[string]string, path, body string) (int, stri
 
 func event(id, kind, subject string, at int, data string) string {
 	return fmt.Sprintf(
-		`{"specversion": "1.0", "id": %q, "source": "station-7", "type": %q, "subject": %q, "time": "2031-05-04T10:%02d:00Z", "data": %s}`,
+		`{"specversion": "1.0", "id": %q, "source": "station-7", "type": %q, "subject": %q, "time": "2021-05-04T10:%02d:00Z", "data": %s}`,
 		id,
 		kind,
 		subject,
@@ -292,6 +292,7 @@ func TestEventsBecomeDocuments(t *testing.T) {
 // A property of another type than the schema says fails the read of its record alone; another
 // schema makes another view, and who reads the earlier one goes on.
 func TestAnotherSchemaIsAnotherView(t *testing.T) {
+	station := strings.Replace(station, `"schema": {`, `"violations": "accepted", "schema": {`, 1)
 	w := newWorld(t, station)
 	w.send("m0", "application/cloudevents+json", event("t1", "firnline.trail", "T1", 0, `{"name": "Ridge"}`))
 	shapes := w.compile(indexes)
@@ -780,5 +781,80 @@ func TestPagesSendNothing(t *testing.T) {
 		if got := send(c.headers, c.host, c.known); got != c.want {
 			t.Errorf("%v at %s: %d, want %d", c.headers, c.host, got, c.want)
 		}
+	}
+}
+
+// An event that violates the schema is refused when it arrives, with the property, its value and what it must be. So is one
+// whose time would outrank every later event.
+func TestViolationsAndFutureEventsAreRefused(t *testing.T) {
+	w := newWorld(t, station)
+	for data, want := range map[string]string{
+		`{"title": "Snow", "snow_cm": "much"}`:                 `violates its schema at "/snow_cm" ("much"): got string, want null or integer`,
+		`{"title": 7}`:                                         `at "/title" (7): got number, want string`,
+		`{"on": "yesterday"}`:                                  `at "/on" ("yesterday"): 'yesterday' is not valid date`,
+		`{"tags": ["a", 3]}`:                                   `at "/tags/1" (3): got number, want string`,
+		`{"title": null, "snow_cm": null, "other": {"x": 1}}`:  "",
+		`{"title": "Snow", "snow_cm": 40, "place": [8.5, 46]}`: "",
+	} {
+		reply := w.reply(event(data, bulletin, "7", 1, data))
+		switch {
+		case want == "" && (reply.Status != 200 || reply.Receipts[0].Outcome != source.Accepted):
+			t.Errorf("%s: %+v", data, reply)
+		case want != "" && (reply.Status != 400 || !strings.Contains(reply.Receipts[0].Reason, want)):
+			t.Errorf("%s: %+v, want %s", data, reply, want)
+		}
+	}
+	// A patch has a part of the properties, and null takes one away.
+	if reply := w.reply(event("p1", "firnline.bulletin.corrected", "7", 2, `{"snow_cm": "deep"}`)); reply.Status != 400 {
+		t.Errorf("a patch: %+v", reply)
+	}
+	if reply := w.reply(event("p2", "firnline.bulletin.corrected", "7", 3, `{"snow_cm": null}`)); reply.Status != 200 {
+		t.Errorf("a patch: %+v", reply)
+	}
+	late := strings.Replace(event("f1", bulletin, "7", 4, `{"title": "Late"}`), "2021-05-04T10:04:00Z", "2999-01-01T00:00:00Z", 1)
+	if reply := w.reply(late); reply.Status != 400 || !strings.Contains(reply.Receipts[0].Reason, `the version at "/time" is 2999-01-01T00:00:00Z, which is more than 5m after the clock here`) {
+		t.Errorf("an event from the future: %+v", reply)
+	}
+	soon := strings.Replace(event("f2", bulletin, "7", 4, `{"title": "Soon"}`), "2021-05-04T10:04:00Z", time.Now().Add(4*time.Minute).UTC().Format(time.RFC3339), 1)
+	if reply := w.reply(soon); reply.Status != 200 {
+		t.Errorf("an event of a clock that is ahead: %+v", reply)
+	}
+}
+
+// reply is the answer to a signed CloudEvent.
+func (w *world) reply(body string) source.Reply {
+	w.Helper()
+	headers, err := w.hook().Sign(fmt.Sprint("msg_", time.Now().UnixNano()), time.Now(), []byte(body))
+	if err != nil {
+		w.Fatal(err)
+	}
+	header := map[string][]string{"content-type": {"application/cloudevents+json"}}
+	for name, value := range headers {
+		header[name] = []string{value}
+	}
+	reply, err := w.src.Intake.Receive(w.Context(), source.Request{Method: http.MethodPost, Header: header, Body: []byte(body), Secure: true, Known: true, At: time.Now()})
+	if err != nil {
+		w.Fatal(err)
+	}
+	return reply
+}
+
+// A record and a key in the path say what plain JSON is of, and what DELETE deletes, also where types are given.
+func TestPathsNameRecordsWithTypes(t *testing.T) {
+	w := newWorld(t, strings.Replace(station, `"signing_secrets": ["`+secret+`", "`+another+`"]`, `"unsigned": "allowed"`, 1))
+	ask := func(method, body string) source.Reply {
+		reply, err := w.src.Intake.Receive(t.Context(), source.Request{
+			Method: method, Path: "bulletins/7", Header: map[string][]string{"content-type": {"application/json"}}, Body: []byte(body), Secure: true, Known: true, At: time.Now(),
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return reply
+	}
+	if reply := ask(http.MethodPost, `{"title": "Snow"}`); reply.Status != 200 || reply.Receipts[0].Record != "bulletins" {
+		t.Errorf("plain JSON: %+v", reply)
+	}
+	if reply := ask(http.MethodDelete, ""); reply.Status != 200 || reply.Receipts[0].Op != "deleted" {
+		t.Errorf("DELETE: %+v", reply)
 	}
 }
