@@ -41,15 +41,14 @@ func (d *Definer) captured(ctx context.Context, name string) (*captured, error) 
 	}
 	if opened.Capture == nil {
 		opened.Close()
-		return nil, &inspect.BadRequest{
-			Err: fmt.Errorf(
-				"nothing is installed in source %s, whose changes are noticed by %s",
-				src.Name,
-				src.Capture,
-			),
-		}
+		return nil, nothingInstalled(src)
 	}
 	return &captured{opened, src, shape.Capture(src.Name, shapes)}, nil
+}
+
+// nothingInstalled says that a source has no capture that Pingo installs, so there is none to remove.
+func nothingInstalled(src *definition.Source) error {
+	return &inspect.BadRequest{Err: fmt.Errorf("Pingo installed nothing in source %s, whose changes come by %s: there is nothing to remove", src.Name, src.Capture)}
 }
 
 // InstallCapture installs what the definition in force needs, where it is missing. An
@@ -138,7 +137,11 @@ func (d *Definer) PlanRemoval(ctx context.Context, name string) (*api.CaptureRem
 		return nil, err
 	}
 	defer c.Close()
-	return d.removal(ctx, c)
+	out, err := d.removal(ctx, c)
+	if err == nil && out.Script == "" {
+		return nil, nothingInstalled(c.definition)
+	}
+	return out, err
 }
 
 func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval, error) {
@@ -176,6 +179,9 @@ func (d *Definer) RemoveCapture(ctx context.Context, name string) (*api.CaptureR
 	out, err := d.removal(ctx, c)
 	if err != nil {
 		return nil, err
+	}
+	if out.Script == "" {
+		return nil, nothingInstalled(c.definition)
 	}
 	if err := c.Capture.Remove(ctx); err != nil {
 		return nil, err

@@ -183,7 +183,7 @@ func CauseOf(e engine.Engine, kind, reason string) retry.Cause {
 			kind,
 			retry.Pattern(reason),
 			"",
-			"The row cannot be read: an expression of the definition fails on its values. Correct the row or the expression.",
+			"The row cannot be read: a value or the key that arrived does not fit its type, or an expression of the definition fails on it. Correct the row, the sender's key, or the expression.",
 		)
 	case "size":
 		return retry.CauseOf(

@@ -362,14 +362,14 @@ func open(d dialect.Database, o *Options, c source.Config) (*source.Source, erro
 		return &source.Source{
 			Reader:  &bodies{src.Reader, rows.Reader},
 			Feed:    &pump{Feed: src.Feed.(intake.Feed), table: t, store: store},
-			Capture: &capture{inner: src.Capture, table: t},
+			Capture: &capture{inner: src.Capture, table: t, rows: rows.Reader},
 			Intake:  intake.OnlyReceipts(store),
 		}, nil
 	}
 	return &source.Source{
 		Reader:  &notices{rows.Reader, store},
-		Feed:    &feed{Claims: store.Claims(), table: t, store: store},
-		Capture: &capture{table: t},
+		Feed:    &feed{Claims: store.Claims(), table: t, store: store, rows: rows.Reader, tables: map[string]bool{}},
+		Capture: &capture{table: t, rows: rows.Reader},
 		Intake:  intake.OnlyReceipts(store),
 	}, nil
 }
@@ -561,6 +561,9 @@ type feed struct {
 	table  *table
 	store  *intake.Store
 	cursor journal.Cursor
+	rows   source.Reader
+	// tables are names that rows have and that are tables; one goroutine reads the feed.
+	tables map[string]bool
 }
 
 // Changes returns rows that it has not returned since the last Rewind. Those that say nothing
@@ -587,6 +590,12 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 			continue
 		}
 		c, reason := f.change(&rows[i])
+		if reason == "" {
+			if reason, err = f.unknown(ctx, f.table.record(&rows[i])); err != nil {
+				f.cursor.Rewind()
+				return nil, err
+			}
+		}
 		if reason != "" {
 			unread = append(unread, rows[i].receipt(f.table.Options, reason))
 			spent = append(spent, rows[i].id)
@@ -605,6 +614,21 @@ func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		}
 	}
 	return out, nil
+}
+
+// unknown says that a name is that of no table, so that a wrong one is not passed over without a word.
+func (f *feed) unknown(ctx context.Context, name string) (reason string, err error) {
+	if f.tables[name] {
+		return "", nil
+	}
+	facts, err := f.rows.Facts(ctx, []string{name}, nil)
+	if err != nil {
+		return "", fmt.Errorf("looking for the table %s, which a row of the outbox names: %w", name, err)
+	}
+	if f.tables[name] = facts.Tables[name] != nil || facts.Denied[name] != ""; f.tables[name] {
+		return "", nil
+	}
+	return fmt.Sprintf("the record %q is no table of the database: correct it, or map it to a table with names", name), nil
 }
 
 func (f *feed) change(r *row) (c change.Change, reason string) {
@@ -666,13 +690,16 @@ func (f *feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) (ou
 type capture struct {
 	inner source.Capture // of the intake; nil without bodies
 	table *table
+	rows  source.Reader
 }
 
 func (c *capture) Script(_ context.Context, need []shape.Captured) (string, error) {
+	note := ""
+	if c.table.Operation == "" {
+		note = "-- Without a column for the operation, each row counts as an update. For others, add a column operation (text),\n-- and write operation: operation at outbox in the definition.\n"
+	}
 	out := "-- A good outbox. The application makes it, and writes a row in each transaction that changes a\n-- record.\n" +
-		c.table.CreateOutbox(
-			c.table.names(),
-		) + "\n-- What Pingo needs.\n" + c.table.grants()
+		note + c.table.CreateOutbox(c.table.names()) + "\n-- What Pingo needs.\n" + c.table.grants()
 	if c.inner == nil { // else records come with the outbox, and no other table is read
 		out += dialect.Reading(c.table.Database, c.table.url, need)
 	}
@@ -741,7 +768,42 @@ func (c *capture) MissingRights(ctx context.Context, _ []shape.Captured) ([]stri
 	return []string{}, nil
 }
 
-func (c *capture) Advice(_ context.Context, need []shape.Captured, _ []shape.Lookup) ([]source.Advice, error) {
+// conventional are names that columns of outboxes often have, by the keys of the definition that name them, with what
+// happens without the key.
+var conventional = []struct {
+	key, without string
+	names        []string
+}{
+	{"operation", "every row counts as an update: a patch replaces the record", []string{"operation", "op", "action"}},
+	{"body", "documents are built from the tables, and not from this column", []string{"body", "payload"}},
+	{"at", "rows of a record are ordered by their numbers, which may start again", []string{"at", "written_at", "created_at", "occurred_at"}},
+}
+
+// unread advises on columns of the outbox that the definition does not name.
+func (c *capture) unread(ctx context.Context) ([]source.Advice, error) {
+	name := c.table.Options.Table
+	facts, err := c.rows.Facts(ctx, []string{name}, nil)
+	if err != nil {
+		return nil, err
+	}
+	there := facts.Tables[name]
+	if there == nil {
+		return nil, nil // reading it says so
+	}
+	var out []source.Advice
+	for _, column := range there.Columns {
+		for _, known := range conventional {
+			given := map[string]string{"operation": c.table.Operation, "body": c.table.Body, "at": c.table.At}[known.key]
+			if given == "" && slices.Contains(known.names, strings.ToLower(column.Name)) {
+				out = append(out, source.Advice{Kind: "outbox", Table: name, Message: fmt.Sprintf(
+					"the definition does not name the column %s, so %s. To use it, write %s: %[1]s at outbox", column.Name, known.without, known.key)})
+			}
+		}
+	}
+	return out, nil
+}
+
+func (c *capture) Advice(ctx context.Context, need []shape.Captured, _ []shape.Lookup) ([]source.Advice, error) {
 	out := []source.Advice{
 		{
 			Kind:    "outbox",
@@ -749,6 +811,11 @@ func (c *capture) Advice(_ context.Context, need []shape.Captured, _ []shape.Loo
 			Message: "only what the application writes there is noticed: rows that are changed by hand, by scripts or by cascades are not, unless they write there, too",
 		},
 	}
+	columns, err := c.unread(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, columns...)
 	if c.inner != nil {
 		return out, nil
 	}

@@ -122,7 +122,7 @@ func (w *world) count(statement string) (n int) {
 // start opens the source, makes the outbox as capture show prints it, and claims it.
 func (w *world) start(options string, tables ...string) {
 	w.Helper()
-	for _, t := range tables {
+	for _, t := range append(tables, "CREATE TABLE IF NOT EXISTS trails (id int PRIMARY KEY)") { // which rows name
 		w.exec(t)
 	}
 	w.src = w.open(options)
@@ -205,6 +205,7 @@ func TestNotices(t *testing.T) {
 				`{"outbox": {"table": "outbox", "operation": "op", "operations": {"created": [1], "updated": [2], "deleted": ["3"]}, "at": "at", "names": {"trail": "trails"}, "done": %q}}`,
 				done,
 			),
+			"CREATE TABLE stages (id int PRIMARY KEY)",
 		)
 		insert := "INSERT INTO outbox (record, record_key, op) VALUES (?, ?, ?)"
 		if _, err := w.src.Changes(w.Context(), 10); source.FaultOf(err) != source.Superseded {
@@ -215,6 +216,7 @@ func TestNotices(t *testing.T) {
 		w.exec(insert, "stages", `[7, "a,b"]`, "3")
 		w.exec(insert, "stages", "8", "9")
 		w.exec(insert, "stages", "", "2")
+		w.exec(insert, "trials", "1", "2")
 		late, err := w.db.BeginTx(w.Context(), nil)
 		if err != nil {
 			w.Fatal(err)
@@ -256,12 +258,18 @@ func TestNotices(t *testing.T) {
 		if more, _ := w.changes(); len(more) > 0 {
 			w.Errorf("what is done comes again: %q", more)
 		}
-		if left := w.count("SELECT count(*) FROM outbox"); left != map[string]int{"delete": 0, "mark": 6}[done] {
+		if left := w.count("SELECT count(*) FROM outbox"); left != map[string]int{"delete": 0, "mark": 7}[done] {
 			w.Errorf("%d rows are left", left)
 		}
-		want := []string{`stages 8: the operation "9" is none that operations names`, `stages : the key is missing`}
+		want := []string{`trials 1: the record "trials" is no table of the database: correct it, or map it to a table with names`, `stages 8: the operation "9" is none that operations names`, `stages : the key is missing`}
+		slices.Sort(want)
 		if got := w.unreadable(); !slices.Equal(got, want) {
 			w.Errorf("unreadable: %q", got)
+		}
+		advice, err := w.open(`{"outbox": {"table": "outbox", "id": "id"}}`).Capture.Advice(w.Context(), nil, nil)
+		words := fmt.Sprint(advice)
+		if err != nil || !strings.Contains(words, "does not name the column op, so every row counts as an update") || !strings.Contains(words, "To use it, write at: at at outbox") {
+			w.Errorf("columns that are not named: %s %v", words, err)
 		}
 		other := w.open(`{"outbox": {"table": "outbox"}}`)
 		found, err := other.Claimed(w.Context())
