@@ -169,8 +169,8 @@ func (a *App) showIndexPlan(ix api.IndexPlan) {
 	}
 	fmt.Fprintf(
 		a.Out,
-		"  %s rows, about %s of documents",
-		humanize.Comma(ix.Rows),
+		"  %s, about %s of documents",
+		countOfRows(ix.Rows),
 		humanize.Bytes(uint64(ix.Bytes)),
 	)
 	if ix.Operations > 0 {
@@ -447,4 +447,12 @@ func removal(r *api.CaptureRemoval, format string) string {
 		indexes = "The indexes " + strings.Join(r.Indexes, ", ") + " will"
 	}
 	return fmt.Sprintf(format, r.Source, changes, indexes)
+}
+
+// countOfRows is a number of rows.
+func countOfRows(n int64) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return humanize.Comma(n) + " rows"
 }

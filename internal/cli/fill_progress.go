@@ -96,11 +96,11 @@ func (p *fillProgress) show(ix *api.IndexStatus) {
 			}
 			fmt.Fprintf(
 				a.Err,
-				"%s: %s, %s of %s rows%s\n",
+				"%s: %s, %s of %s%s\n",
 				f.Edition,
 				f.State,
 				humanize.Comma(f.Rows),
-				humanize.Comma(f.Expected),
+				countOfRows(f.Expected),
 				left,
 			)
 			p.lastLine, p.said = line, time.Now()

@@ -432,15 +432,15 @@ func (a *App) loadRows(ctx context.Context, source, record string, next rowReade
 	switch {
 	case replace && len(total.Refused) > 0:
 		err = fmt.Errorf(
-			"%d rows were refused, so nothing was deleted: correct them and load the file again",
-			len(total.Refused),
+			"%s refused, so nothing was deleted: correct the file and load it again",
+			refusedRows(len(total.Refused)),
 		)
 	case replace:
 		if deleted, err = a.client().EndListing(ctx, source, begun); err != nil {
 			return err
 		}
 	case len(total.Refused) > 0:
-		err = fmt.Errorf("%d rows were refused", len(total.Refused))
+		err = fmt.Errorf("%s refused", refusedRows(len(total.Refused)))
 	}
 	if failed := a.Print(total, func() {
 		fmt.Fprintf(a.Out, "Loaded %s records", humanize.Comma(int64(total.Accepted)))
@@ -479,4 +479,11 @@ func (a *App) loadBar(record string) *progressbar.ProgressBar {
 		progressbar.OptionSetItsString("rows"),
 		progressbar.OptionShowIts(),
 	)
+}
+
+func refusedRows(n int) string {
+	if n == 1 {
+		return "1 row was"
+	}
+	return fmt.Sprintf("%s rows were", humanize.Comma(int64(n)))
 }

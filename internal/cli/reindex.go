@@ -169,7 +169,7 @@ func (a *App) finished(ctx context.Context, done *api.Reindexed, patient bool) e
 }
 
 func (a *App) showEstimate(e *api.Estimate) {
-	fmt.Fprintf(a.Out, "A rebuild of %s reads %s rows and sends as many documents.\n", e.Index, humanize.Comma(e.Rows))
+	fmt.Fprintf(a.Out, "A rebuild of %s reads %s and sends as many documents.\n", e.Index, countOfRows(e.Rows))
 	if e.Bytes > 0 {
 		fmt.Fprintf(a.Out, "  size  %s\n", humanize.Bytes(uint64(e.Bytes)))
 	}
@@ -261,8 +261,8 @@ func (a *App) showRun(r *api.Run) {
 	}
 	fmt.Fprintf(a.Out, "%s %s, from definition version %d.\n", r.Edition, role, r.Definition)
 	if r.BeganAt != nil && r.FilledAt != nil {
-		fmt.Fprintf(a.Out, "  filled     %s rows, %s, in %s\n",
-			humanize.Comma(r.Rows), humanize.Bytes(uint64(r.Bytes)), inWords(r.FilledAt.Sub(*r.BeganAt).Seconds()))
+		fmt.Fprintf(a.Out, "  filled     %s, %s, in %s\n",
+			countOfRows(r.Rows), humanize.Bytes(uint64(r.Bytes)), inWords(r.FilledAt.Sub(*r.BeganAt).Seconds()))
 	}
 	if r.KeptUntil != nil && r.State == "previous" {
 		fmt.Fprintf(a.Out, "  kept       until %s\n", r.KeptUntil.Local().Format(time.DateTime))
