@@ -37,7 +37,9 @@ var arrows = map[string][]string{
 	"internal/source/webhook":     {"internal/outgoing", "internal/core", "internal/source", "internal/source/intake"},
 	"internal/engine":             {"internal/outgoing", "internal/core"},
 	"internal/engine/opensearch":  {"internal/core", "internal/engine"},
-	"internal/engine/collections": {"internal/core", "internal/engine"},
+	"internal/engine/fields":      {"internal/core"},
+	"internal/engine/collections": {"internal/core", "internal/engine", "internal/engine/fields"},
+	"internal/engine/tasks":       {"internal/core", "internal/engine", "internal/engine/fields"},
 	"internal/engine/postgres":    {"internal/core", "internal/engine", "internal/pgerror", "internal/pgsession"},
 	"internal/kinds": {
 		"internal/core",
@@ -52,6 +54,7 @@ var arrows = map[string][]string{
 		"internal/engine/collections",
 		"internal/engine/opensearch",
 		"internal/engine/postgres",
+		"internal/engine/tasks",
 	},
 	"internal/records": {"internal/core", "internal/pgerror", "internal/pgsession"},
 	"internal/flow": {

@@ -14,6 +14,7 @@ import (
 
 	"pingo/internal/core/retry"
 	"pingo/internal/engine"
+	"pingo/internal/engine/fields"
 )
 
 // Deliver imports documents and deletes those without a body, in their order. A collection keeps what comes last, so a
@@ -106,9 +107,9 @@ func (e *Engine) upsert(ctx context.Context, edition string, l *layout, docs []e
 	var sent []int
 	for i, d := range docs {
 		line, err := l.line(d.Key, d.Body)
-		var r *refusal
+		var r *fields.Refusal
 		if errors.As(err, &r) {
-			results[i] = engine.Result{Outcome: retry.Refused, Kind: r.kind, Reason: r.reason}
+			results[i] = engine.Result{Outcome: retry.Refused, Kind: r.Kind, Reason: r.Reason}
 			continue
 		}
 		if err != nil {

@@ -3,37 +3,22 @@ package collections
 import (
 	"bytes"
 	"encoding/json"
-	"fmt"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"github.com/cespare/xxhash/v2"
 
-	"pingo/internal/core/definition"
 	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
+	"pingo/internal/engine/fields"
 )
-
-// refusal says why a document does not fit its edition.
-type refusal struct{ kind, reason string }
-
-func (r *refusal) Error() string { return r.reason }
 
 // line writes a document as the collection takes it: as it is, with the fields that Pingo adds and the key as its id. A list
 // of a declared field may hold no null and no list; where one does, they are left out, and the document is stored as it was
 // sent as well. It refuses fields that the shape does not know, and values that are not of their field's type.
 func (l *layout) line(key string, body []byte) ([]byte, error) {
-	decoder := json.NewDecoder(bytes.NewReader(body))
-	decoder.UseNumber()
-	var doc map[string]any
-	if err := decoder.Decode(&doc); err != nil {
-		return nil, &refusal{"not_json", "the document is not JSON: " + err.Error()}
-	}
-	values := map[string][]any{}
-	if err := l.collect(doc, "", values); err != nil {
+	doc, values, err := l.Values(body)
+	if err != nil {
 		return nil, err
 	}
 	more := map[string]any{}
@@ -41,10 +26,10 @@ func (l *layout) line(key string, body []byte) ([]byte, error) {
 		more[ownIDField] = own
 	}
 	for path, list := range values {
-		f := l.fields[path]
-		for role := range l.roles(f) {
+		f := l.Fields[path]
+		for _, role := range fields.Roles(f) {
 			if value := addedValue(role, f.Repeated, list); value != nil {
-				more[added(role, path)] = value
+				more[fields.Added(role, path)] = value
 			}
 		}
 	}
@@ -87,21 +72,17 @@ func (l *layout) line(key string, body []byte) ([]byte, error) {
 }
 
 // addedValue is what a field that Pingo adds holds for the values of a field; nil for none.
-func addedValue(role string, repeated bool, values []any) any {
+func addedValue(role fields.Role, repeated bool, values []any) any {
 	out := []any{}
 	for _, v := range values {
 		switch role {
-		case beginnings, parts:
-			for _, word := range strings.Fields(strings.ToLower(v.(string))) {
-				for _, piece := range pieces([]rune(word), role == parts) {
-					out = append(out, piece)
-				}
-			}
-		case whole:
+		case fields.Beginnings, fields.Parts:
+			return fields.Pieces(values, role == fields.Parts)
+		case fields.Whole:
 			out = append(out, hashOf(v.(string)))
-		case moments:
+		case fields.Moments:
 			out = append(out, microseconds(v.(string)))
-		case places:
+		case fields.Places:
 			pair := v.([]any)
 			out = append(out, []any{pair[1], pair[0]})
 		}
@@ -109,27 +90,8 @@ func addedValue(role string, repeated bool, values []any) any {
 	switch {
 	case len(out) == 0:
 		return nil
-	case !repeated && role != beginnings && role != parts:
+	case !repeated:
 		return out[0]
-	case role == parts:
-		seen := map[any]bool{}
-		out = slices.DeleteFunc(out, func(v any) bool { was := seen[v]; seen[v] = true; return was })
-	}
-	return out
-}
-
-// longestPiece is how many letters the parts of words have at most.
-const longestPiece = 40
-
-// pieces lists the beginnings of a word, or all its parts.
-func pieces(word []rune, inside bool) (out []string) {
-	for from := range word {
-		for to := from + 1; to <= min(len(word), from+longestPiece); to++ {
-			out = append(out, string(word[from:to]))
-		}
-		if !inside {
-			break
-		}
 	}
 	return out
 }
@@ -137,125 +99,10 @@ func pieces(word []rune, inside bool) (out []string) {
 // hashOf stands for a value as it is written.
 func hashOf(text string) int64 { return int64(xxhash.Sum64String(text)) }
 
-// moment is what documents hold for dates and times: ISO 8601, years of more than four digits and before the first with a sign.
-var moment = regexp.MustCompile(`^([+-]?\d{4,9})-(\d\d)-(\d\d)(?:T(\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,9}))?)?Z?)?$`)
-
 // microseconds of a moment since 1970.
 func microseconds(text string) int64 {
-	m := moment.FindStringSubmatch(text)
-	part := func(i int) int {
-		n, _ := strconv.Atoi(m[i]) // they are digits
-		return n
-	}
-	nanos, _ := strconv.Atoi((m[7] + "000000000")[:9])
-	return time.Date(part(1), time.Month(part(2)), part(3), part(4), part(5), part(6), nanos, time.UTC).UnixMicro()
-}
-
-// collect gathers the values of all fields by path, and checks them.
-func (l *layout) collect(v any, path string, into map[string][]any) error {
-	f := l.fields[path]
-	switch v := v.(type) {
-	case nil:
-		return nil
-	case map[string]any:
-		if f != nil && f.Type == shape.Object {
-			return nil
-		}
-		if f != nil || path != "" && !l.objects[path] {
-			return l.misfit(path, v)
-		}
-		for key, child := range v {
-			at := strings.TrimPrefix(path+"."+key, ".")
-			if at == definition.FingerprintField {
-				continue
-			}
-			if l.fields[at] == nil && !l.objects[at] {
-				return &refusal{"unknown_field", fmt.Sprintf("the document has a field %s, which the edition does not", at)}
-			}
-			if err := l.collect(child, at, into); err != nil {
-				return err
-			}
-		}
-		return nil
-	case []any:
-		if f != nil && (f.Type == shape.Object || f.Type == shape.Geo && isPair(v)) {
-			return l.value(f, path, v, into)
-		}
-		for _, child := range v {
-			if err := l.collect(child, path, into); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	if f == nil {
-		return l.misfit(path, v)
-	}
-	return l.value(f, path, v, into)
-}
-
-func isPair(v []any) bool {
-	if len(v) != 2 {
-		return false
-	}
-	_, number := v[0].(json.Number)
-	return number
-}
-
-func (l *layout) value(f *shape.Placed, path string, v any, into map[string][]any) error {
-	number, isNumber := v.(json.Number)
-	text, isText := v.(string)
-	fits := false
-	switch f.Type {
-	case shape.Text, shape.Keyword:
-		fits = isText
-	case shape.Integer:
-		_, err := strconv.ParseInt(number.String(), 10, 64)
-		fits = isNumber && err == nil
-	case shape.Decimal:
-		_, err := number.Float64()
-		fits = isNumber && err == nil
-	case shape.Boolean:
-		_, fits = v.(bool)
-	case shape.Date, shape.Timestamp:
-		fits = isText && moment.MatchString(text)
-	case shape.Geo:
-		fits = isPlace(v)
-	case shape.Object:
-		return nil
-	}
-	if !fits {
-		return l.misfit(path, v)
-	}
-	into[path] = append(into[path], v)
-	return nil
-}
-
-func (l *layout) misfit(path string, v any) error {
-	shown, err := json.Marshal(v)
-	if err != nil {
-		return err
-	}
-	kind := "an object"
-	if f := l.fields[path]; f != nil {
-		kind = string(f.Type)
-	}
-	return &refusal{"wrong_type", fmt.Sprintf("field %s is %s, which %.60s is not", path, kind, shown)}
-}
-
-func isPlace(v any) bool {
-	pair, ok := v.([]any)
-	if !ok || len(pair) != 2 {
-		return false
-	}
-	for i, limit := range []float64{180, 90} {
-		number, ok := pair[i].(json.Number)
-		f, err := number.Float64()
-		if !ok || err != nil || f < -limit || f > limit {
-			return false
-		}
-	}
-	return true
+	t, _ := fields.Time(text) // the document was checked
+	return t.UnixMicro()
 }
 
 // clean leaves nulls and lists out of the lists of declared fields, and notes whether there were any.
@@ -271,7 +118,7 @@ func (l *layout) clean(v any, path string, cleaned *bool) any {
 			*cleaned = *cleaned || len(flat) != len(v) || slices.ContainsFunc(v, func(x any) bool { return !isScalar(x) })
 			return flat
 		}
-		if l.fields[path] == nil {
+		if l.Fields[path] == nil {
 			for i, child := range v {
 				v[i] = l.clean(child, path, cleaned)
 			}
@@ -368,7 +215,7 @@ func Document(stored []byte) ([]byte, error) {
 		members["id"] = own
 	}
 	for name := range members {
-		if strings.HasPrefix(name, "pingo_") && name != definition.FingerprintField && name != definition.RowsField {
+		if fields.IsAdded(name) {
 			delete(members, name)
 		}
 	}

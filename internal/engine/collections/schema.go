@@ -11,10 +11,10 @@ import (
 	"slices"
 	"strings"
 
-	"pingo/internal/core/definition"
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
+	"pingo/internal/engine/fields"
 )
 
 // field is a field of a collection.
@@ -27,21 +27,6 @@ type field struct {
 	Index    *bool  `json:"index,omitempty"`
 }
 
-// The roles of fields that Pingo adds to a document, for what the field itself cannot be asked for. What such a field is
-// called is in the reference.
-const (
-	beginnings = "begin" // the beginnings of words
-	parts      = "part"  // all parts of words
-	whole      = "is"    // a hash of the value as it is written
-	moments    = "time"  // microseconds since 1970
-	places     = "geo"   // latitude and longitude
-)
-
-// added names a field that Pingo adds.
-func added(role, path string) string {
-	return "pingo_" + role + "_" + strings.ReplaceAll(path, ".", "__")
-}
-
 // Fields of documents that are not the definition's.
 const (
 	writtenField = "pingo_document" // the document as it was sent, where a collection cannot hold it like that
@@ -52,39 +37,15 @@ const (
 
 // layout is how an edition's documents lie in a collection.
 type layout struct {
-	shape *shape.Shape
-	// fields by path, and objects that have fields below them.
-	fields  map[string]*shape.Placed
-	objects map[string]bool
+	*fields.Layout
 	// declared are the fields that the collection has under their own names.
 	declared map[string]bool
 }
 
 func layoutOf(s *shape.Shape) *layout {
-	l := &layout{shape: s, fields: map[string]*shape.Placed{}, objects: map[string]bool{}, declared: map[string]bool{}}
-	for _, t := range s.Trees {
-		for _, n := range t.Nodes[1:] {
-			if !n.List {
-				l.objects[t.Path(n)] = true
-			}
-		}
-	}
-	searched := map[string]float64{}
-	for _, f := range s.Searched() {
-		searched[f.Path] = f.Search
-	}
-	for _, f := range s.Fields() {
-		f.Search = searched[f.Path]
-		l.fields[f.Path] = &f
-	}
-	if s.Trees[0].Name != "" {
-		l.fields[definition.RowsField] = &shape.Placed{
-			Path: definition.RowsField, Field: shape.Field{Name: definition.RowsField, Type: shape.Keyword, Filter: true, Facet: true},
-		}
-	}
-	for path, f := range l.fields {
-		l.declared[path] = path != "id" && f.Type != shape.Geo && f.Type != shape.Object && (f.Search > 0 || f.Whole()) &&
-			(f.Facet || f.Type != shape.Date && f.Type != shape.Timestamp)
+	l := &layout{fields.Of(s), map[string]bool{}}
+	for path, f := range l.Fields {
+		l.declared[path] = path != "id" && f.Type != shape.Geo && f.Type != shape.Object && (f.Search > 0 || f.Whole()) && (f.Facet || !fields.IsTime(f))
 	}
 	return l
 }
@@ -93,6 +54,11 @@ func layoutOf(s *shape.Shape) *layout {
 var types = map[shape.Type]string{
 	shape.Text: "string", shape.Keyword: "string", shape.Integer: "int64", shape.Decimal: "float", shape.Boolean: "bool",
 	shape.Date: "string", shape.Timestamp: "string",
+}
+
+// addedTypes are the types of the fields that Pingo adds.
+var addedTypes = map[fields.Role]string{
+	fields.Beginnings: "string", fields.Parts: "string", fields.Whole: "int64", fields.Moments: "int64", fields.Places: "geopoint",
 }
 
 // collectionFields lists the fields of a collection, by name.
@@ -104,37 +70,15 @@ func (l *layout) collectionFields() []field {
 		}
 		out = append(out, field{Name: name, Type: kind, Optional: true, Facet: facet, Sort: sort && !repeated})
 	}
-	for path, f := range l.fields {
+	for path, f := range l.Fields {
 		if l.declared[path] {
 			add(path, types[f.Type], f.Repeated, f.Facet, f.Sort && f.Type != shape.Boolean)
 		}
-		for role, kind := range l.roles(f) {
-			add(added(role, path), kind, f.Repeated || role == beginnings || role == parts, false, true)
+		for _, role := range fields.Roles(f) {
+			add(fields.Added(role, path), addedTypes[role], f.Repeated || role == fields.Beginnings || role == fields.Parts, false, true)
 		}
 	}
 	slices.SortFunc(out, func(a, b field) int { return strings.Compare(a.Name, b.Name) })
-	return out
-}
-
-// roles are those of the fields that Pingo adds for a field, with the types of their values.
-func (l *layout) roles(f *shape.Placed) map[string]string {
-	out := map[string]string{}
-	text := f.Type == shape.Text || f.Type == shape.Keyword
-	if text && f.Search > 0 && (f.Match == shape.Prefix || f.Match == shape.Infix) {
-		out[beginnings] = "string"
-	}
-	if text && f.Search > 0 && f.Match == shape.Infix {
-		out[parts] = "string"
-	}
-	if text && (f.Filter || f.Facet) {
-		out[whole] = "int64"
-	}
-	if (f.Type == shape.Date || f.Type == shape.Timestamp) && f.Whole() {
-		out[moments] = "int64"
-	}
-	if f.Type == shape.Geo && f.Whole() {
-		out[places] = "geopoint"
-	}
 	return out
 }
 
@@ -154,7 +98,7 @@ func Limits(s *shape.Shape) (refused, notes []string) {
 		if f.Type == shape.Decimal && f.Whole() {
 			decimals = append(decimals, f.Path)
 		}
-		if l.fields[f.Path].Search > 0 && matchOf(l.fields[f.Path]) == shape.Exact {
+		if l.Fields[f.Path].Search > 0 && fields.MatchOf(l.Fields[f.Path]) == shape.Exact {
 			exact = append(exact, f.Path)
 		}
 	}
@@ -167,21 +111,10 @@ func Limits(s *shape.Shape) (refused, notes []string) {
 	if names, _ := l.searched(); len(names) > 0 {
 		notes = append(notes, "a search for any of several words has no order by relevance")
 	}
-	if l.fields["id"] != nil {
+	if l.Fields["id"] != nil {
 		notes = append(notes, "in the engine, id is the document's key; the definition's field id is stored as "+ownIDField+" and cannot be searched")
 	}
 	return refused, notes
-}
-
-// matchOf is how a searched field is matched; a keyword is one word.
-func matchOf(f *shape.Placed) shape.Match {
-	if f.Type == shape.Keyword && (f.Match == "" || f.Match == shape.Words) {
-		return shape.Exact
-	}
-	if f.Match == "" {
-		return shape.Words
-	}
-	return f.Match
 }
 
 // registry is a collection with the shape of each edition, since a collection has no room for it.
@@ -234,12 +167,12 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 
 func (e *Engine) create(ctx context.Context, name string, s *shape.Shape) error {
 	no := false
-	fields := append(layoutOf(s).collectionFields(), field{Name: copyField + strings.ToLower(rand.Text()[:12]), Type: "string", Optional: true, Index: &no})
+	declared := append(layoutOf(s).collectionFields(), field{Name: copyField + strings.ToLower(rand.Text()[:12]), Type: "string", Optional: true, Index: &no})
 	body := map[string]any{}
 	for name, value := range s.Settings {
 		body[name] = value
 	}
-	body["name"], body["fields"], body["enable_nested_fields"] = name, fields, true
+	body["name"], body["fields"], body["enable_nested_fields"] = name, declared, true
 	return asBlocked(e.do(ctx, http.MethodPost, "/collections", nil, body, nil))
 }
 

@@ -14,6 +14,7 @@ import (
 	"pingo/internal/core/retry"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
+	"pingo/internal/engine/fields"
 )
 
 // maxSorts is how many fields a collection sorts by.
@@ -138,67 +139,47 @@ func anyOf(words, fields []string) string {
 	return "(" + strings.Join(either, " || ") + ")"
 }
 
-// searched lists the fields that words are looked for in, with their weights: first whole words, then beginnings, then parts,
-// each by the weights of the definition.
+// searched lists the fields that words are looked for in, with their weights.
 func (l *layout) searched() (names, weights []string) {
-	type one struct {
-		name   string
-		tier   int
-		weight float64
-	}
-	var all []one
-	for path, f := range l.fields {
-		if f.Search == 0 || f.Type != shape.Text && f.Type != shape.Keyword || !l.declared[path] {
+	const most = 100
+	weight, before := most, fields.Searched{}
+	for _, f := range l.Searched() {
+		if !l.declared[f.Path] {
 			continue
 		}
-		all = append(all, one{path, 0, f.Search})
-		for role := range l.roles(f) {
-			switch role {
-			case beginnings:
-				all = append(all, one{added(role, path), 1, f.Search})
-			case parts:
-				all = append(all, one{added(role, path), 2, f.Search})
-			}
-		}
-	}
-	slices.SortFunc(all, func(a, b one) int {
-		return cmp.Or(cmp.Compare(a.tier, b.tier), cmp.Compare(b.weight, a.weight), cmp.Compare(a.name, b.name))
-	})
-	const most = 100
-	weight := most
-	for i, o := range all {
-		if i > 0 && (o.tier != all[i-1].tier || o.weight != all[i-1].weight) {
+		if len(names) > 0 && (f.Tier != before.Tier || f.Weight != before.Weight) {
 			weight = max(1, weight-1)
 		}
-		names, weights = append(names, o.name), append(weights, strconv.Itoa(weight))
+		before = f
+		names, weights = append(names, f.Name), append(weights, strconv.Itoa(weight))
 	}
 	return names, weights
 }
 
 // sortedBy names the field to sort by.
 func (l *layout) sortedBy(path string) string {
-	if t := l.fields[path].Type; t == shape.Date || t == shape.Timestamp {
-		return added(moments, path)
+	if fields.IsTime(l.Fields[path]) {
+		return fields.Added(fields.Moments, path)
 	}
 	return path
 }
 
 // filter writes a condition.
 func (l *layout) filter(f query.Filter) (string, error) {
-	field := l.fields[f.Path]
+	field := l.Fields[f.Path]
 	switch {
 	case f.Near != nil:
-		return fmt.Sprintf("%s:(%s, %s, %s km)", added(places, f.Path), number(f.Near.Latitude), number(f.Near.Longitude), number(f.Near.Metres/1000)), nil
+		return fmt.Sprintf("%s:(%s, %s, %s km)", fields.Added(fields.Places, f.Path), number(f.Near.Latitude), number(f.Near.Longitude), number(f.Near.Metres/1000)), nil
 	case f.Within != nil:
-		return within(added(places, f.Path), f.Within), nil
+		return within(fields.Added(fields.Places, f.Path), f.Within), nil
 	}
 	name, value := f.Path, func(v string) (string, error) { return v, nil }
 	switch field.Type {
 	case shape.Text, shape.Keyword:
-		name, value = added(whole, f.Path), func(v string) (string, error) { return strconv.FormatInt(hashOf(v), 10), nil }
+		name, value = fields.Added(fields.Whole, f.Path), func(v string) (string, error) { return strconv.FormatInt(hashOf(v), 10), nil }
 	case shape.Date, shape.Timestamp:
-		name, value = added(moments, f.Path), func(v string) (string, error) {
-			if !moment.MatchString(v) {
+		name, value = fields.Added(fields.Moments, f.Path), func(v string) (string, error) {
+			if _, is := fields.Time(v); !is {
 				return "", refuse("%q is no day or moment", v)
 			}
 			return strconv.FormatInt(microseconds(v), 10), nil
