@@ -14,6 +14,7 @@ import (
 	"pingo/internal/engine/collections"
 	"pingo/internal/engine/opensearch"
 	postgresengine "pingo/internal/engine/postgres"
+	"pingo/internal/engine/tasks"
 	"pingo/internal/source"
 	"pingo/internal/source/mariadb"
 	"pingo/internal/source/outbox"
@@ -37,7 +38,7 @@ func All() *Set {
 			poll.With(outbox.With(mariadb.Kind, mariadb.Dialect), mariadb.Dialect),
 			webhook.Kind, webfeed.Kind,
 		},
-		Engines: []engine.Kind{opensearch.Kind, collections.Kind, postgresengine.Kind},
+		Engines: []engine.Kind{opensearch.Kind, collections.Kind, tasks.Kind, postgresengine.Kind},
 	}
 }
 
