@@ -33,6 +33,7 @@ import (
 	"pingo/internal/lab/ostest"
 	"pingo/internal/lab/pgtest"
 	"pingo/internal/lab/standin"
+	"pingo/internal/lab/taskserver"
 	"pingo/internal/pgserver"
 	_ "pingo/internal/programs" // the binary is made of it, so a change of it runs these tests again
 )
@@ -63,6 +64,7 @@ type world struct {
 	engine  *httptest.Server
 	standin *standin.Server         // the engine, or nil with a real one
 	node    *osnode.Server          // the real one
+	tasks   bool                    // the engine is a simulated one of the kind tasks
 	typed   *collectionsnode.Server // the engine, if it is a server of typed collections
 	address string
 	env     []string
@@ -122,6 +124,17 @@ func newCollectionsWorld(t *testing.T) *world {
 	return w
 }
 
+// newTasksWorld has a simulated server of the kind tasks for its engine, behind the faults of a stand-in.
+func newTasksWorld(t *testing.T) *world {
+	t.Helper()
+	server := httptest.NewServer(&taskserver.Server{Key: "key", Takes: time.Millisecond})
+	t.Cleanup(server.Close)
+	t.Setenv("SEARCH_KEY", "key")
+	w := newWorldOn(t, behindFaults(t, server.URL))
+	w.tasks = true
+	return w
+}
+
 // behindFaults is a server behind the faults of a stand-in.
 func behindFaults(t *testing.T, address string) http.Handler {
 	t.Helper()
@@ -137,8 +150,11 @@ func behindFaults(t *testing.T, address string) http.Handler {
 
 // on is a definition for the kind of the world's engine.
 func (w *world) on(files []api.File) []api.File {
-	if w.typed != nil {
+	switch {
+	case w.typed != nil:
 		return demo.On("collections", files)
+	case w.tasks:
+		return demo.On("tasks", files)
 	}
 	return files
 }

@@ -30,8 +30,15 @@ import (
 // The whole example runs on a real engine as it does on the stand-in.
 func TestRealDemo(t *testing.T) {
 	ostest.Wanted(t)
+	demoOn(t, "opensearch", "collections")
+}
+
+// The whole example runs on an engine that answers with tasks.
+func TestDemoOnTasks(t *testing.T) { demoOn(t, "tasks") }
+
+func demoOn(t *testing.T, engines ...string) {
 	w := &world{t: t, env: os.Environ()}
-	for _, engine := range []string{"opensearch", "collections"} {
+	for _, engine := range engines {
 		out := w.must("demo", "--once", "--engine", engine, "-o", "json")
 		var s struct {
 			OK        bool

@@ -20,6 +20,7 @@ import (
 
 	"pingo/internal/api"
 	"pingo/internal/lab/demo"
+	"pingo/internal/lab/ostest"
 	"pingo/internal/lab/pgtest"
 )
 
@@ -36,6 +37,12 @@ func TestStorm(t *testing.T) { storm(t, newWorld(t)) }
 // The storm with a real engine, which is killed and started again, blocked by somebody, and out
 // of disk as well.
 func TestRealStorm(t *testing.T) { storm(t, newRealWorld(t)) }
+
+// The storm with a server that answers with tasks and exchanges indexes.
+func TestTasksStorm(t *testing.T) {
+	ostest.Wanted(t)
+	storm(t, newTasksWorld(t))
+}
 
 // The storm with a real server of typed collections, which keeps what comes last.
 func TestRealCollectionsStorm(t *testing.T) { storm(t, newCollectionsWorld(t)) }
@@ -146,7 +153,7 @@ func storm(t *testing.T, w *world) {
 		case 5:
 			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(100)))
 		case 6:
-			if w.node != nil || w.typed != nil {
+			if w.node != nil || w.typed != nil || w.tasks {
 				continue // a real one refuses what it does not like only
 			}
 			w.fault(fmt.Sprintf(`{"refuse": {"%d": "a fault", "%d": "a fault"}}`, 1+r.IntN(huts), 1+r.IntN(huts)))

@@ -31,6 +31,7 @@ import (
 	"pingo/internal/kinds"
 	"pingo/internal/lab/demo"
 	"pingo/internal/lab/standin"
+	"pingo/internal/lab/taskserver"
 	"pingo/internal/outgoing"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
@@ -458,7 +459,7 @@ func standinCommand(a *cli.App) *cobra.Command {
 	parent := &cobra.Command{
 		Use: "standin", Short: "Run a simulated engine",
 		Long:    "Runs a small simulated engine that stores everything in memory, for the demo, for tests and for trying Pingo.",
-		Example: "  pingo standin opensearch",
+		Example: "  pingo standin opensearch\n  pingo standin tasks",
 	}
 	opensearch := &cobra.Command{
 		Use:   "opensearch",
@@ -490,8 +491,33 @@ DELETE clears them.`,
 	opensearch.Flags().StringVar(&address, "listen", address, "address to listen on")
 	opensearch.Flags().
 		StringVar(&user, "user", "", "require this user, and the password in PINGO_STANDIN_PASSWORD")
-	parent.AddCommand(opensearch)
+	parent.AddCommand(opensearch, standinTasks(a))
 	return parent
+}
+
+func standinTasks(a *cli.App) *cobra.Command {
+	address, takes := "127.0.0.1:9274", time.Duration(0)
+	cmd := &cobra.Command{
+		Use:   "tasks",
+		Short: "Simulate an engine that answers with tasks",
+		Args:  cli.Exactly(0, "no arguments"),
+		Long: `Simulates the HTTP interface of engines that answer writes with tasks: indexes, documents, settings, searches, tasks,
+keys and the exchange of indexes. It keeps everything in memory.`,
+		Example: `  pingo standin tasks --listen 127.0.0.1:9274
+  PINGO_STANDIN_KEY=… pingo standin tasks --takes 50ms`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			debug.SetGCPercent(50) // what it holds is large, and stays
+			l, err := listen(address)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "The stand-in engine answers at http://%s\n", l.Addr())
+			return serveHTTP(cmd.Context(), l, &taskserver.Server{Key: os.Getenv("PINGO_STANDIN_KEY"), Takes: takes})
+		},
+	}
+	cmd.Flags().StringVar(&address, "listen", address, "address to listen on")
+	cmd.Flags().DurationVar(&takes, "takes", takes, "how long each task takes at least")
+	return cmd
 }
 
 func serveHTTP(ctx context.Context, l net.Listener, h http.Handler) error {
@@ -518,16 +544,17 @@ func demoCommand(a *cli.App) *cobra.Command {
 		Long: `Starts databases with the huts and trails of Firnline, an invented co-operative, a simulated
 engine and the service. Applies a definition, fills the indexes, and changes rows continuously.
 Everything runs on loopback; Ctrl-C removes it. --engine opensearch and --engine collections use
-the real servers that make engines installs.`,
+the real servers that make engines installs; --engine tasks uses a simulated server of that kind.`,
 		Example: `  pingo demo
   pingo demo --port 7470 --engine-port 9270 --database-port 5470
   pingo demo --engine opensearch
   pingo demo --engine collections
+  pingo demo --engine tasks
   pingo demo --once
   pingo demo --once -o json`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if !slices.Contains([]string{"standin", "opensearch", "collections"}, o.Engine) {
-				return cli.UsageError{Err: fmt.Errorf("--engine is standin, opensearch or collections, not %q", o.Engine)}
+			if !slices.Contains([]string{"standin", "opensearch", "collections", "tasks"}, o.Engine) {
+				return cli.UsageError{Err: fmt.Errorf("--engine is standin, opensearch, collections or tasks, not %q", o.Engine)}
 			}
 			level := slog.LevelWarn
 			if verbose {
@@ -558,7 +585,7 @@ the real servers that make engines installs.`,
 	}
 	flags := cmd.Flags()
 	flags.BoolVar(&o.Once, "once", false, "run the demo once, check it, print a summary and exit")
-	flags.StringVar(&o.Engine, "engine", "standin", "search engine to run: standin, or a real one, opensearch or collections")
+	flags.StringVar(&o.Engine, "engine", "standin", "search engine to run: standin, a real opensearch or collections, or a simulated tasks")
 	flags.IntVar(&o.Port, "port", 0, "port of the service and console (default: a free one)")
 	flags.IntVar(&o.EnginePort, "engine-port", 0, "port of the engine (default: a free one)")
 	flags.IntVar(&o.DatabasePort, "database-port", 0, "port of PostgreSQL (default: a free one)")

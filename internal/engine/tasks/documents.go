@@ -297,7 +297,7 @@ func keyed(doc json.RawMessage, each func(key string, doc json.RawMessage) error
 func (e *Engine) Get(ctx context.Context, edition string, keys []string) (map[string]json.RawMessage, error) {
 	found := map[string]json.RawMessage{}
 	err := e.fetch(ctx, edition, keys, nil, func(key string, doc json.RawMessage) (err error) {
-		found[key], err = Document(doc)
+		_, found[key], err = Document(doc)
 		return err
 	})
 	return found, err
@@ -353,16 +353,22 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 	}
 }
 
-// Document is a document as it was sent, from what an index holds.
-func Document(stored []byte) ([]byte, error) {
+// Document is a document as it was sent, with its key, from what an index holds.
+func Document(stored []byte) (key string, doc []byte, err error) {
 	var members map[string]json.RawMessage
 	if err := json.Unmarshal(stored, &members); err != nil {
-		return nil, err
+		return "", nil, err
 	}
+	var id string
+	if err := json.Unmarshal(members[idField], &id); err != nil {
+		return "", nil, fmt.Errorf("a document of the engine has no readable %s: %w", idField, err)
+	}
+	delete(members, "_rankingScore")
 	for name := range members {
 		if fields.IsAdded(name) || name == "_geo" {
 			delete(members, name)
 		}
 	}
-	return json.Marshal(members)
+	doc, err = json.Marshal(members)
+	return keyOf(id), doc, err
 }

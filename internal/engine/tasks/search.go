@@ -49,23 +49,11 @@ func (e *Engine) Search(ctx context.Context, name string, s *shape.Shape, q quer
 		if err := json.Unmarshal(hit, &meta); err != nil {
 			return hits, fmt.Errorf("reading a document of %s: %w", name, err)
 		}
-		err := keyed(hit, func(key string, doc json.RawMessage) error {
-			var members map[string]json.RawMessage
-			if err := json.Unmarshal(doc, &members); err != nil {
-				return err
-			}
-			delete(members, "_rankingScore")
-			plain, err := json.Marshal(members)
-			if err != nil {
-				return err
-			}
-			whole, err := Document(plain)
-			hits.Hits = append(hits.Hits, engine.Hit{Key: key, Score: meta.Score, Document: whole})
-			return err
-		})
+		key, doc, err := Document(hit)
 		if err != nil {
 			return hits, fmt.Errorf("reading a document of %s: %w", name, err)
 		}
+		hits.Hits = append(hits.Hits, engine.Hit{Key: key, Score: meta.Score, Document: doc})
 	}
 	for _, path := range q.Facets {
 		if hits.Facets == nil {

@@ -31,8 +31,8 @@ func Files() []api.File {
 
 // On is a definition of the demo for another kind of engine.
 func On(engine string, files []api.File) []api.File {
-	if engine == "collections" {
-		files[0].Text = strings.Replace(files[0].Text, "    kind: opensearch\n", "    kind: collections\n    key: ${SEARCH_KEY}\n", 1)
+	if engine == "collections" || engine == "tasks" {
+		files[0].Text = strings.Replace(files[0].Text, "    kind: opensearch\n", "    kind: "+engine+"\n    key: ${SEARCH_KEY}\n", 1)
 	}
 	return files
 }

@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -29,6 +30,7 @@ import (
 	"pingo/internal/lab/mariaserver"
 	"pingo/internal/lab/osnode"
 	"pingo/internal/lab/standin"
+	"pingo/internal/lab/taskserver"
 	"pingo/internal/pgserver"
 	"pingo/internal/records"
 	"pingo/internal/server"
@@ -42,7 +44,8 @@ type Options struct {
 	Seed int64
 	// Once runs the example through instead of going on.
 	Once bool
-	// Engine is the search engine: standin, or a kind for a real one, opensearch or collections.
+	// Engine is the search engine: standin, a simulated one of kind opensearch; tasks, a simulated one of that kind; or a kind
+	// for a real one, opensearch or collections.
 	Engine string
 
 	Console    fs.FS
@@ -184,7 +187,7 @@ func (w *world) startPaths(ctx context.Context, o Options) (err error) {
 // startEngine starts the search engine at the address of a listener.
 func (w *world) startEngine(ctx context.Context, o Options, at net.Listener) (err error) {
 	w.engineURL = "http://" + at.Addr().String()
-	if o.Engine != "standin" {
+	if o.Engine == "opensearch" || o.Engine == "collections" {
 		port := at.Addr().(*net.TCPAddr).Port
 		if err := at.Close(); err != nil {
 			return err
@@ -206,8 +209,17 @@ func (w *world) startEngine(ctx context.Context, o Options, at net.Listener) (er
 		w.node = server
 		return nil
 	}
+	var handler http.Handler = &standin.Server{}
+	if o.Engine == "tasks" {
+		key := make([]byte, 16)
+		rand.Read(key)
+		if err := os.Setenv("SEARCH_KEY", hex.EncodeToString(key)); err != nil {
+			return err
+		}
+		handler = &taskserver.Server{Key: hex.EncodeToString(key)}
+	}
 	w.stand = &http.Server{
-		Handler:           &standin.Server{},
+		Handler:           handler,
 		ReadHeaderTimeout: 10 * time.Second,
 		ErrorLog:          slog.NewLogLogger(slog.DiscardHandler, slog.LevelError),
 	}
@@ -418,6 +430,9 @@ Ctrl-C ends everything.`, documentsOf(status, "huts"), documentsOf(status, "trai
 func (w *world) looks() string {
 	if w.engine == "collections" {
 		return fmt.Sprintf("    curl -H '%s: %s' '%s/collections/huts/documents/42'", collectionsnode.KeyHeader(w.engineURL), os.Getenv("SEARCH_KEY"), w.engineURL)
+	}
+	if w.engine == "tasks" {
+		return fmt.Sprintf("    curl -H 'Authorization: Bearer %s' '%s/indexes/huts/search?q=ridge&limit=3'", os.Getenv("SEARCH_KEY"), w.engineURL)
 	}
 	return fmt.Sprintf("    curl '%[1]s/_cat/indices?v'\n    curl '%[1]s/huts/_doc/42?pretty'", w.engineURL)
 }

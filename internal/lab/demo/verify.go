@@ -14,6 +14,7 @@ import (
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
 	"pingo/internal/engine/collections"
+	"pingo/internal/engine/tasks"
 	"pingo/internal/flow/connect"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/collectionsnode"
@@ -83,6 +84,8 @@ func documentsIn(ctx context.Context, kind, url, index string) (map[string]any, 
 		return tableDocuments(ctx, url, index)
 	case "collections":
 		return collectionDocuments(ctx, url, index)
+	case "tasks":
+		return taskDocuments(ctx, url, index)
 	}
 	return allDocuments(ctx, url, index)
 }
@@ -109,6 +112,41 @@ func collectionDocuments(ctx context.Context, url, index string) (map[string]any
 		}
 	}
 	return all, nil
+}
+
+// taskDocuments reads an index of an engine of kind tasks, without what Pingo adds to documents. The key is in the environment.
+func taskDocuments(ctx context.Context, url, index string) (map[string]any, error) {
+	all := map[string]any{}
+	const page = 1000
+	for offset := 0; ; offset += page {
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/indexes/%s/documents?limit=%d&offset=%d", url, index, page, offset), nil)
+		if err != nil {
+			return nil, err
+		}
+		request.Header.Set("Authorization", "Bearer "+os.Getenv("SEARCH_KEY"))
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			return nil, err
+		}
+		var out struct{ Results []json.RawMessage }
+		err = json.NewDecoder(response.Body).Decode(&out)
+		response.Body.Close()
+		if err != nil || response.StatusCode != http.StatusOK {
+			return nil, fmt.Errorf("reading the documents of %s: %s: %w", index, response.Status, err)
+		}
+		for _, stored := range out.Results {
+			key, text, err := tasks.Document(stored)
+			if err != nil {
+				return nil, err
+			}
+			if all[key], err = plainsql.Decode(text); err != nil {
+				return nil, err
+			}
+		}
+		if len(out.Results) < page {
+			return all, nil
+		}
+	}
 }
 
 // tableDocuments reads an index of an engine of kind postgres.
