@@ -85,6 +85,7 @@ func (s *Server) allowed(r *http.Request, action, index string) *Error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.defaultKeys()
 	for _, k := range s.keys {
 		if !hmac.Equal([]byte(given), []byte(k.Key)) || k.ExpiresAt != nil && time.Now().After(*k.ExpiresAt) {
 			continue
@@ -102,6 +103,33 @@ func (s *Server) allowed(r *http.Request, action, index string) *Error {
 	return fault(http.StatusForbidden, "invalid_api_key", "The provided API key is invalid.")
 }
 
+// addKey gives a key its number, if it has none, and its text, which follows from that. The caller holds mu.
+func (s *Server) addKey(k *key) {
+	if k.UID == "" {
+		var b [16]byte
+		rand.Read(b[:])
+		b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+		k.UID = fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+	}
+	mac := hmac.New(sha256.New, []byte(s.Key))
+	mac.Write([]byte(k.UID))
+	k.Key = hex.EncodeToString(mac.Sum(nil))
+	s.keys = append(s.keys, k)
+}
+
+// defaultKeys makes the two keys that there are at first: one for everything but keys, and one for searches. The caller
+// holds mu.
+func (s *Server) defaultKeys() {
+	if s.keyed {
+		return
+	}
+	s.keyed = true
+	for _, k := range []struct{ name, action string }{{"Default Admin API Key", "*"}, {"Default Search API Key", "search"}} {
+		now := time.Now().UTC()
+		s.addKey(&key{Name: &k.name, Actions: []string{k.action}, Indexes: []string{"*"}, CreatedAt: now, UpdatedAt: now})
+	}
+}
+
 // keyRoute answers requests below /keys.
 func (s *Server) keyRoute(method string, parts []string, body []byte) (int, any, *Error) {
 	if s.Key == "" {
@@ -109,6 +137,7 @@ func (s *Server) keyRoute(method string, parts []string, body []byte) (int, any,
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.defaultKeys()
 	if len(parts) == 0 || parts[0] == "" {
 		switch method {
 		case http.MethodGet:
@@ -128,16 +157,7 @@ func (s *Server) keyRoute(method string, parts []string, body []byte) (int, any,
 			if k.Indexes == nil {
 				return 0, nil, fault(400, "missing_api_key_indexes", "Missing field `indexes`")
 			}
-			if k.UID == "" {
-				var b [16]byte
-				rand.Read(b[:])
-				b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
-				k.UID = fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
-			}
-			mac := hmac.New(sha256.New, []byte(s.Key))
-			mac.Write([]byte(k.UID))
-			k.Key = hex.EncodeToString(mac.Sum(nil))
-			s.keys = append(s.keys, k)
+			s.addKey(k)
 			return http.StatusCreated, *k, nil
 		}
 		return 0, nil, fault(405, "method_not_allowed", "%s is not answered here.", method)

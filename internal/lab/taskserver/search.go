@@ -197,29 +197,31 @@ func (t *term) find(text []string) (typos int, exact, found bool) {
 	return best, false, best >= 0
 }
 
-// typosOf is the distance of two words, as far as it matters.
+// typosOf is the distance of two words, as far as it matters: letters that are missing, added, other ones, or exchanged with
+// the next one (Damerau, 1964, in the restricted form).
 func typosOf(a, b string, most int) int {
 	x, y := []rune(a), []rune(b)
 	if len(x)-len(y) > most || len(y)-len(x) > most {
 		return most + 1
 	}
-	before := make([]int, len(y)+1)
-	for j := range before {
-		before[j] = j
+	d := make([][]int, len(x)+1)
+	for i := range d {
+		d[i] = make([]int, len(y)+1)
+		d[i][0] = i
+	}
+	for j := range d[0] {
+		d[0][j] = j
 	}
 	for i := range x {
-		now := make([]int, len(y)+1)
-		now[0] = i + 1
 		for j := range y {
-			cost := 1
-			if x[i] == y[j] {
-				cost = 0
+			cost := bit(x[i] != y[j])
+			d[i+1][j+1] = min(d[i+1][j]+1, d[i][j+1]+1, d[i][j]+cost)
+			if i > 0 && j > 0 && x[i] == y[j-1] && x[i-1] == y[j] {
+				d[i+1][j+1] = min(d[i+1][j+1], d[i-1][j-1]+1)
 			}
-			now[j+1] = min(now[j]+1, before[j+1]+1, before[j]+cost)
 		}
-		before = now
 	}
-	return before[len(y)]
+	return d[len(x)][len(y)]
 }
 
 // textsOf are the texts of an attribute, each as its words.
@@ -428,6 +430,30 @@ func (i *index) shown(h *hit, in *search, terms []*term, positive int) document 
 		}
 		out["_rankingScore"] = score
 	}
+	for _, s := range in.Sort {
+		name, _, _ := strings.Cut(s, ":")
+		if lat, lng, is := pointOf(name); is {
+			if metres, ok := fromPoint(h.doc, lat, lng); ok {
+				out["_geoDistance"] = int(metres)
+			}
+			break
+		}
+	}
+	if in.ShowMatchesPosition {
+		positions := map[string][]map[string]int{}
+		for name := range flat(h.doc, "") {
+			for _, v := range valuesAt(h.doc, name) {
+				at := 0
+				for _, part := range splitWords(fmt.Sprint(v)) {
+					if marked := highlighted(part, terms, "!", ""); marked != part {
+						positions[name] = append(positions[name], map[string]int{"start": at, "length": len(part)})
+					}
+					at += len(part)
+				}
+			}
+		}
+		out["_matchesPosition"] = positions
+	}
 	if len(in.AttributesToHighlight)+len(in.AttributesToCrop) > 0 {
 		pre, post := "<em>", "</em>"
 		if in.HighlightPreTag != nil {
@@ -535,6 +561,17 @@ func (i *index) rank(hits []hit, sorts []string) {
 // byValue orders by NAME:asc or NAME:desc, numbers before texts, and what has no value last.
 func byValue(rule string) func(a, b *hit) int {
 	name, direction, _ := strings.Cut(rule, ":")
+	if lat, lng, is := pointOf(name); is {
+		return func(a, b *hit) int {
+			x, okX := fromPoint(a.doc, lat, lng)
+			y, okY := fromPoint(b.doc, lat, lng)
+			n := cmp.Compare(x, y)
+			if direction == "desc" {
+				n = -n
+			}
+			return cmp.Or(cmp.Compare(bit(!okX), bit(!okY)), n)
+		}
+	}
 	return func(a, b *hit) int {
 		x, y := valuesAt(a.doc, name), valuesAt(b.doc, name)
 		switch {
@@ -547,6 +584,21 @@ func byValue(rule string) func(a, b *hit) int {
 		}
 		return n
 	}
+}
+
+// pointOf reads _geoPoint(LATITUDE, LONGITUDE).
+func pointOf(name string) (lat, lng float64, is bool) {
+	inner, is := strings.CutPrefix(strings.TrimSuffix(name, ")"), "_geoPoint(")
+	first, second, two := strings.Cut(inner, ",")
+	lat, err1 := strconv.ParseFloat(strings.TrimSpace(first), 64)
+	lng, err2 := strconv.ParseFloat(strings.TrimSpace(second), 64)
+	return lat, lng, is && two && err1 == nil && err2 == nil
+}
+
+// fromPoint is how far a document's place is from another one, in metres.
+func fromPoint(d document, lat, lng float64) (float64, bool) {
+	a, b, ok := placeOf(d["_geo"])
+	return distance(lat, lng, a, b), ok
 }
 
 func compareValues(a, b any) int {

@@ -32,6 +32,7 @@ type Server struct {
 	indexes map[string]*index
 	tasks   []*task
 	keys    []*key
+	keyed   bool       // the default keys were made
 	queue   chan *task // of tasks that wait, in order; made with the first
 }
 
