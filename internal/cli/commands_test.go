@@ -197,7 +197,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	if _, errs, code := w.run("capture", "install"); code != 1 || !strings.Contains(errs, "changes are missing") {
 		t.Errorf("capture install: %d %s", code, errs)
 	}
-	_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts")
+	_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts", w.lookup)
 	if err != nil || len(differences) == 0 {
 		t.Errorf("a difference made on purpose is not seen: %v", err)
 	}

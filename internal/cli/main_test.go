@@ -17,6 +17,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -118,9 +119,8 @@ func newRealWorld(t *testing.T) *world {
 func newCollectionsWorld(t *testing.T) *world {
 	t.Helper()
 	server := collectionsnode.ForTest(t)
-	t.Setenv("SEARCH_KEY", server.Key)
 	w := newWorldOn(t, behindFaults(t, server.URL()))
-	w.typed = server
+	w.typed, w.env = server, append(w.env, "SEARCH_KEY="+server.Key)
 	return w
 }
 
@@ -129,9 +129,8 @@ func newTasksWorld(t *testing.T) *world {
 	t.Helper()
 	server := httptest.NewServer(&taskserver.Server{Key: "key", Takes: time.Millisecond})
 	t.Cleanup(server.Close)
-	t.Setenv("SEARCH_KEY", "key")
 	w := newWorldOn(t, behindFaults(t, server.URL))
-	w.tasks = true
+	w.tasks, w.env = true, append(w.env, "SEARCH_KEY=key")
 	return w
 }
 
@@ -159,8 +158,10 @@ func (w *world) on(files []api.File) []api.File {
 	return files
 }
 
+// newWorldOn is a world of its own, next to those of other tests: most of them wait most of the time.
 func newWorldOn(t *testing.T, engine http.Handler) *world {
 	t.Helper()
+	t.Parallel()
 	w := &world{t: t, pgDir: filepath.Join(pgtest.Dir(t), "pg"), log: &lockedBuffer{}}
 	w.startPostgres(0)
 	t.Cleanup(func() { w.pg.Stop() })
@@ -174,10 +175,8 @@ func newWorldOn(t *testing.T, engine http.Handler) *world {
 	t.Cleanup(w.engine.Close)
 	w.address = freeAddress(t)
 	through := newDescribed(t, w.address)
-	t.Setenv("LODGE_URL", w.pg.URL("lodge"))
-	t.Setenv("SEARCH_URL", w.engine.URL)
-	t.Setenv("TABLES_URL", w.pg.URL("tables"))
-	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL="+through.URL, "PINGO_SECRETS_ENV=*")
+	w.env = append(os.Environ(), "PINGO_RECORDS_URL="+w.pg.URL("pingo"), "PINGO_URL="+through.URL, "PINGO_SECRETS_ENV=*",
+		"LODGE_URL="+w.pg.URL("lodge"), "SEARCH_URL="+w.engine.URL, "TABLES_URL="+w.pg.URL("tables"))
 	w.client = &client.Client{URL: through.URL}
 	t.Cleanup(func() {
 		for _, service := range []*exec.Cmd{w.service, w.second} {
@@ -191,6 +190,16 @@ func newWorldOn(t *testing.T, engine http.Handler) *world {
 		}
 	})
 	return w
+}
+
+// lookup finds what the service is given by the environment.
+func (w *world) lookup(reference string) (string, error) {
+	for _, variable := range slices.Backward(w.env) {
+		if value, is := strings.CutPrefix(variable, reference+"="); is {
+			return value, nil
+		}
+	}
+	return "", fmt.Errorf("the world has no %s", reference)
 }
 
 func (w *world) startPostgres(port int) {
@@ -339,7 +348,7 @@ func (w *world) fault(object string) {
 // definition says.
 func (w *world) equal(lodge *pgx.Conn, index string) (rows int) {
 	w.t.Helper()
-	rows, documents, differences, err := demo.Compare(w.t.Context(), lodge, w.on(demo.Files()), index)
+	rows, documents, differences, err := demo.Compare(w.t.Context(), lodge, w.on(demo.Files()), index, w.lookup)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -355,7 +364,7 @@ func (w *world) equal(lodge *pgx.Conn, index string) (rows int) {
 // equalTo is equal for another definition, with so many differences that are known.
 func (w *world) equalTo(lodge *pgx.Conn, text, index string, known int) {
 	w.t.Helper()
-	_, _, differences, err := demo.Compare(w.t.Context(), lodge, []api.File{{Name: "pingo.yaml", Text: text}}, index)
+	_, _, differences, err := demo.Compare(w.t.Context(), lodge, []api.File{{Name: "pingo.yaml", Text: text}}, index, w.lookup)
 	if err != nil || len(differences) != known {
 		w.t.Errorf("%s: %d differences instead of %d, %v", index, len(differences), known, err)
 	}

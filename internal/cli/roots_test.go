@@ -86,7 +86,7 @@ func TestOtherRootsThanTables(t *testing.T) {
 			w.index(15*time.Second, when, index, func(ix api.IndexStatus) bool {
 				return ix.State == api.StateInSync && ix.Live && ix.Waiting == 0 && empty(t, lodge)
 			})
-			rows, documents, differences, err := demo.Compare(t.Context(), lodge, files, index)
+			rows, documents, differences, err := demo.Compare(t.Context(), lodge, files, index, w.lookup)
 			if err != nil || len(differences) > 0 || rows != documents || rows == 0 {
 				t.Errorf(
 					"%s, %s: %d rows, %d documents, %v %v",
@@ -114,7 +114,7 @@ func TestOtherRootsThanTables(t *testing.T) {
 	pgtest.Exec(t, lodge, `REFRESH MATERIALIZED VIEW "Counted"`)
 	pgtest.Exec(t, lodge, "TRUNCATE notes_2031; INSERT INTO notes VALUES ('2031-05-05', 1, 'again', 2)")
 	w.eventually(20*time.Second, "the refresh, which is looked for about once a second, is noticed", func() error {
-		_, _, differences, err := demo.Compare(t.Context(), lodge, files, "counted")
+		_, _, differences, err := demo.Compare(t.Context(), lodge, files, "counted", w.lookup)
 		if err == nil && len(differences) > 0 {
 			err = fmt.Errorf("%v", differences)
 		}

@@ -81,7 +81,7 @@ func TestARestartLosesNothingOverSlowLinks(t *testing.T) {
 				)
 				w.serve()
 				w.eventually(10*time.Second, "everything is equal", func() error {
-					_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts")
+					_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts", w.lookup)
 					if err == nil && len(differences) > 0 {
 						err = fmt.Errorf("%d differences, first %v", len(differences), differences[0])
 					}
@@ -182,7 +182,7 @@ func TestALaterTriggerHidesNothing(t *testing.T) {
 		CREATE TRIGGER visited BEFORE UPDATE ON huts FOR EACH ROW EXECUTE FUNCTION visited();
 		UPDATE huts SET visits_counted = visits_counted + 1 WHERE id % 2 = 0`)
 	w.eventually(20*time.Second, "every update is noticed", func() error {
-		_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts")
+		_, _, differences, err := demo.Compare(t.Context(), lodge, demo.Files(), "huts", w.lookup)
 		if err == nil && len(differences) > 0 {
 			err = fmt.Errorf("%d differences", len(differences))
 		}

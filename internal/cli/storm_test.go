@@ -233,7 +233,7 @@ func storm(t *testing.T, w *world) {
 		}
 	}
 	for _, name := range []string{"stays", "annexes"} {
-		rows, documents, differences, err := demo.Compare(t.Context(), lodge, w.on(stormFiles()), name)
+		rows, documents, differences, err := demo.Compare(t.Context(), lodge, w.on(stormFiles()), name, w.lookup)
 		if err != nil || rows != documents || len(differences) > 0 || rows < 20 {
 			t.Errorf("%s: %d rows, %d documents, %d differences, %v", name, rows, documents, len(differences), err)
 		}

@@ -500,7 +500,7 @@ func (s *Summary) check(name string, ok bool, words string, args ...any) {
 // compare checks every document of every index, and keeps the counts of huts.
 func (s *Summary) compare(ctx context.Context, w *world, name, when string) error {
 	for _, index := range lodgeIndexes {
-		rows, documents, differences, err := Compare(ctx, w.lodge, On(w.engine, Files()), index)
+		rows, documents, differences, err := Compare(ctx, w.lodge, On(w.engine, Files()), index, connect.Everything.Lookup)
 		if err != nil {
 			return err
 		}

@@ -15,7 +15,6 @@ import (
 	"pingo/internal/core/definition"
 	"pingo/internal/engine/collections"
 	"pingo/internal/engine/tasks"
-	"pingo/internal/flow/connect"
 	"pingo/internal/kinds"
 	"pingo/internal/lab/collectionsnode"
 	"pingo/internal/lab/plainsql"
@@ -29,8 +28,9 @@ func Compare(
 	conn *pgx.Conn,
 	files []api.File,
 	index string,
+	lookup func(reference string) (string, error),
 ) (rows, documents int, differences []plainsql.Difference, err error) {
-	def, findings := definition.Parse(definitionFiles(files), kinds.All().Language(), connect.Everything.Lookup)
+	def, findings := definition.Parse(definitionFiles(files), kinds.All().Language(), lookup)
 	if len(findings) > 0 {
 		return 0, 0, nil, findings
 	}
@@ -43,11 +43,17 @@ func Compare(
 		return 0, 0, nil, err
 	}
 	eng := def.Engine(ix.Engine)
-	url, err := eng.URL.Reveal(connect.Everything.Lookup)
+	url, err := eng.URL.Reveal(lookup)
 	if err != nil {
 		return 0, 0, nil, err
 	}
-	have, err := documentsIn(ctx, eng.Kind, url, index)
+	key := ""
+	if eng.Kind == "collections" || eng.Kind == "tasks" {
+		if key, err = lookup("SEARCH_KEY"); err != nil {
+			return 0, 0, nil, err
+		}
+	}
+	have, err := documentsIn(ctx, eng.Kind, url, key, index)
 	if err != nil {
 		return 0, 0, nil, err
 	}
@@ -70,7 +76,7 @@ func compareWith(
 			return nil, err
 		}
 	}
-	have, err := documentsIn(ctx, kind, engineURL, index)
+	have, err := documentsIn(ctx, kind, engineURL, os.Getenv("SEARCH_KEY"), index)
 	if err != nil {
 		return nil, err
 	}
@@ -78,44 +84,43 @@ func compareWith(
 }
 
 // documentsIn reads an index of an engine.
-func documentsIn(ctx context.Context, kind, url, index string) (map[string]any, error) {
+func documentsIn(ctx context.Context, kind, url, key, index string) (map[string]any, error) {
 	switch kind {
 	case "postgres":
 		return tableDocuments(ctx, url, index)
 	case "collections":
-		return collectionDocuments(ctx, url, index)
+		return collectionDocuments(ctx, url, key, index)
 	case "tasks":
-		return taskDocuments(ctx, url, index)
+		return taskDocuments(ctx, url, key, index)
 	}
 	return allDocuments(ctx, url, index)
 }
 
-// collectionDocuments reads an index of an engine of kind collections, without what Pingo adds to documents. The key is in
-// the environment.
-func collectionDocuments(ctx context.Context, url, index string) (map[string]any, error) {
-	lines, err := collectionsnode.Export(ctx, url, os.Getenv("SEARCH_KEY"), index)
+// collectionDocuments reads an index of an engine of kind collections, without what Pingo adds to documents.
+func collectionDocuments(ctx context.Context, url, key, index string) (map[string]any, error) {
+	lines, err := collectionsnode.Export(ctx, url, key, index)
 	if err != nil {
 		return nil, err
 	}
 	all := map[string]any{}
 	for _, line := range lines {
-		var key struct{ ID string }
-		if err := json.Unmarshal(line, &key); err != nil {
+		var id struct{ ID string }
+		if err := json.Unmarshal(line, &id); err != nil {
 			return nil, err
 		}
 		text, err := collections.Document(line)
 		if err != nil {
 			return nil, err
 		}
-		if all[key.ID], err = plainsql.Decode(text); err != nil {
+		if all[id.ID], err = plainsql.Decode(text); err != nil {
 			return nil, err
 		}
 	}
 	return all, nil
 }
 
-// taskDocuments reads an index of an engine of kind tasks, without what Pingo adds to documents. The key is in the environment.
-func taskDocuments(ctx context.Context, url, index string) (map[string]any, error) {
+// taskDocuments reads an index of an engine of kind tasks, without what Pingo adds to documents.
+func taskDocuments(ctx context.Context, url, key, index string) (map[string]any, error) {
 	all := map[string]any{}
 	const page = 1000
 	for offset := 0; ; offset += page {
@@ -123,7 +128,7 @@ func taskDocuments(ctx context.Context, url, index string) (map[string]any, erro
 		if err != nil {
 			return nil, err
 		}
-		request.Header.Set("Authorization", "Bearer "+os.Getenv("SEARCH_KEY"))
+		request.Header.Set("Authorization", "Bearer "+key)
 		response, err := http.DefaultClient.Do(request)
 		if err != nil {
 			return nil, err
