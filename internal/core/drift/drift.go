@@ -200,9 +200,9 @@ type Asked struct {
 	Keys  []string `json:"keys,omitempty"`
 	Kind  Kind     `json:"kind,omitempty"`
 	Cause Cause    `json:"cause,omitempty"`
-	// Mend is what to do with differences that a check finds: a value of Policy.Repair, or empty for that of
+	// Repairs is what to do with differences that a check finds: a value of Policy.Repair, or empty for that of
 	// the definition.
-	Mend string `json:"mend,omitempty"`
+	Repairs string `json:"mend,omitempty"`
 	// Deletes: more documents may be deleted than MostDeleted.
 	Deletes bool `json:"deletes,omitempty"`
 }

@@ -96,7 +96,7 @@ func addedValue(role fields.Role, repeated bool, values []any) any {
 	return out
 }
 
-// hashOf stands for a value as it is written.
+// hashOf is a hash of a value as it is written.
 func hashOf(text string) int64 { return int64(xxhash.Sum64String(text)) }
 
 // microseconds of a moment since 1970.

@@ -133,7 +133,7 @@ type collection struct {
 	Fields    []field `json:"fields"`
 }
 
-// copy names the copy of an edition; it is empty for a collection that is none.
+// copy names the copy of an edition; it is empty for a collection of another program.
 func (c *collection) copy() string {
 	for _, f := range c.Fields {
 		if mark, is := strings.CutPrefix(f.Name, copyField); is {

@@ -139,7 +139,7 @@ func anyOf(words, fields []string) string {
 	return "(" + strings.Join(either, " || ") + ")"
 }
 
-// searched lists the fields that words are looked for in, with their weights.
+// searched lists the fields that words are searched in, with their weights.
 func (l *layout) searched() (names, weights []string) {
 	const most = 100
 	weight, before := most, fields.Searched{}

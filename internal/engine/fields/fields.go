@@ -108,7 +108,7 @@ func Roles(f *shape.Placed) (out []Role) {
 	return out
 }
 
-// Searched is a field that words are looked for in.
+// Searched is a field that words are searched in.
 type Searched struct {
 	Name   string
 	Path   string
@@ -116,7 +116,7 @@ type Searched struct {
 	Weight float64
 }
 
-// Searched lists the fields that words are looked for in, those that count most first: whole words, then beginnings, then
+// Searched lists the fields that words are searched in, those that count most first: whole words, then beginnings, then
 // parts, each by the weights of the definition.
 func (l *Layout) Searched() []Searched {
 	var all []Searched

@@ -53,7 +53,7 @@ func keyOf(id string) string {
 	return string(key)
 }
 
-// mark stands for a value as it is written.
+// markOf is a hash of a value as it is written.
 func markOf(text string) string { return fmt.Sprintf("%016x", xxhash.Sum64String(text)) }
 
 // seconds of a moment since 1970.
@@ -252,7 +252,7 @@ type fetched struct {
 	Total   int64             `json:"total"`
 }
 
-// page is the most documents that are fetched at once.
+// page is the most documents that are fetched in one request.
 const page = 500
 
 // fetch reads documents by key, or some fields of them.

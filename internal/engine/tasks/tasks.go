@@ -298,7 +298,7 @@ func (e *Engine) Describe(ctx context.Context) (string, error) {
 	return "a server that answers with tasks, version " + info.Version, nil
 }
 
-// recognize asks a server how it is: this kind says that it is available, or names a missing key by its code.
+// recognize asks a server for its health: this kind answers that it is available, also without a key.
 func recognize(ctx context.Context, c engine.Config) (bool, error) {
 	e, err := Open(c)
 	if err != nil {

@@ -152,7 +152,7 @@ func (d *Drifts) order(o *records.Order) *api.DriftOrder {
 		ID: o.ID, Index: o.Index, Edition: o.Edition, By: o.By, AskedAt: o.AskedAt, BeganAt: o.BeganAt, EndedAt: o.EndedAt,
 		Asked: api.DriftAction{
 			Action: action, Edition: o.Edition, Sample: a.Most, After: a.After, Upto: a.Upto, Content: a.Content, Documents: a.Documents,
-			Repair: a.Mend, Keys: a.Keys, Kind: string(a.Kind), Cause: string(a.Cause), Deletes: a.Deletes,
+			Repair: a.Repairs, Keys: a.Keys, Kind: string(a.Kind), Cause: string(a.Cause), Deletes: a.Deletes,
 		},
 		Rows: out.Rows, Compared: out.Compared, Scanned: out.Scanned, Fetched: out.Fetched, Requests: out.Requests,
 		Differing: out.Differing(), Unsettled: out.Unsettled, Repaired: out.Repaired, Held: out.Held, Problem: out.Problem,
@@ -255,7 +255,7 @@ func (d *Drifts) Do(ctx context.Context, index, by string, a api.DriftAction) (*
 	}
 	asked := drift.Asked{
 		Repair: a.Action == api.DriftRepair, Most: a.Sample, After: a.After, Upto: a.Upto, Content: a.Content,
-		Documents: a.Documents, Keys: a.Keys, Kind: drift.Kind(a.Kind), Cause: drift.Cause(a.Cause), Mend: a.Repair, Deletes: a.Deletes,
+		Documents: a.Documents, Keys: a.Keys, Kind: drift.Kind(a.Kind), Cause: drift.Cause(a.Cause), Repairs: a.Repair, Deletes: a.Deletes,
 	}
 	if asked.Content == nil && !asked.Repair { // a check that a person asks for looks at everything
 		whole := 1.0

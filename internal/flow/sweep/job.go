@@ -22,13 +22,13 @@ import (
 
 // job is a check or a repair: what is to be done, at which pace, and what has come of it.
 type job struct {
-	c     *Checker
-	began time.Time
-	asked drift.Asked
-	mend  string
-	few   int64
-	whole compare.Share
-	pace  reindex.Pace
+	c       *Checker
+	began   time.Time
+	asked   drift.Asked
+	repairs string
+	few     int64
+	whole   compare.Share
+	pace    reindex.Pace
 
 	// listing is what the engine held when a whole check began; nil for others.
 	listing *compare.Listing
@@ -312,10 +312,10 @@ func (j *job) found(ctx context.Context, wrong []compare.Different, emptied bool
 
 // repair repairs the documents that may be repaired without a decision, and returns those that differ afterwards.
 func (j *job) repair(ctx context.Context, wrong []compare.Different) (still []compare.Different, err error) {
-	if j.mend == drift.ReportOnly {
+	if j.repairs == drift.ReportOnly {
 		return wrong, nil
 	}
-	var mended []compare.Different
+	var repaired []compare.Different
 	documents := int64(0)
 	if n, _ := j.c.edition.Stats.Documents.Get(); n != nil {
 		documents = *n
@@ -323,19 +323,19 @@ func (j *job) repair(ctx context.Context, wrong []compare.Different) (still []co
 	done := j.outcome().Repaired
 	for _, d := range wrong {
 		switch {
-		case j.mend == drift.RepairFew && done+int64(len(mended)) >= j.few,
+		case j.repairs == drift.RepairFew && done+int64(len(repaired)) >= j.few,
 			d.Kind == drift.Orphaned && !j.asked.Deletes && j.gone >= drift.MostDeleted(documents):
 			still = append(still, d)
 			continue
 		case d.Kind == drift.Orphaned:
 			j.gone++
 		}
-		mended = append(mended, d)
+		repaired = append(repaired, d)
 	}
 	if n := int64(len(still)); n > 0 {
 		j.tell(func(o *drift.Outcome) { o.Held += n })
 	}
-	for some := range slices.Chunk(mended, lookedUp) {
+	for some := range slices.Chunk(repaired, lookedUp) {
 		keys := make([]string, len(some))
 		for i, d := range some {
 			keys[i] = d.Key

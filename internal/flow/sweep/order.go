@@ -30,7 +30,7 @@ var errStopped = errors.New("it was stopped")
 func (c *Checker) carryOut(ctx context.Context, order *records.Order) {
 	j := c.newJob(order.Asked)
 	if j.asked.Repair {
-		j.mend = drift.RepairAll
+		j.repairs = drift.RepairAll
 	}
 	j.out.Began, j.out.Rows = order.Outcome.Began, order.Outcome.Rows
 	if j.out.Began {

@@ -238,7 +238,7 @@ func (s *steady) next(ctx context.Context) time.Duration {
 	if starts || s.job == nil {
 		asked := drift.Asked{Documents: firstPace}
 		if policy.Refresh > 0 {
-			asked.Mend, asked.Deletes = drift.RepairAll, true
+			asked.Repairs, asked.Deletes = drift.RepairAll, true
 		}
 		s.round, s.job = now, c.newJob(asked)
 	}
@@ -316,15 +316,15 @@ func (c *Checker) newJob(asked drift.Asked) *job {
 	round := c.coverage.Round
 	c.mu.Unlock()
 	j := &job{
-		c:     c,
-		began: time.Now(),
-		asked: asked,
-		mend:  asked.Mend,
-		few:   policy.Few,
-		whole: compare.Share{Of: policy.Content},
+		c:       c,
+		began:   time.Now(),
+		asked:   asked,
+		repairs: asked.Repairs,
+		few:     policy.Few,
+		whole:   compare.Share{Of: policy.Content},
 	}
-	if j.mend == "" {
-		j.mend = policy.Repair
+	if j.repairs == "" {
+		j.repairs = policy.Repair
 	}
 	if asked.Content != nil {
 		j.whole.Of = *asked.Content

@@ -121,8 +121,8 @@ func (r *rig) by() (out string) {
 	return out
 }
 
-// The sweep goes round and round, finds what differs, and mends it where it is to; what values become by the time
-// is mended as often as it is said.
+// The sweep goes round and round, finds what differs, and repairs it where that is asked for; what values become by the time
+// is repaired as often as it is asked for.
 func TestTheSweepGoesRound(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, 1000)
@@ -157,7 +157,7 @@ func TestTheSweepGoesRound(t *testing.T) {
 		r.policy.Store(&all)
 		time.Sleep(15 * time.Minute)
 		if r.differs() != "" || r.holds("7") != 1 || r.holds("8") != 1 || r.holds("9") != 2 || proven() != 1 {
-			t.Errorf("mended: %q, %d %d %d, %f", r.differs(), r.holds("7"), r.holds("8"), r.holds("9"), proven())
+			t.Errorf("repaired: %q, %d %d %d, %f", r.differs(), r.holds("7"), r.holds("8"), r.holds("9"), proven())
 		}
 
 		timely := drift.Policy{Every: 24 * time.Hour, Repair: drift.ReportOnly, Refresh: time.Minute, Functions: []string{"now"}}
