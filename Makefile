@@ -29,7 +29,7 @@ demo: build
 	@bin/pingo demo
 
 test: build lint
-	go test -timeout 45m ./...
+	go test -timeout 45m -parallel 4 ./...
 
 # What concerns engines again, against real servers.
 test-engines: build engines
