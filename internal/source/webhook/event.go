@@ -204,7 +204,11 @@ func (h *Hook) read(text json.RawMessage, cloud bool, path, method string) (inta
 		return e, fmt.Errorf("the record at %q is no JSON object", *body)
 	}
 	e.Op, e.Body = op, value
-	return e, r.violation(e.Body, op == intake.Merged)
+	schema := r.whole
+	if op == intake.Merged {
+		schema = r.patch
+	}
+	return e, r.violation(schema, e.Body)
 }
 
 // decodeData puts the data of a CloudEvent that is in Base64 where other data is. It must be JSON then, too.
@@ -370,7 +374,7 @@ func (h *Hook) loaded(r *record, body json.RawMessage) (intake.Event, error) {
 		}
 	}
 	e.Op, e.Body = intake.Updated, body
-	return e, r.violation(body, false)
+	return e, r.violation(r.whole, r.typed(body)) // cells of a table are texts
 }
 
 // textOf is the text that a JSON value is; false when it is none.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -56,11 +57,7 @@ func (noSchemas) Load(url string) (any, error) {
 
 // violation says how a body violates the schema of its record: which property, its value, and what it must be. A property
 // that is null counts as missing.
-func (r *record) violation(body json.RawMessage, patch bool) error {
-	schema := r.whole
-	if patch {
-		schema = r.patch
-	}
+func (r *record) violation(schema *jsonschema.Schema, body json.RawMessage) error {
 	if schema == nil {
 		return nil
 	}
@@ -85,6 +82,37 @@ func (r *record) violation(body json.RawMessage, patch bool) error {
 		shown = fmt.Sprintf(" (%.60s)", found)
 	}
 	return fmt.Errorf("the record violates its schema at %q%s: %s. Correct the sender, or set violations: accepted at record %s", at, shown, said, r.name)
+}
+
+// typed writes texts that are numbers or truth values as such where the schema wants these: the database reads them so.
+func (r *record) typed(body json.RawMessage) json.RawMessage {
+	var members map[string]any
+	decoder := json.NewDecoder(bytes.NewReader(body))
+	decoder.UseNumber()
+	if r.whole == nil || decoder.Decode(&members) != nil {
+		return body
+	}
+	for name, value := range members {
+		text, is := value.(string)
+		property := r.whole.Properties[name]
+		if !is || property == nil || property.Types == nil {
+			continue
+		}
+		wants := property.Types.ToStrings()
+		number := slices.Contains(wants, "integer") || slices.Contains(wants, "number")
+		switch {
+		case slices.Contains(wants, "string"):
+		case number && anyNumber.MatchString(text):
+			members[name] = json.Number(text)
+		case slices.Contains(wants, "boolean") && (text == "true" || text == "false"):
+			members[name] = text == "true"
+		}
+	}
+	typed, err := json.Marshal(members)
+	if err != nil {
+		return body
+	}
+	return typed
 }
 
 // lookUp is the JSON of a value inside another one.
