@@ -33,7 +33,7 @@ test: build lint
 
 # What concerns engines again, against real servers.
 test-engines: build engines
-	PINGO_TEST_ENGINES=1 go test -count=1 -p 1 -timeout 40m -run 'Real|TasksStorm' ./internal/engine/opensearch ./internal/engine/collections ./internal/lab/standin ./internal/cli
+	PINGO_TEST_ENGINES=1 PINGO_STORM_SECONDS=60 go test -count=1 -p 1 -timeout 60m -run 'Real|TasksStorm' ./internal/engine/opensearch ./internal/engine/collections ./internal/lab/standin ./internal/cli
 
 # The API's description, by a linter and by a client that is generated from it.
 test-clients: build

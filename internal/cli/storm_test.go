@@ -48,7 +48,7 @@ func TestTasksStorm(t *testing.T) {
 func TestRealCollectionsStorm(t *testing.T) { storm(t, newCollectionsWorld(t)) }
 
 func storm(t *testing.T, w *world) {
-	seed, length := uint64(time.Now().UnixNano()%100000), 60*time.Second
+	seed, length := uint64(time.Now().UnixNano()%100000), 25*time.Second
 	if s := os.Getenv("PINGO_STORM_SEED"); s != "" {
 		seed, _ = strconv.ParseUint(s, 10, 64)
 	}
