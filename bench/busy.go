@@ -87,7 +87,7 @@ func (b *bench) busy(ctx context.Context, conn *pgx.Conn) error {
 		return after.minus(before), err
 	}
 	rates := []float64{20, 500}
-	// Nobody reads the journal then, so it grows.
+	// No process reads the journal then, so it grows.
 	alone := map[float64]cost{}
 	end(s.cmd)
 	for _, rate := range rates {
@@ -134,9 +134,9 @@ func (b *bench) busy(ctx context.Context, conn *pgx.Conn) error {
 			changes, seconds := float64(of.written), busyFor.Seconds()
 			b.report(name+"documents in a request", float64(of.documents)/float64(of.requests), "", "")
 			b.report(name+"transactions in the source for each change",
-				(of.transactions-alone[rate].transactions)/changes, "", "beside the writers' own")
+				(of.transactions-alone[rate].transactions)/changes, "", "in addition to the writers' own")
 			b.report(name+"the source", 100*(of.source-alone[rate].source).Seconds()/seconds, "% of a core",
-				"beside the %.1f of the writers and triggers", 100*alone[rate].source.Seconds()/seconds)
+				"in addition to the %.1f of the writers and triggers", 100*alone[rate].source.Seconds()/seconds)
 			b.report(name+"the service", 100*of.service.Seconds()/seconds, "% of a core", "")
 			if rate*busyBefore.Seconds() > 1024 { // else there are older ones among those that percentiles are of
 				b.report(name+"lag, p50", lag.P50, "ms", "p99 %.0f ms", lag.P99)
@@ -146,7 +146,7 @@ func (b *bench) busy(ctx context.Context, conn *pgx.Conn) error {
 	return nil
 }
 
-// severalHuts is the definition of the benchmark with its index so many times.
+// severalHuts is the definition of the benchmark with several copies of its index.
 func severalHuts(n int) string {
 	head, index, _ := strings.Cut(freeDefinition, "indexes:\n")
 	out := head + "indexes:\n" + index

@@ -266,7 +266,7 @@ func (b *bench) quiet(ctx context.Context, s *service) error {
 	}
 }
 
-// wide changes all regions at once, which touches every document, while single changes
+// wide changes all regions in one statement, which touches every document, while single changes
 // go on, and compares the lag of the single changes before and meanwhile, in rounds. on says which engine it is.
 func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service, on string) error {
 	const rate, rounds = 100.0, 3
@@ -336,7 +336,7 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service, on str
 		on+"a wide change, documents a second",
 		median(speeds),
 		"docs/s",
-		"%d documents, with %.0f single changes a second beside it; medians of %d rounds, here and below",
+		"%d documents, with %.0f single changes a second at the same time; medians of %d rounds, here and below",
 		b.rows,
 		rate,
 		rounds,

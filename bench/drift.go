@@ -78,7 +78,7 @@ func (b *bench) drift(ctx context.Context, conn *pgx.Conn) error {
 		"drift/load",
 		float64(last.Requests)/float64(last.Compared)*1000,
 		"requests",
-		"to the engine for 1,000 documents, beside the listing; %d documents read as a whole",
+		"to the engine for 1,000 documents, in addition to the listing; %d documents read as a whole",
 		last.Fetched,
 	)
 	b.report("drift/memory", memory, "MB", "most that the service had, fills and checks")

@@ -22,12 +22,12 @@ const (
 	senders   = 16
 	batchSize = 1000
 	// prepared is how many rows are there before the time begins, so that the service is measured, not
-	// who makes up the events.
+	// The generator of the events.
 	prepared = 600_000
 )
 
 // events measures how many events a second are on disk before they are answered, sent over HTTP,
-// beside the same rows put into a table by hand.
+// compared with the same rows put into a table by hand.
 func (b *bench) events(ctx context.Context, _ *pgx.Conn) error {
 	if err := b.source.CreateDatabase(ctx, "intake"); err != nil {
 		return err
@@ -152,7 +152,7 @@ func (b *bench) events(ctx context.Context, _ *pgx.Conn) error {
 			"events accepted "+way.name,
 			events,
 			"/s",
-			"%.2f of inserting the same rows (%.0f/s), %d at once",
+			"%.2f of inserting the same rows (%.0f/s), %d at the same time",
 			events/raw,
 			raw,
 			way.workers,

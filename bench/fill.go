@@ -256,7 +256,7 @@ func (b *bench) serviceOf(ctx context.Context, engine, definition string) (*serv
 	return s, took, nil
 }
 
-// alone starts one on an engine of its own, with a source that nobody has captured before.
+// alone starts one on an engine of its own, with a source that was never captured.
 func (b *bench) alone(ctx context.Context, conn *pgx.Conn) (*service, error) {
 	if _, err := conn.Exec(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
 		return nil, err

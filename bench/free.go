@@ -92,7 +92,7 @@ func (e *freeEngine) took() int {
 var freeDefinition = strings.Replace(demo.Definition, "    engine: main\n",
 	"    engine: main\n    reindex: { compare: none, switch: always }\n    drift: { sweep: 0 }\n", 1)
 
-// onFree starts a service on a free engine, with a source that nobody has captured before.
+// onFree starts a service on a free engine, with a source that was never captured.
 func (b *bench) onFree(ctx context.Context, conn *pgx.Conn) (*freeEngine, *service, error) {
 	if _, err := conn.Exec(ctx, "DROP SCHEMA IF EXISTS pingo_capture CASCADE"); err != nil {
 		return nil, nil, err
@@ -191,7 +191,7 @@ func (b *bench) free(ctx context.Context, conn *pgx.Conn) error {
 	return nil
 }
 
-// quietAfter fails until an engine has taken so many documents and nothing waits.
+// quietAfter fails until an engine has a number of documents and nothing waits.
 func quietAfter(ctx context.Context, c *client.Client, engine *freeEngine, documents int) error {
 	status, err := c.Status(ctx)
 	if err != nil {

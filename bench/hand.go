@@ -125,7 +125,7 @@ var handReads = []string{
 	"SELECT hut_id, starts_on, ends_on, reason FROM closures WHERE hut_id > $1 AND hut_id <= $2 ORDER BY hut_id, starts_on, id",
 }
 
-// byHand is a program that somebody has written with care for this one document: ranges of keys, in a snapshot each, their
+// byHand is a program written with care for this one document: ranges of keys, in a snapshot each, their
 // queries sent together, rows merged as they come, JSON appended byte by byte, and nothing that would serve another
 // document. It returns how many it has posted.
 func (b *bench) byHand(ctx context.Context, conn *pgx.Conn, engine, index string) (int64, error) {

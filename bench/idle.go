@@ -81,7 +81,7 @@ func (b *bench) idleLarge(ctx context.Context, conn *pgx.Conn) error {
 	return nil
 }
 
-// quietTable makes a database with a table of so many rows, which services that are started then know as QUIET_URL.
+// quietTable makes a database with a table of a number of rows, which services that are started then know as QUIET_URL.
 func (b *bench) quietTable(ctx context.Context, database string, rows int) (*pgx.Conn, error) {
 	if err := b.source.CreateDatabase(ctx, database); err != nil {
 		return nil, err
@@ -105,7 +105,7 @@ func (b *bench) quietTable(ctx context.Context, database string, rows int) (*pgx
 	return conn, nil
 }
 
-// idleWith fills so many indexes of a table, with more keys in their definitions, and measures what they cost when
+// idleWith fills a number of indexes of a table, with more keys in their definitions, and measures what they cost when
 // nothing happens.
 func (b *bench) idleWith(ctx context.Context, s *service, table *pgx.Conn, n int, more, what string) error {
 	records, err := pgx.Connect(ctx, s.records)
@@ -188,7 +188,7 @@ func (b *bench) processorTime(s *service) (service, source time.Duration, err er
 	return time.Duration(user+system) * time.Second / 100, source, err
 }
 
-// inSync waits until so many indexes are filled.
+// inSync waits until a number of indexes are filled.
 func inSync(ctx context.Context, s *service, n int) error {
 	return within(10*time.Minute, func() error {
 		status, err := s.client.Status(ctx)

@@ -13,7 +13,7 @@ import (
 	"pingo/internal/lab/demo"
 )
 
-// memory measures the most memory that a service has while it fills several indexes at once: with the usual bound, and
+// memory measures the most memory that a service has while it fills several indexes at the same time: with the usual bound, and
 // with one that binds nothing.
 func (b *bench) memory(ctx context.Context, conn *pgx.Conn) error {
 	defer os.Unsetenv("PINGO_MEMORY")
@@ -36,7 +36,7 @@ func (b *bench) memory(ctx context.Context, conn *pgx.Conn) error {
 	return nil
 }
 
-// fillAtOnce fills so many indexes, each like the demo's.
+// fillAtOnce fills a number of indexes, each like the demo's.
 func (b *bench) fillAtOnce(ctx context.Context, s *service, bound string, n int) error {
 	head, index, _ := strings.Cut(demo.Definition, "indexes:\n")
 	name := regexp.MustCompile("(?m)^  huts:")
@@ -44,7 +44,7 @@ func (b *bench) fillAtOnce(ctx context.Context, s *service, bound string, n int)
 	for i := range n {
 		text += name.ReplaceAllString(index, fmt.Sprintf("  huts%d_%d:", n, i)) + "\n"
 	}
-	// From here on the kernel counts the most memory anew.
+	// From here on the kernel counts the most memory from zero.
 	if err := os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", s.cmd.Process.Pid), []byte("5"), 0); err != nil {
 		return err
 	}
@@ -78,7 +78,7 @@ func (b *bench) fillAtOnce(ctx context.Context, s *service, bound string, n int)
 		}
 		last = max(last, list[0].FilledAt.UnixMilli())
 	}
-	b.report(fmt.Sprintf("memory, --memory %s, %d at once: most", bound, n), peak, "MB", "of the service")
-	b.report(fmt.Sprintf("memory, --memory %s, %d at once: fill", bound, n), 1000*float64(runs)/float64(last-first), "rows/s", "all of them together")
+	b.report(fmt.Sprintf("memory, --memory %s, %d together: most", bound, n), peak, "MB", "of the service")
+	b.report(fmt.Sprintf("memory, --memory %s, %d together: fill", bound, n), 1000*float64(runs)/float64(last-first), "rows/s", "all of them together")
 	return nil
 }

@@ -140,7 +140,7 @@ func (b *bench) paceOn(ctx context.Context, s *service, where string, pgbench fu
 		"of it",
 		"wanted: 0.95 to 1.05",
 	)
-	b.report("pgbench beside it to alone "+where, beside[paceRounds/2]/alone[paceRounds/2], "of it",
+	b.report("pgbench during a fill to alone "+where, beside[paceRounds/2]/alone[paceRounds/2], "of it",
 		"medians of %d rounds of %d s in turns, %.0f and %.0f transactions a second; wanted: at least 0.95",
 		paceRounds, paceSeconds, beside[paceRounds/2], alone[paceRounds/2])
 	return nil

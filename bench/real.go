@@ -22,7 +22,7 @@ import (
 const atOnce = 4
 
 // real compares a fill of a real engine with posting the same bytes by hand, as many requests
-// at once, and what both cost the engine; and measures the lag of single changes.
+// in parallel, and what both cost the engine; and measures the lag of single changes.
 func (b *bench) real(ctx context.Context, _ *pgx.Conn) error {
 	return b.againstHand(ctx, "real engine", "")
 }
@@ -43,7 +43,7 @@ func (b *bench) apart(ctx context.Context, _ *pgx.Conn) error {
 	return b.againstHand(ctx, "real engine apart", strconv.Itoa(engineCore))
 }
 
-// againstHand measures a fill beside posting by hand, each with an engine on some cores, all when none are named.
+// againstHand measures a fill and posting by hand, each with an engine on some cores, all when none are named.
 func (b *bench) againstHand(ctx context.Context, name, cores string) error {
 	node, err := b.node(ctx, cores)
 	if err != nil {
@@ -125,7 +125,7 @@ func (b *bench) againstHand(ctx context.Context, name, cores string) error {
 		name+", posting the same bytes by hand",
 		float64(n)/byHand.Seconds(),
 		"docs/s",
-		"in %.1f s, %d requests at once",
+		"in %.1f s, %d requests in parallel",
 		byHand.Seconds(),
 		atOnce,
 	)
@@ -153,7 +153,7 @@ func (b *bench) node(ctx context.Context, cores string) (*osnode.Server, error) 
 	return osnode.Start(ctx, osnode.Options{Dir: filepath.Join(dir, "node"), HeapMB: 1024, Cores: cores})
 }
 
-// post posts bulk bodies, some at once.
+// post posts bulk bodies, several in parallel.
 func post(ctx context.Context, engine string, bodies [][]byte) error {
 	group, ctx := errgroup.WithContext(ctx)
 	var next atomic.Int64

@@ -111,10 +111,10 @@ func (b *bench) standin(ctx context.Context, _ *pgx.Conn) error {
 		return err
 	}
 	b.report(
-		"stand-in, searches beside writes, p50",
+		"stand-in, searches during writes, p50",
 		quantile(took, 0.5),
 		"ms",
-		"p99 %.0f ms, beside %.0f documents a second",
+		"p99 %.0f ms, during %.0f documents a second",
 		quantile(took, 0.99),
 		float64(written)/measured.Seconds(),
 	)

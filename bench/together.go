@@ -68,7 +68,7 @@ func (b *bench) beside(ctx context.Context, s *service) (*exec.Cmd, *client.Clie
 	return cmd, &client.Client{URL: "http://" + address, Token: s.client.Token}, err
 }
 
-// refill fills an index anew, and says how many rows that were and how long it took.
+// refill refills an index, and returns how many rows it had and how long it took.
 func (s *service) refill(ctx context.Context, index string) (rows int64, seconds float64, err error) {
 	begun, err := s.client.Reindex(ctx, index, api.ReindexAction{Action: "start"})
 	if err != nil {

@@ -60,7 +60,7 @@ func (b *bench) trace(ctx context.Context, conn *pgx.Conn, s *service) error {
 	if _, err := call(http.MethodDelete, fmt.Sprintf("%s/%s/_doc/%d", s.engine, edition, keys[5]), nil); err != nil {
 		return err
 	}
-	long, err := conn.Begin(ctx) // what it writes is nobody's yet
+	long, err := conn.Begin(ctx) // what it writes is not committed yet
 	if err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ import (
 	"pingo/internal/source"
 )
 
-// ways measures the ways of noticing changes beside each other: journals and outboxes of two
+// ways measures the ways of noticing changes against each other: journals and outboxes of two
 // databases, and MariaDB's fill and writes.
 func (b *bench) ways(ctx context.Context, _ *pgx.Conn) error {
 	if err := b.source.CreateDatabase(ctx, "journals"); err != nil {
@@ -59,7 +59,7 @@ const (
 // errEnough says that there is no more to do.
 var errEnough = errors.New("nothing is left to do")
 
-// together has so many do something again and again for a while, and says how many units they did
+// together makes a number of goroutines repeat something for a while, and says how many units they did
 // a second.
 func together(n int, do func(worker int) (units int, err error)) (float64, error) {
 	var done atomic.Int64
@@ -247,7 +247,7 @@ func (b *bench) journals(ctx context.Context, maria *mariaserver.Server) error {
 
 const mariaRows = 100_000
 
-// mariaFill measures how fast documents of two tables are made, beside a program that reads both in
+// mariaFill measures how fast documents of two tables are made, compared with a program that reads both in
 // order and writes the same JSON by hand.
 func (b *bench) mariaFill(ctx context.Context, maria *mariaserver.Server) error {
 	db, err := mariaserver.Open(maria.URL("paths"))

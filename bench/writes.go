@@ -71,7 +71,7 @@ func (b *bench) writes(ctx context.Context, conn *pgx.Conn) error {
 	if err := b.bulk(ctx, conn, ""); err != nil {
 		return err
 	}
-	// The other way to note changes, beside it.
+	// The other way to note changes, in the same run.
 	pool, err := postgres.Connect(source.Config{URL: b.url})
 	if err != nil {
 		return err

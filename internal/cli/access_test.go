@@ -83,7 +83,7 @@ func TestConsoleOverTLS(t *testing.T) {
 				target = "https://" + name + ":" + port(proxy.Listener.Addr().String())
 				w.serve()
 			} else {
-				// Commands and tests trust no certificate that nobody signed: they are told of it.
+				// Commands and tests trust no certificate that no one signed: they are told of it.
 				w.env = append(w.env, "SSL_CERT_FILE="+file, "PINGO_URL=https://"+w.address)
 				w.args = []string{"--tls-cert", file, "--tls-key", key, "--public-name", name}
 				w.service = w.process(w.address)

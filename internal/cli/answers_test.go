@@ -70,7 +70,7 @@ func newDescribed(t *testing.T, address string) *httptest.Server {
 		return nil
 	}
 	proxy.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) {
-		panic(http.ErrAbortHandler) // as nobody there would answer
+		panic(http.ErrAbortHandler) // as no one there would answer
 	}
 	server := httptest.NewServer(proxy)
 	t.Cleanup(server.Close)

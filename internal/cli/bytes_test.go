@@ -10,7 +10,7 @@ import (
 	"pingo/internal/lab/pgtest"
 )
 
-// A row whose text is no text, in its key or beside it, holds up no other: it is failed where an engine refuses it, and
+// A row whose text is no text, in its key or next to it, holds up no other: it is failed where an engine refuses it, and
 // all else is in sync.
 func TestTextsThatAreNone(t *testing.T) {
 	w := newWorld(t)

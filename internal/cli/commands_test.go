@@ -107,7 +107,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Errorf("%d %s", code, errs)
 	}
 
-	// Other weights are taken into use at once; another field means a reindex, during
+	// Other weights are taken into use immediately; another field means a reindex, during
 	// which the name answers without a pause.
 	lighter := w.write(strings.Replace(demo.Definition, "search: 10", "search: 5", 1))
 	if out, _, code := w.run("check", lighter); code != 4 ||
@@ -188,7 +188,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		journal {
 		t.Error("capture remove has left something", err)
 	}
-	// Without it changes go unnoticed: it is said, and applying again mends it.
+	// Without it changes go unnoticed: it is said, and applying again repairs it.
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Unseen Hut' WHERE id = 8")
 	w.index(5*time.Second, "it says that capture is gone", "huts", func(ix api.IndexStatus) bool {
 		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "capture was removed") &&
@@ -211,7 +211,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		},
 	)
 	w.equal(lodge, "huts")
-	// A trigger that somebody disables is noticed, and not forgotten when it is enabled.
+	// A trigger that a person disables is noticed, and not forgotten when it is enabled.
 	before := w.edition("huts")
 	var trigger string
 	if err := lodge.QueryRow(t.Context(), "SELECT tgname FROM pg_trigger WHERE tgrelid = 'guest_notes'::regclass AND tgname LIKE 'pingo%insert'").Scan(&trigger); err != nil {
@@ -244,7 +244,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		func(ix api.IndexStatus) bool { return ix.State == api.StateInSync && ix.Edition != before },
 	)
 	w.equal(lodge, "huts")
-	// Somebody deletes the edition in the engine.
+	// A person deletes the edition in the engine.
 	now := w.edition("huts")
 	r, err := http.NewRequest(http.MethodDelete, w.engine.URL+"/"+now, nil)
 	if err != nil {
@@ -387,7 +387,7 @@ func TestMistakesGetASentence(t *testing.T) {
 			t.Errorf("%s shows what it must not:\n%s%s", c.put, out, errs)
 		}
 	}
-	// A role that may read but not install: it is told how somebody else can.
+	// A role that may read but not install: it is told how another program can.
 	poor := w.write(strings.Replace(text, "LODGE_URL", "POOR", 1))
 	if out, errs, code := w.run("apply", "--yes", poor); code != 3 ||
 		!strings.Contains(out, "It installs the schema pingo_capture.") ||

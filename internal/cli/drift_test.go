@@ -162,8 +162,8 @@ func (w *world) order(want int, args ...string) (o api.DriftOrder) {
 	return o
 }
 
-// Whatever is done to documents behind Pingo's back, and to rows while nobody notices, is found on both engines,
-// with its cause, while other rows are written all the time; and it is mended.
+// Whatever is done to documents behind Pingo's back, and to rows while no one notices, is found on both engines,
+// with its cause, while other rows are written all the time; and it is repaired.
 func TestSabotage(t *testing.T) {
 	w := newWorld(t)
 	w.sabotage(w.engine.URL)
@@ -259,7 +259,7 @@ func (w *world) sabotage(search string) {
 		w.order(0, "drift", "check", index)
 	}
 
-	// Rows change while capture is off, which nobody could see.
+	// Rows change while capture is off, which no one could see.
 	pgtest.Exec(
 		t,
 		lodge,
@@ -281,7 +281,7 @@ func (w *world) sabotage(search string) {
 		w.found(index, planted{})
 	}
 
-	// An index that somebody has emptied is filled by its repair; not more are deleted than may be.
+	// An index that a person has emptied is filled by its repair; not more are deleted than may be.
 	for index, engine := range engines {
 		engine.remove(append(numbers(1, 3000), numbers(7001, 7005)...)...)
 		for n := range 60 {
@@ -401,7 +401,7 @@ func TestOlderCopies(t *testing.T) {
 	}
 }
 
-// Why a record is not in search is answered at once, whatever the reason.
+// Why a record is not in search is answered immediately, whatever the reason.
 func TestTraceTellsWhy(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
@@ -447,7 +447,7 @@ indexes:
 		t.Errorf("%+v", traced)
 	}
 
-	// What became of it of late is told, the newest first.
+	// What happened to it recently is told, the newest first.
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = '80' WHERE id = 8")
 	w.must("wait", "tarns")
 	pgtest.Exec(t, lodge, "DELETE FROM tarns WHERE id = 8")
@@ -478,7 +478,7 @@ indexes:
 	})
 }
 
-// However slow or away the engine is, and whatever becomes of the service, nobody is told that an index is in sync
+// However slow or away the engine is, and whatever becomes of the service, no one is told that an index is in sync
 // while a change that is older than nearly all changes take is not in the engine.
 func TestInSyncIsNeverSaidTooEarly(t *testing.T) {
 	w := newWorld(t)

@@ -13,7 +13,7 @@ import (
 
 // A role that owns no table does its work after its first day, too: a definition changes, a table is put into the place of
 // another one, and each time the owner runs what pingo capture show prints. Until then one sentence says so, and no edition
-// is filled again and again.
+// is filled repeatedly.
 func TestLeastRightsOnTheSecondDay(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))

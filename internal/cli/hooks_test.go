@@ -218,7 +218,7 @@ func TestEventsAndFiles(t *testing.T) {
 		t.Errorf("%+v %v", held, err)
 	}
 
-	// What came while nobody listened is there after a start, and a reindex is from what is kept.
+	// What came while no one listened is there after a start, and a reindex is from what is kept.
 	w.kill()
 	w.serve()
 	w.must(

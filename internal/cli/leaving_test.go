@@ -11,7 +11,7 @@ import (
 	"pingo/internal/lab/pgtest"
 )
 
-// An index that somebody else made, or a name that leads to one, is taken over when a person says so, and
+// An index that another program made, or a name that leads to one, is taken over when a person says so, and
 // answers until the edition is filled. What is written out to leave is enough to leave, and to come back.
 func TestTakingOverAndLeaving(t *testing.T) {
 	w := newWorld(t)

@@ -142,7 +142,7 @@ func behindFaults(t *testing.T, address string) http.Handler {
 		t.Fatal(err)
 	}
 	proxy := httputil.NewSingleHostReverseProxy(target)
-	// What reaches nobody is a connection that is lost, not an answer.
+	// What reaches no one is a connection that is lost, not an answer.
 	proxy.ErrorHandler = func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) }
 	return standin.Before(proxy)
 }
@@ -214,7 +214,7 @@ func (w *world) startPostgres(port int) {
 	}
 }
 
-// freeAddress is one where nobody listens. It is below the ports that the system gives out by itself:
+// freeAddress is one where no one listens. It is below the ports that the system gives out by itself:
 // else it might be given to the proxy that leads to it, which would then lead to itself.
 func freeAddress(t *testing.T) string {
 	t.Helper()

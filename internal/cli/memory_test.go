@@ -37,7 +37,7 @@ func (w *world) within(bound int64, what string) {
 	}
 }
 
-// Ten indexes that are filled at once, and a journal that grew while nobody read it, take no more memory than the service
+// Ten indexes that are filled at the same time, and a journal that grew while no one read it, take no more memory than the service
 // was told to do with.
 func TestMemoryStaysWithinItsBound(t *testing.T) {
 	const bound, rows, updates = 256_000_000, 8_000, 6
@@ -70,7 +70,7 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 	w.equalTo(lodge, text.String(), "logs3", 0)
 }
 
-// A document that is too large to be built is failed, in words, and holds up no other; it is mended by its rows.
+// A document that is too large to be built is failed with a sentence, and delays no other; it is repaired by its rows.
 func TestADocumentThatIsTooLarge(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
@@ -103,7 +103,7 @@ indexes:
 	w.within(256_000_000, "with a document that is too large")
 }
 
-// Ten indexes are filled at once, and then a million changes are taken up that came while the service did not run: that
+// Ten indexes are filled at the same time, and then a million changes are taken up that came while the service did not run: that
 // takes no more memory than the service was told to do with, and each row is built a few times for all of its changes.
 func TestAMillionChangesTakeNoMoreMemory(t *testing.T) {
 	const bound, rows, updates, indexes = 256_000_000, 50_000, 20, 10

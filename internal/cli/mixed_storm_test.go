@@ -270,7 +270,7 @@ func (m *mixed) write(ctx context.Context, name string, r *rand.Rand) {
 		if err != nil || r.IntN(8) == 0 {
 			tx.Rollback()
 		} else {
-			tx.Commit() // when it fails nobody knows, and the comparison reads what became of it
+			tx.Commit() // when it fails no one knows, and the comparison reads what happened to it
 		}
 		time.Sleep(time.Duration(r.IntN(8)) * time.Millisecond)
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 // An edition that is worse than the one that answers is not switched to: what it lacks is said, and a
-// person mends it, has it answer all the same, or drops it.
+// person repairs it, has it answer all the same, or drops it.
 func TestAWorseEditionIsNotSwitchedTo(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
@@ -65,7 +65,7 @@ indexes:
 		t.Error(out)
 	}
 
-	// Dropped, and begun again; the rows are mended, and it answers by itself.
+	// Dropped, and begun again; the rows are repaired, and it answers by itself.
 	w.must("reindex", "cancel", "tarns")
 	if _, errs, code := w.run("reindex", "cancel", "tarns"); code != 1 || !strings.Contains(errs, "no edition of tarns is being filled") {
 		t.Errorf("exit %d: %s", code, errs)
@@ -106,7 +106,7 @@ indexes:
 	}
 }
 
-// What somebody does by hand to an edition that is being filled is found, and mended, before it answers.
+// What a person does by hand to an edition that is being filled is found, and repaired, before it answers.
 func TestWhatSomebodyDidToANewEditionIsMended(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))

@@ -200,7 +200,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 }
 
 // With past_limit: remove, a journal that is too large is taken out of the source, and
-// its indexes say that they are no longer true, until they are filled anew.
+// its indexes say that they are no longer true, until they are refilled.
 func TestAJournalMayGiveUp(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))

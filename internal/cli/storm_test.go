@@ -27,14 +27,14 @@ import (
 // The storm: changes, long and rolled-back transactions, two processes of which one or
 // the other is killed or paused, in fill and stream, an engine that is away, slow,
 // forgetful, and a source that restarts; one process far away, partitions and children that come
-// and go, columns that are renamed, made anew and given other types, records that are put back to an
+// and go, columns that are renamed, recreated and given other types, records that are put back to an
 // older copy, and a copy of them in use. In the end, every
 // document equals what a second, deliberately simple way makes of the rows.
 //
 // PINGO_STORM_SEED repeats one, PINGO_STORM_SECONDS makes it longer; see make storm.
 func TestStorm(t *testing.T) { storm(t, newWorld(t)) }
 
-// The storm with a real engine, which is killed and started again, blocked by somebody, and out
+// The storm with a real engine, which is killed and started again, blocked by a person, and out
 // of disk as well.
 func TestRealStorm(t *testing.T) { storm(t, newRealWorld(t)) }
 
@@ -58,7 +58,7 @@ func storm(t *testing.T, w *world) {
 	t.Logf("PINGO_STORM_SEED=%d", seed)
 	r := rand.New(rand.NewPCG(seed, 9))
 	port := w.pg.Port()
-	const huts = 20000 // many, so that few are changed again and mended by that
+	const huts = 20000 // many, so that few are changed again and repaired by that
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
 	if err := demo.Load(t.Context(), lodge, huts, int64(seed)); err != nil {
 		t.Fatal(err)
@@ -110,7 +110,7 @@ func storm(t *testing.T, w *world) {
 	}
 	for end := time.Now().Add(length); time.Now().Before(end); {
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
-		w.fault(`{}`) // it must catch up now and then, or its end would mend all that went wrong
+		w.fault(`{}`) // it must catch up now and then, or its end would repair all that went wrong
 		time.Sleep(time.Duration(r.IntN(1000)) * time.Millisecond)
 		happens := r.IntN(12)
 		if (w.node != nil || w.typed != nil) && r.IntN(4) == 0 {
@@ -120,7 +120,7 @@ func storm(t *testing.T, w *world) {
 		switch happens {
 		case 0:
 			kill()
-		case 11: // nobody is left
+		case 11: // no one is left
 			kills += 2
 			w.second.Process.Kill()
 			w.second.Wait()
@@ -132,11 +132,11 @@ func storm(t *testing.T, w *world) {
 		case 1, 2:
 			w.fault(`{"unavailable": -1}`)
 			time.Sleep(time.Duration(r.IntN(2000)) * time.Millisecond)
-			kill() // what was on its way must not be forgotten
+			kill() // what was in flight must not be forgotten
 		case 9, 10: // one is paused, perhaps for so long that the other takes over, and wakes
 			paused := []*exec.Cmd{w.service, w.second}[r.IntN(2)]
 			pauses++
-			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(300))) // so that something is on its way
+			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(300))) // so that something is in flight
 			time.Sleep(time.Duration(r.IntN(300)) * time.Millisecond)
 			if err := paused.Process.Signal(syscall.SIGSTOP); err != nil {
 				t.Error(err)
@@ -165,7 +165,7 @@ func storm(t *testing.T, w *world) {
 			w.startPostgres(port)
 		case 8:
 			if time.Until(end) < length/2 {
-				continue // both of these mend, and would hide what went wrong before
+				continue // both of these repair, and would hide what went wrong before
 			}
 			if conn, err := pgx.Connect(t.Context(), w.pg.URL("lodge")); err == nil {
 				pgtest.Exec(t, conn, "TRUNCATE closures")
@@ -338,7 +338,7 @@ func connected(ctx context.Context, w *world, do func(conn *pgx.Conn)) {
 }
 
 // writer changes lodge until the context ends: in transactions of one or several
-// changes, some of them long, some rolled back, and connects anew when it must.
+// changes, some of them long, some rolled back, and connects again when it must.
 func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
 	r := rand.New(rand.NewPCG(seed, 100+number))
 	changes := demo.NewChanges(huts, int(number+1)*1_000_000, int64(seed+number))
@@ -349,7 +349,7 @@ func writer(ctx context.Context, w *world, huts int, seed, number uint64) {
 				break
 			}
 			for range 1 + r.IntN(4) {
-				// Wide changes are rare: each rebuilds many documents, and so mends what
+				// Wide changes are rare: each rebuilds many documents, and so repairs what
 				// might have gone wrong with them before.
 				switch r.IntN(6000) {
 				case 0:
@@ -579,7 +579,7 @@ func (c *recordsCopies) step(w *world) {
 	}
 }
 
-// use has a process work on the copy for a moment, beside those that work on the records: it
+// use has a process work on the copy for a moment, next to those that work on the records: it
 // must do nothing.
 func (c *recordsCopies) use(w *world) {
 	w.t.Helper()

@@ -137,7 +137,7 @@ func (e *episode) restoreRecords(work *sync.WaitGroup) {
 	work.Go(func() {
 		time.Sleep(d)
 		for source, db := range e.sources {
-			// A claim that has moved by less than two marks tells nobody anything. It is that of the source
+			// A claim that has moved by less than two marks tells no one anything. It is that of the source
 			// itself: the records may have been put back meanwhile, to where there was none.
 			c, _ := db.Copy().Journal()
 			known := c.Epoch <= max(claims[source].Epoch, claiming[source])

@@ -128,7 +128,7 @@ const staleness = 12 * time.Second
 // probe asks a process how things stand, and whether that is so.
 func (e *episode) probe(p *process) {
 	e.mu.Lock()
-	forgot := time.Since(e.forgot) < staleness // nobody knows which documents are failed
+	forgot := time.Since(e.forgot) < staleness // no one knows which documents are failed
 	e.mu.Unlock()
 	if p.service == nil || p.Paused() || forgot {
 		return

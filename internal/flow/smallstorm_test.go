@@ -123,7 +123,7 @@ func replayable(t *testing.T) {
 }
 
 // A seed replays: the same calls are made at the same moments. Nearly all do; where two editions
-// of one index ask the source for the same thing at the same moment, nobody can tell the two calls
+// of one index ask the source for the same thing at the same moment, no one can tell the two calls
 // apart, and either may be the slower one. A busy machine may interrupt a goroutine anywhere, so up to four runs are
 // made until two are the same.
 func TestSmallStormReplays(t *testing.T) {
@@ -168,8 +168,8 @@ type episode struct {
 	later bool
 	// indexes are those that the definition has, by name.
 	indexes map[string]index
-	// restored is what is put back to older copies. Were it both at once, and all processes
-	// that know died meanwhile, nobody could tell.
+	// restored is what is put back to older copies. Were it both at the same time, and all processes
+	// that know died meanwhile, no one could tell.
 	restored string
 
 	mu sync.Mutex // guards what follows
@@ -364,7 +364,7 @@ func (e *episode) run() {
 				<-p.ended
 			}
 		}
-		time.Sleep(time.Minute) // what is on its way arrives
+		time.Sleep(time.Minute) // what is in flight arrives
 	}()
 	var work sync.WaitGroup
 	happenings := e.happenings()

@@ -78,7 +78,7 @@ func itoa(n int) string {
 	return strings.TrimPrefix(netip.AddrPortFrom(netip.IPv4Unspecified(), uint16(n)).String(), "0.0.0.0:")
 }
 
-// A redirect leads to the same host or nowhere, and tells nobody where it came from.
+// A redirect leads to the same host or nowhere, and tells no one where it came from.
 func TestRedirects(t *testing.T) {
 	var referers []string
 	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("other")) }))

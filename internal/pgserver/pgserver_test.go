@@ -42,7 +42,7 @@ func TestDirectoryIsNeverShared(t *testing.T) {
 	pgtest.Exec(t, pgtest.Connect(t, s.URL("postgres")), "INSERT INTO kept VALUES (1)")
 }
 
-// A server that somebody kills is started again, at the same place, with what it held.
+// A server that a person kills is started again, at the same place, with what it held.
 func TestSupervision(t *testing.T) {
 	// Without the tests' settings: what was committed is on disk.
 	s, err := pgserver.Start(t.Context(), pgserver.Options{Dir: filepath.Join(pgtest.Dir(t), "pg")})

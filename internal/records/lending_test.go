@@ -144,7 +144,7 @@ func TestChunksAreLentAlikeInMemoryAndInTheDatabase(t *testing.T) {
 	}
 }
 
-// What is to be built again stands in memory as in the database, also when it begins anew or the lease is lost.
+// What is to be built again stands in memory as in the database, also when it begins again or the lease is lost.
 func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 	ctx := t.Context()
 	db, err := records.Open(ctx, pgtest.URL(t))
@@ -188,7 +188,7 @@ func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 		first := list[0]
 		first.Upto, first.Rows = []string{"k", "\"\x00\xe9"}, 7
 		say(r.RebuiltTo(ctx, e, first))
-		say(r.AddRebuild(ctx, e, 1, at)) // it begins anew, and has been asked for since earlier
+		say(r.AddRebuild(ctx, e, 1, at)) // it begins again, and has been asked for since earlier
 		pause(false)
 		first.Upto = []string{"z"}
 		say(r.RebuiltTo(ctx, e, first)) // of before

@@ -42,7 +42,7 @@ func TestEditionsLiveAlikeInMemoryAndInTheDatabase(t *testing.T) {
 	states := []reindex.State{reindex.Filling, reindex.CatchingUp, reindex.Checking, reindex.Ready}
 	happened := map[string]int{}
 	for n := range 2000 {
-		if n%25 == 0 { // it begins anew
+		if n%25 == 0 { // it begins again
 			for _, r := range both {
 				list, err := r.Editions(ctx)
 				if err != nil {
@@ -157,7 +157,7 @@ func TestEditionsLiveAlikeInMemoryAndInTheDatabase(t *testing.T) {
 }
 
 // An edition that is about to answer again, but lacks changes, is dropped: it would answer wrongly, and one that the
-// engine does not have any more would stay so for ever.
+// engine does not have any longer would stay so for ever.
 func TestNoEditionReturnsThatLacksChanges(t *testing.T) {
 	ctx := t.Context()
 	db, err := records.Open(ctx, pgtest.URL(t))

@@ -397,7 +397,7 @@ func TestWrongURLs(t *testing.T) {
 }
 
 // What is put into the backlog again while it is built stays there, also when the removal
-// comes so late that the key was taken out and put there anew.
+// comes so late that the key was taken out and put there again.
 func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 	r := open(t, pgtest.URL(t))
 	ctx := t.Context()
@@ -455,7 +455,7 @@ func TestBacklogKeepsWhatIsPutThereAgain(t *testing.T) {
 	}
 }
 
-// A backlog that was worked off gives its room back, but not while something is in it, or somebody writes to it.
+// A backlog that was worked off gives its room back, but not while something is in it, or a person writes to it.
 func TestAnEmptiedBacklogGivesItsRoomBack(t *testing.T) {
 	r, ctx := open(t, pgtest.Hostile(t)), t.Context()
 	version, err := r.Apply(ctx, nil, nil, "me")
@@ -499,7 +499,7 @@ func TestAnEmptiedBacklogGivesItsRoomBack(t *testing.T) {
 	if err := r.RemoveFromBacklog(ctx, e, list[len(list)-1:]); err != nil {
 		t.Fatal(err)
 	}
-	other, err := r.db.BeginTxx(ctx, nil) // which nobody can see yet
+	other, err := r.db.BeginTxx(ctx, nil) // which no one can see yet
 	if err != nil {
 		t.Fatal(err)
 	}

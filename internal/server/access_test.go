@@ -31,7 +31,7 @@ import (
 	"pingo/internal/lab/pgtest"
 )
 
-// visit is a request of somebody.
+// visit is a request of a person.
 type visit struct {
 	method, target, body string
 	from                 string // an address; 127.0.0.1 when empty
@@ -71,7 +71,7 @@ func signIn(t *testing.T, h http.Handler, token string, headers ...string) *http
 	return response.Cookies()[0]
 }
 
-// A session is not the token; it ends when somebody signs out, when its time is over, when nobody uses it, when an admin
+// A session is not the token; it ends when a person signs out, when its time is over, when no one uses it, when an admin
 // ends it, and with its token. Its secret is not stored.
 func TestSessionsEnd(t *testing.T) {
 	s, token := newServerWith(t, Options{})
@@ -365,7 +365,7 @@ func TestStrangersHearNoAddresses(t *testing.T) {
 	}
 }
 
-// Event streams are counted, and one that nobody reads is closed.
+// Event streams are counted, and one that no one reads is closed.
 func TestEventStreamsAreBounded(t *testing.T) {
 	s, token := newServerWith(t, Options{})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -450,7 +450,7 @@ func (p *onePipe) Accept() (net.Conn, error) {
 func (p *onePipe) Close() error   { close(p.conns); return nil }
 func (p *onePipe) Addr() net.Addr { return p.addr }
 
-// However many ask for plans, looks and searches at once, they share few connections to a source; and who waits for a
+// However many ask for plans, looks and searches at the same time, they share few connections to a source; and who waits for a
 // database that takes long hears that this is the reason.
 func TestNobodyTakesAllOfASource(t *testing.T) {
 	s, token := newServerWith(t, Options{})

@@ -144,7 +144,7 @@ func TestWrongTokensAreLimited(t *testing.T) {
 	}
 }
 
-// Senders that send nothing hold up nobody else.
+// Senders that send nothing hold up no one else.
 func TestSlowSendersHoldUpNobody(t *testing.T) {
 	s, token := newServerWith(t, Options{})
 	engine := httptest.NewServer(&standin.Server{})

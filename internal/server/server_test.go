@@ -198,7 +198,7 @@ func TestConsoleAndSession(t *testing.T) {
 	}
 }
 
-// A page of another site cannot use the cookie of somebody who is signed in, and strangers cannot make the service
+// A page of another site cannot use the cookie of a person who is signed in, and strangers cannot make the service
 // read much.
 func TestOtherSitesCannotUseASession(t *testing.T) {
 	h, token := newServer(t)

@@ -8,7 +8,7 @@ import (
 )
 
 // Secret is a text that may hold ${NAME} or ${file:path}. What is written is
-// kept and shown; its value is looked up when a connection is made.
+// kept and shown; Pingo reads its value when a connection is made.
 type Secret struct {
 	Written string
 	Pos     Pos

@@ -319,7 +319,7 @@ func TestSeenContent(t *testing.T) {
 	if len(s.young)+len(s.old) > 2*seenKeys {
 		t.Errorf("%d keys are held", len(s.young)+len(s.old))
 	}
-	// After a while it is not known any more whether the engine still has it.
+	// After a while it is not known any longer whether the engine still has it.
 	s.Note("late", doc(1), now)
 	for range 4 { // being asked for does not keep it
 		has("late", doc(1), true)

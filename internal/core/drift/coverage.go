@@ -93,7 +93,7 @@ func rest(list []Segment, rows int64) []Segment {
 func (c *Coverage) All() []Segment { return append(slices.Clone(c.Done), c.Before...) }
 
 // Proven is the share of an index's rows whose documents were found to match them since a
-// time, where some still differ; it is 0 unless the documents of the engine were looked up since then as well.
+// time, where some still differ; it is 0 unless the documents of the engine were listed since then as well.
 func (c *Coverage) Proven(rows, differing int64, since time.Time) float64 {
 	if c.Scanned == nil || c.Scanned.Before(since) {
 		return 0

@@ -113,7 +113,7 @@ func TestTheTimeLeftDoesNotSwing(t *testing.T) {
 			if i > 0 && math.Abs((left-said[i-1]).Seconds()+1) > 2+0.08*said[i-1].Seconds() {
 				t.Errorf("%s: after %.0f s it said %v left, a second before %v", name, took[i], left, said[i-1])
 			}
-			// Nobody can know what is to come where it is not as it was.
+			// No one can know what is to come where it is not as it was.
 			if off := math.Abs(left.Seconds() - truth); off > 0.2*truth+5 && (name == "even" || name == "in waves") {
 				t.Errorf("%s: after %.0f s it said %v left, and it was %.0f s", name, took[i], left, truth)
 			}

@@ -84,6 +84,6 @@ func TestBatchesFollowTheEngine(t *testing.T) {
 	}
 	limits(MaxDocs, MaxBytes)
 	b.TooLarge(3 << 20)
-	b.TooLarge(4 << 20) // one that was on its way
+	b.TooLarge(4 << 20) // one that was in flight
 	limits(MaxDocs, 3<<19)
 }

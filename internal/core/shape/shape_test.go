@@ -189,7 +189,7 @@ func TestCaptureAndRoutesOfATree(t *testing.T) {
 	}
 }
 
-// Columns are apart where somebody reads one without the other, and there are never too many groups.
+// Columns are apart where a person reads one without the other, and there are never too many groups.
 func TestGroupsOfColumns(t *testing.T) {
 	got := groups([]string{"a", "b", "c", "d"}, [][]string{{"a", "b", "c"}, {"b", "c", "d"}, {"b"}})
 	if !reflect.DeepEqual(got, [][]string{{"a"}, {"b"}, {"c"}, {"d"}}) {

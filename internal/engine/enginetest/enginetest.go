@@ -349,7 +349,7 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 			t.Fatal(err)
 		}
 	}
-	want("a dropped edition is not made anew", deliver("huts-e1", doc("1", 99, "")), "blocked")
+	want("a dropped edition is not recreated", deliver("huts-e1", doc("1", 99, "")), "blocked")
 	want("the copy of a dropped edition", copyOf("huts-e1"), "")
 	if err := e.Prepare(ctx, "huts-e1", s); err != nil {
 		t.Fatal(err)
@@ -381,7 +381,7 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	if err := e.Refresh(ctx, "huts-e2"); err != nil {
 		t.Fatal(err)
 	}
-	want("at once after a refresh", search("soon found"), "1 15")
+	want("immediately after a refresh", search("soon found"), "1 15")
 	if tries, ok := e.(engine.Trier); ok {
 		if err := tries.Try(ctx, s); err != nil {
 			t.Errorf("trying a shape: %v", err)

@@ -404,7 +404,7 @@ func TestRealTroubleIsToldApart(t *testing.T) {
 	})
 }
 
-// Templates of somebody else's add to an edition, and take nothing from it; and a server that
+// Templates of another program's add to an edition, and take nothing from it; and a server that
 // makes no index by itself is as good as one that does.
 func TestRealTemplatesAndNoAutomaticIndices(t *testing.T) {
 	server := ostest.Server(t, ostest.Strict...)
@@ -465,7 +465,7 @@ func TestRealNodeOfTwoIsKilled(t *testing.T) {
 	}
 }
 
-// An index that somebody else made is replaced by a name in one step, and only by TakeOver.
+// An index that another program made is replaced by a name in one step, and only by TakeOver.
 func TestRealIndexesAreTakenOver(t *testing.T) {
 	onBoth(t, func(t *testing.T, url string) {
 		e, ctx := open(t, url), t.Context()

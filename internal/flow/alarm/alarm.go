@@ -142,7 +142,7 @@ func Run(ctx context.Context, o Options) {
 	}
 }
 
-// save records events, and tells those that are news. Those that cannot be recorded for long are told all the same.
+// save records events, and sends those that are new. Events that cannot be recorded for long are sent as well.
 func (a *alarms) save(ctx context.Context) error {
 	for len(a.unsaved) > 0 {
 		e := a.unsaved[0]

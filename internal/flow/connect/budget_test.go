@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// What is read at once stays within the budget; an engine that takes nothing leaves the others one batch each.
+// What is read at the same time stays within the budget; an engine that takes nothing leaves the others one batch each.
 func TestBudget(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		budget := NewBudget(5*BatchBytes/2 + 5)

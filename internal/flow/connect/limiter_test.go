@@ -9,14 +9,14 @@ import (
 	"time"
 )
 
-// An engine that is busy gets fewer requests at once, one that does not answer only one
+// An engine that is busy gets fewer requests immediately, one that does not answer only one
 // now and then, and both get all again once they are well.
 func TestTheLimiterFollowsTheEngine(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		g := NewLimiter()
 		ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
 		defer stop()
-		// atOnce says how many of many requests were on their way together.
+		// atOnce says how many of many requests were in flight together.
 		atOnce := func(answered, busy bool) int64 {
 			var now, most atomic.Int64
 			var group sync.WaitGroup

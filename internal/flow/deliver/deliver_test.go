@@ -355,7 +355,7 @@ func TestNothingIsSentWithoutTheLease(t *testing.T) {
 	})
 }
 
-// An engine that takes nothing for long holds up nobody: what it is to build goes into
+// An engine that takes nothing for long holds up no one: what it is to build goes into
 // the backlog, whose changes are done, and is worked off when it is back, also by the
 // next process.
 func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
@@ -435,7 +435,7 @@ func TestUnchangedDocumentsAreNotSent(t *testing.T) {
 		var lose atomic.Bool
 		r.engine.Answer = func(docs []engine.Document) ([]engine.Result, error) {
 			sent.Add(int64(len(docs)))
-			if lose.Swap(false) { // the engine has it, but nobody knows
+			if lose.Swap(false) { // the engine has it, but no one knows
 				r.engine.Put(docs...)
 				return nil, errors.New("no answer")
 			}

@@ -10,7 +10,7 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// What is on its way is said before anybody is told to mend anything.
+// What is in flight is said before anybody is told to repair anything.
 func TestVerdictsOfATrace(t *testing.T) {
 	now := time.Now()
 	tree := &shape.Tree{Nodes: []*shape.Node{{Where: "open", Fields: []shape.Field{{Name: "n", Type: shape.Integer}}}}}

@@ -210,7 +210,7 @@ func (s *slowClaims) Claim(ctx context.Context, found, fresh change.Claim) error
 }
 
 // While a source that was put back is not claimed again, it is not claimed: nothing is filled from it
-// (small storm, seed 20144846: it was put back once more before it was claimed, which nobody could tell).
+// (small storm, seed 20144846: it was put back once more before it was claimed, which no one could tell).
 func TestASourceThatWasPutBackIsNotClaimed(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := model.NewRecords()
@@ -226,7 +226,7 @@ func TestASourceThatWasPutBackIsNotClaimed(t *testing.T) {
 		go c.Run(ctx, func(ctx context.Context) {
 			select {
 			case <-ctx.Done():
-			case <-ends: // somebody else's claim was met
+			case <-ends: // another program's claim was met
 			}
 		})
 		is := func(want bool, when string) {

@@ -61,7 +61,7 @@ func (r *rig) open(record *records.Edition) {
 	})
 }
 
-// besideALiveOne is a fill of an edition beside one that answers, on a reader and an engine of some sort.
+// besideALiveOne is a fill of an edition next to one that answers, on a reader and an engine of some sort.
 func besideALiveOne(reader source.Reader, e engine.Engine, compare string) (*Fill, *deliver.Edition, *model.Records) {
 	edition := func(number int, state reindex.State) *records.Edition {
 		return &records.Edition{Index: "huts", Number: number, State: state, Shape: model.Shape(), Engine: "main"}
@@ -209,7 +209,7 @@ func (s *unsteady) ChunkDone(ctx context.Context, e *records.Edition, c records.
 	return s.Store.ChunkDone(ctx, e, c, rows, bytes)
 }
 
-// patient notices when nobody waits for a request any more.
+// patient notices when no one waits for a request any longer.
 type patient struct {
 	*model.Engine
 	givenUp atomic.Int64

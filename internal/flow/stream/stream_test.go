@@ -84,7 +84,7 @@ func (r *reader) WalkUp(_ context.Context, _ []shape.Step, tuples [][]string, ea
 	return nil
 }
 
-// edition settles what it is given at once.
+// edition settles what it is given immediately.
 type edition struct {
 	Edition
 	ended chan struct{}
@@ -161,8 +161,8 @@ indexes:
 		key   []string
 		want  bool
 	}{
-		{"regions", []string{"3"}, true}, {"beds", []string{"7", "2"}, true}, // there is none any more
-		{"notes", []string{"1"}, true}, {"notes", []string{"2"}, false}, // nobody knows where that was
+		{"regions", []string{"3"}, true}, {"beds", []string{"7", "2"}, true}, // there is none any longer
+		{"notes", []string{"1"}, true}, {"notes", []string{"2"}, false}, // no one knows where that was
 	} {
 		e := &edition{keys: map[string]bool{}, ended: make(chan struct{})}
 		f := NewFollower(Options{Edition: e, Name: "huts-e1", Shape: s, Source: "lodge", Reader: db.Open()})
@@ -208,7 +208,7 @@ func hutsOfRegions(more ...*shape.Node) *shape.Shape {
 }
 
 // An edition that cannot follow its changes does not hold up the others for ever: once too many
-// are on their way it is recorded that it lacks some, and only then are they given up.
+// are in flight it is recorded that it lacks some, and only then are they given up.
 func TestAStuckEditionHoldsUpNoOther(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		one := hutsOfRegions()

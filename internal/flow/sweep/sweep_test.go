@@ -73,7 +73,7 @@ func newRig(t *testing.T, rows int) *rig {
 	return r
 }
 
-// row writes a row, and nobody notices.
+// row writes a row, and no one notices.
 func (r *rig) row(id, n int) {
 	tx := r.db.Begin()
 	tx.Put("huts", []string{strconv.Itoa(id)}, func(map[string]*string) map[string]*string {
@@ -177,7 +177,7 @@ func TestTheSweepGoesRound(t *testing.T) {
 	})
 }
 
-// A check begins by itself at its times, and when the counts do not fit: once, not again and again.
+// A check begins by itself at its times, and when the counts do not fit: once, not repeatedly.
 func TestChecksBeginByThemselves(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r := newRig(t, 100)

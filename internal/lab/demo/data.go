@@ -202,7 +202,7 @@ var hutColumns = []string{
 	"retired_at",
 }
 
-// Load makes the tables of lodge and fills them with so many huts.
+// Load makes the tables of lodge and fills them with a number of huts.
 func Load(ctx context.Context, conn *pgx.Conn, huts int, seed int64) error {
 	if _, err := conn.Exec(ctx, lodgeSQL); err != nil {
 		return fmt.Errorf("making the tables of lodge: %w", err)
@@ -309,7 +309,7 @@ type Changes struct {
 	next int
 }
 
-// NewChanges begins a series of changes to so many huts; huts that open get numbers
+// NewChanges begins a series of changes to a number of huts; huts that open get numbers
 // from next on.
 func NewChanges(huts, next int, seed int64) *Changes {
 	return &Changes{rand.New(rand.NewPCG(uint64(seed), 2)), huts, next}

@@ -50,7 +50,7 @@ func trailName(r *rand.Rand) string {
 	return pick(r, peaks) + " " + pick(r, features) + " " + pick(r, ways)
 }
 
-// LoadPaths makes the tables of paths and fills them with so many trails.
+// LoadPaths makes the tables of paths and fills them with a number of trails.
 func LoadPaths(ctx context.Context, db *sql.DB, trails int, seed int64) error {
 	for statement := range strings.SplitSeq(pathsSQL, ";\n") {
 		if strings.TrimSpace(statement) == "" {
@@ -193,7 +193,7 @@ func (s *Station) bulletin(key int) map[string]any {
 	return body
 }
 
-// Send sends so many events in one request: new bulletins, others for known ones, corrections, and
+// Send sends a number of events in one request: new bulletins, others for known ones, corrections, and
 // now and then that one is withdrawn.
 func (s *Station) Send(ctx context.Context, events int) error {
 	batch := make([]map[string]any, 0, events)
@@ -257,7 +257,7 @@ func (s *Station) versionOf(number int) string {
 	return s.began.Add(time.Duration(number) * time.Millisecond).Format(time.RFC3339Nano)
 }
 
-// SendRefused sends a bulletin that says in words what its schema wants as a number: the event is
+// SendRefused sends a bulletin that has words where its schema wants a number: the event is
 // taken, and its document fails.
 func (s *Station) SendRefused(ctx context.Context) error {
 	number := s.next

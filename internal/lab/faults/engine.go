@@ -73,7 +73,7 @@ func (s *search) deliver(edition string, docs []engine.Document) ([]engine.Resul
 			results[i] = engine.Result{
 				Outcome: retry.Refused,
 				Kind:    "misfit",
-				Reason:  "a number that nobody likes",
+				Reason:  "a number that the engine refuses",
 			}
 			continue
 		}

@@ -150,7 +150,7 @@ func (r *recorded) Live(
 		live   *records.Edition
 		failed int64
 	}
-	b, err := call(ctx, r.p, to, "live beside "+instead.Name(), func(bool) (b both, err error) {
+	b, err := call(ctx, r.p, to, "live next to "+instead.Name(), func(bool) (b both, err error) {
 		b.live, b.failed, err = r.Records.Live(context.Background(), instead)
 		return b, err
 	})

@@ -1,5 +1,5 @@
 // Package faults puts a seeded scheduler between the flow and models of all that it talks to.
-// Of every call it decides how long the call and the answer are on their way, whether it
+// Of every call it decides how long the call and the answer are in flight, whether it
 // fails before or after it was carried out, or is never answered; and it kills, pauses and cuts
 // off the processes that make them. It runs in virtual time, inside of a synctest bubble.
 package faults
@@ -16,12 +16,12 @@ import (
 	"github.com/cespare/xxhash/v2"
 )
 
-// World decides by its seed what becomes of each call.
+// World decides by its seed the outcome of each call.
 type World struct {
 	seed   uint64
-	trace  io.Writer // nil when nobody wants to know
+	trace  io.Writer // nil for none
 	began  time.Time
-	faulty map[string]float64       // how many calls to somebody fail, from 0 to 1
+	faulty map[string]float64       // the share of calls to a peer that fail, from 0 to 1
 	slow   map[string]time.Duration // how long they take, at most, but for a few
 
 	mu     sync.Mutex // guards what follows
@@ -43,7 +43,7 @@ func NewWorld(seed uint64, trace io.Writer) *World {
 	return w
 }
 
-// Calm lets every call work at once from now on.
+// Calm makes every call succeed without delay from now on.
 func (w *World) Calm() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -57,7 +57,7 @@ func (w *World) Trace() uint64 {
 	return w.calls
 }
 
-// fate is what becomes of a call.
+// fate is the outcome of a call.
 type fate struct {
 	there, back time.Duration
 	fails       failure
@@ -70,11 +70,11 @@ type failure int
 const (
 	works     failure = iota
 	failsSoon         // and nothing is carried out
-	failsLate         // it is carried out, and nobody learns of it
-	silent            // it is carried out, and answered when nobody waits any more
+	failsLate         // it is carried out, and its answer is lost
+	silent            // it is carried out, and answered after the caller has given up
 )
 
-// noAnswer is how long somebody waits for an answer that does not come.
+// noAnswer is how long a caller waits for an answer that does not come.
 const noAnswer = 20 * time.Second
 
 func (w *World) fate(p *Process, peer, call string) fate {
@@ -119,7 +119,7 @@ type Process struct {
 	mu      sync.Mutex // guards what follows
 	dead    bool
 	resumed chan struct{}        // closed when it is not paused
-	cut     map[string]time.Time // until when it does not reach somebody
+	cut     map[string]time.Time // until when it does not reach a peer
 }
 
 // Process is a new one.
@@ -171,7 +171,7 @@ func (p *Process) Resume() {
 	}
 }
 
-// Cut keeps a process from reaching somebody for some time.
+// Cut keeps a process from reaching a peer for some time.
 func (p *Process) Cut(peer string, d time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -211,7 +211,7 @@ func (p *Process) reaches(peer string) bool {
 	return !time.Now().Before(p.cut[peer])
 }
 
-// call carries something out in the world, as fate has it. do is told whether it is to be done
+// call carries something out in the world, as fate has it. do receives whether it is to be done
 // by half. What a call gives is for who called alone.
 func call[T any](ctx context.Context, p *Process, peer, name string, do func(half bool) (T, error)) (T, error) {
 	type answer struct {

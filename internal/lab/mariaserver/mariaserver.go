@@ -1,5 +1,5 @@
 // Package mariaserver runs a private MariaDB server from Debian's binaries on loopback, for
-// the demo, tests and benches. Its data is made when it starts and is nobody's to keep.
+// the demo, tests and benches. Its data is created when it starts, and may be lost.
 package mariaserver
 
 import (
@@ -224,7 +224,7 @@ func Open(address string) (*sql.DB, error) {
 // Port is where the server listens on 127.0.0.1.
 func (s *Server) Port() int { return s.port }
 
-// Kill ends the server at once, as a crash would.
+// Kill ends the server immediately, as a crash would.
 func (s *Server) Kill() {
 	s.cmd.Process.Kill()
 	<-s.exit

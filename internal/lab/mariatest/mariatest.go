@@ -42,7 +42,7 @@ func Stop() (err error) {
 	return err
 }
 
-// Settings make a server fast whose data nobody will miss, and strange where another server could be, too: nothing that
+// Settings make a server fast whose data may be lost, and strange where another server could be, too: nothing that
 // is tested may depend on that.
 var Settings = []string{
 	"--innodb-flush-log-at-trx-commit=0",

@@ -14,7 +14,7 @@ type chunk struct {
 	n int
 }
 
-// planned is a chunk; offered is the fence of who lets others fill it, empty while nobody does.
+// planned is a chunk; offered is the fence of the process that lets others fill it, empty for none.
 type planned struct {
 	records.Chunk
 	offered string
@@ -83,7 +83,7 @@ func (r *Records) Loans(_ context.Context, e *records.Edition) (out []records.Lo
 	return out, nil
 }
 
-// TakeBack has a chunk filled by nobody else.
+// TakeBack keeps other processes from filling a chunk.
 func (r *Records) TakeBack(_ context.Context, e *records.Edition, seen records.Loan) (back bool, err error) {
 	err = r.fenced(e, func(records.Edition) error {
 		c, open := r.chunks[chunk{of(e), seen.Number}]
@@ -98,7 +98,7 @@ func (r *Records) TakeBack(_ context.Context, e *records.Edition, seen records.L
 	return back, err
 }
 
-// TakeAllBack has all chunks of an edition filled by nobody else.
+// TakeAllBack keeps other processes from filling chunks of an edition.
 func (r *Records) TakeAllBack(_ context.Context, e *records.Edition) error {
 	return r.fenced(e, func(records.Edition) error {
 		for _, c := range r.inOrder(e) {

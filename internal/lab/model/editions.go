@@ -140,7 +140,7 @@ func (r *Records) Return(_ context.Context, e *records.Edition) (bool, error) {
 	return kept, nil
 }
 
-// Retire has an edition dropped that is of no use any more.
+// Retire drops an edition that is no longer needed.
 func (r *Records) Retire(_ context.Context, e *records.Edition) (retired bool, err error) {
 	err = r.fenced(e, func(known records.Edition) error {
 		if retired = known.State == reindex.Cancelled || expired(&known) || known.State.Pending() && r.overtaken(e); retired {
@@ -204,7 +204,7 @@ func (r *Records) Decide(_ context.Context, e *records.Edition) (bool, error) {
 	return known.State == reindex.Ready, nil
 }
 
-// Decided reports whether somebody has said so.
+// Decided reports whether a person has decided.
 func (r *Records) Decided(_ context.Context, e *records.Edition) (bool, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -49,14 +49,14 @@ type Table struct {
 	rows map[string]bool
 
 	clock atomic.Int64
-	// Slow is how long a range is on its way after it was read.
+	// Slow is how long a range is in flight after it was read.
 	Slow time.Duration
 	// Value is what a read yields instead of its moment; Fail makes a read fail.
 	Value func(key string) string
 	Fail  func(keys []string) error
 }
 
-// NewTable has so many rows, from k00000.
+// NewTable has a number of rows, from k00000.
 func NewTable(rows int) *Table {
 	t := &Table{rows: map[string]bool{}}
 	for i := range rows {
@@ -130,7 +130,7 @@ func (t *Table) ReadRange(_ context.Context, set *document.Set, after, upto []st
 	return err
 }
 
-// ChunkEnd finds the key so many rows further.
+// ChunkEnd finds the key a number of rows further.
 func (t *Table) ChunkEnd(_ context.Context, _ *shape.Tree, after []string, rows int) ([]string, error) {
 	if left := t.between(after, nil); len(left) >= rows {
 		return []string{left[rows-1]}, nil
@@ -214,7 +214,7 @@ func (m *Engine) begin(docs []engine.Document) {
 	defer m.mu.Unlock()
 	for _, d := range docs {
 		if m.busy[d.Key] {
-			m.wrong = append(m.wrong, d.Key+" is in two requests at once")
+			m.wrong = append(m.wrong, d.Key+" is in two requests at the same time")
 		}
 		m.busy[d.Key] = true
 	}

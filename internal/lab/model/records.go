@@ -372,7 +372,7 @@ func (r *Records) SaveSamples(context.Context, records.Step, time.Time, []record
 // Samples lists nothing.
 func (r *Records) Samples(context.Context, string, time.Duration, any) error { return nil }
 
-// Exclusively runs something while nobody else does.
+// Exclusively runs something while no other process does.
 func (r *Records) Exclusively(ctx context.Context, do func() error) error {
 	select {
 	case r.exclusive <- struct{}{}:
@@ -383,7 +383,7 @@ func (r *Records) Exclusively(ctx context.Context, do func() error) error {
 	return do()
 }
 
-// TryExclusively runs something unless somebody else does.
+// TryExclusively runs something unless another process does.
 func (r *Records) TryExclusively(_ context.Context, do func() error) error {
 	select {
 	case r.exclusive <- struct{}{}:

@@ -48,7 +48,7 @@ func Stop() (err error) {
 // IdleSessions is how long a session may say nothing that has not asked for more.
 const IdleSessions = time.Second
 
-// Settings make a server fast whose data nobody will miss, and strange where another server could be, too: nothing that
+// Settings make a server fast whose data may be lost, and strange where another server could be, too: nothing that
 // is tested may depend on that.
 var Settings = []string{
 	"fsync=off",

@@ -95,7 +95,7 @@ func (l *Link) connect(client net.Conn) {
 	l.mu.Unlock()
 }
 
-// piece is bytes on their way.
+// piece is bytes in flight.
 type piece struct {
 	bytes []byte
 	at    time.Time // when they arrive

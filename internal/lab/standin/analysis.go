@@ -16,7 +16,7 @@ type analyzer struct {
 	filters  []func(words []string) []string
 	synonyms [][][]string // groups of phrases
 	// expands says by which parts a word is found, too. The index holds the words alone, and
-	// they are compared when somebody searches, which finds the same.
+	// they are compared in a search, which finds the same.
 	expands *parts
 }
 
@@ -26,7 +26,7 @@ type parts struct {
 	onlyBeginnings    bool
 }
 
-// matches says whether a word that was looked for finds one of the index.
+// matches says whether a word of a query finds one of the index.
 func (a *analyzer) matches(have, want string) bool {
 	if a.expands == nil {
 		return have == want

@@ -251,7 +251,7 @@ func (s *Server) bulk(r *http.Request, name string, body []byte) (int, any, erro
 		if query.Get("refresh") == "true" {
 			ix.refresh()
 		} else {
-			ix.autoRefresh() // a little at a time, rather than all when somebody next asks
+			ix.autoRefresh() // a little at a time, rather than all in the next search
 		}
 	}
 	items = append(items[:len(items)-1], "]}"...)

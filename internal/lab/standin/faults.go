@@ -13,8 +13,8 @@ import (
 // clears, GET shows. A number counts the next requests it strikes; -1 means until
 // it is cleared.
 type Faults struct {
-	SlowMS      int `json:"slow_ms"`      // every request waits so long
-	SlowBulkMS  int `json:"slow_bulk_ms"` // bulk requests wait so long, and reads do not
+	SlowMS      int `json:"slow_ms"`      // the delay of every request
+	SlowBulkMS  int `json:"slow_bulk_ms"` // the delay of bulk requests, in addition
 	Busy        int `json:"busy"`         // 429
 	Unavailable int `json:"unavailable"`  // 503
 	Close       int `json:"close"`        // the connection is closed unanswered
@@ -44,7 +44,7 @@ func Before(next http.Handler) http.Handler {
 	})
 }
 
-// unheard takes an answer that nobody gets.
+// unheard takes an answer that is lost.
 type unheard struct{ header http.Header }
 
 func (u *unheard) Header() http.Header         { return u.header }

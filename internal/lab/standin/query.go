@@ -16,7 +16,7 @@ type found struct {
 	same   float32 // the score of all, without scores
 }
 
-// spare are scores that no search uses any more, by their size as a power of two.
+// spare are scores that no search uses now, by their size as a power of two.
 var spare [32]sync.Pool
 
 // newScores gives a score of 0 to each of some documents.
@@ -30,7 +30,7 @@ func newScores(n int) []float32 {
 	return make([]float32, n, 1<<class)
 }
 
-// free gives the scores of a result back, which nobody looks at any more.
+// free gives the scores of a result back, which is no longer used.
 func (f *found) free() {
 	if scores := f.scores; scores != nil {
 		spare[bits64.Len(uint(len(scores)))].Put(&scores)

@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// geoField finds the field that a query about places names, beside options.
+// geoField finds the field that a query about places names, next to options.
 func (c *compiler) geoField(b object, known ...string) (*field, any, error) {
 	for path, v := range b {
 		if slices.Contains(known, path) {

@@ -23,7 +23,7 @@ type segment struct {
 type terms struct {
 	keys     []string
 	postings []postings
-	// Made when somebody first sorts by the field.
+	// Made with the first sort by the field.
 	extremes        sync.Once
 	lowest, highest []int32
 }

@@ -127,7 +127,7 @@ func FuzzBulk(f *testing.F) {
 	})
 }
 
-// Whatever is asked, the answer is JSON, and nobody is hurt.
+// Whatever is asked, the answer is JSON, and no one is hurt.
 func FuzzSearch(f *testing.F) {
 	f.Add(`{"query":{"match":{"t":null}},"sort":[5],"aggs":{"a":5}}`)
 	f.Add(

@@ -210,7 +210,7 @@ func flat(body []byte) map[string][]any {
 		}
 	}
 	for name, v := range doc {
-		if name == "facts" { // an object that nobody looks into
+		if name == "facts" { // an object whose members are not fields
 			continue
 		}
 		if name != definition.FingerprintField && name != definition.RowsField {

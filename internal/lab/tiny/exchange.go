@@ -13,7 +13,7 @@ import (
 	"pingo/internal/engine"
 )
 
-// NewExchangingEngine is an engine that has no names beside its indexes: a public name is an index, and
+// NewExchangingEngine is an engine that has no names except its indexes: a public name is an index, and
 // a switch exchanges what two indexes hold. Each of them bears the edition that it holds, which moves
 // with it. It keeps what comes last.
 func NewExchangingEngine() engine.Engine {

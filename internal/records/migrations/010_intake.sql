@@ -1,6 +1,6 @@
 -- +goose Up
 
--- What became of the events that were sent to a source: a row for those of one request that were
+-- The outcome of the events that were sent to a source: a row for those of one request that were
 -- accepted together, and one for each other event.
 CREATE TABLE intake_receipt (
     seq bigint GENERATED ALWAYS AS IDENTITY,

@@ -10,7 +10,7 @@ ALTER TABLE edition ADD COLUMN kept_until timestamptz, ADD COLUMN paused boolean
 UPDATE edition e SET state = 'cancelled' WHERE state = 'switched'
     AND EXISTS (SELECT FROM edition n WHERE n.index_name = e.index_name AND n.number > e.number AND n.state = 'switched');
 
--- What became of an edition, and when: its steps, and what people did to it.
+-- The outcome of an edition, and when: its steps, and what people did to it.
 CREATE TABLE edition_event (
     id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     index_name text NOT NULL,

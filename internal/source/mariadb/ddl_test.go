@@ -94,7 +94,7 @@ func TestSchemaChangesEndAsWithoutCapture(t *testing.T) {
 	same := func(statement string) string {
 		t.Helper()
 		without, with := outcome(plain, statement), outcome(w.db, statement)
-		// Nobody else writes where capture is not; rows of two statements may deadlock without it, too.
+		// No one else writes where capture is not; rows of two statements may deadlock without it, too.
 		for range 5 {
 			if with == "1213" {
 				with = outcome(w.db, statement)
@@ -164,7 +164,7 @@ func (w *world) others() (stop func()) {
 	return func() { cancel(); wg.Wait() }
 }
 
-// mend makes capture right, as the service does, and lists the tables whose changes may have gone unnoticed.
+// repair makes capture right, as the service does, and lists the tables whose changes may have gone unnoticed.
 func (w *world) mend(need []shape.Captured) (missed []string) {
 	w.Helper()
 	gaps, err := w.src.Capture.Gaps(w.Context(), need)

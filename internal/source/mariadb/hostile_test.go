@@ -604,7 +604,7 @@ func TestTextsOfKeysAreThoseOfNobodysSession(t *testing.T) {
 		for table := range keys {
 			mariatest.Exec(t, conn, fmt.Sprintf("UPDATE %s SET name = concat(name, 'x')", table))
 		}
-		_ = conn.Raw(func(any) error { return driver.ErrBadConn }) // it is for nobody else
+		_ = conn.Raw(func(any) error { return driver.ErrBadConn }) // it is for no one else
 		conn.Close()
 	}
 	seen := 0

@@ -422,7 +422,7 @@ func TestLateCommits(t *testing.T) {
 }
 
 // Where many changes wait, it is known that one was committed before it is read, but never while a transaction is open
-// whose row may come before it: when its number is old, and at once when nobody writes.
+// whose row may come before it: when its number is old, and immediately when no one writes.
 func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
 	defer func(d time.Duration) { settleAfter = d }(settleAfter)
 	for _, settleAfter = range []time.Duration{0, time.Hour} {
@@ -554,7 +554,7 @@ func TestLooksOpenFewTables(t *testing.T) {
 	}
 }
 
-// Triggers run with the rights of who made them, so who comes after that user makes them anew, before it is dropped;
+// Triggers run with the rights of who made them, so who comes after that user makes them again, before it is dropped;
 // nothing is missed, and no write fails.
 func TestAnotherUserTakesTheTriggersOver(t *testing.T) {
 	w := newWorld(t, emptyTables, trails)

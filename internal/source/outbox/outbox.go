@@ -567,7 +567,7 @@ type feed struct {
 }
 
 // Changes returns rows that it has not returned since the last Rewind. Those that say nothing
-// that can be understood have a receipt, and hold up nobody.
+// that can be understood have a receipt, and delay no other.
 func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
 	if err := f.Hold(ctx); err != nil {
 		return nil, err

@@ -139,7 +139,7 @@ var migrations = []string{
 	"DROP TABLE huts CASCADE; CREATE TABLE huts (id uuid PRIMARY KEY, name text)",
 }
 
-// writes are done after each migration, on both sides. Some do not fit the schema any more, or not yet.
+// writes are done after each migration, on both sides. Some do not fit the schema any longer, or not yet.
 var writes = []string{
 	"UPDATE huts SET beds = beds + 1 WHERE id = 3", "UPDATE huts SET name = name || '.' WHERE id < 4", "INSERT INTO huts (id, name, region_id) VALUES (%d, 'n', 1)",
 	"UPDATE huts SET id = id + 1000 WHERE id = 9", "DELETE FROM huts WHERE id = 5", "UPDATE regions SET name = 'r' || name WHERE id = 1",
@@ -188,7 +188,7 @@ func (s *sides) outcome(c *pgx.Conn, statement string) string {
 func (s *sides) same(statement string) string {
 	s.Helper()
 	without, with := s.outcome(s.plain, statement), s.outcome(s.conn, statement)
-	// Nobody else writes where capture is not; rows of two statements may deadlock without it, too.
+	// No one else writes where capture is not; rows of two statements may deadlock without it, too.
 	for range 5 {
 		if strings.HasPrefix(with, "40P01") {
 			with = s.outcome(s.conn, statement)
@@ -327,7 +327,7 @@ func TestRandomSchemaChanges(t *testing.T) {
 	}
 }
 
-// writeOn has others write meanwhile, until it is called off. What they write may not fit the schema any more; no
+// writeOn has others write meanwhile, until it is called off. What they write may not fit the schema any longer; no
 // word of capture may be in what they are told.
 func writeOn(t *testing.T, url string) (stop func()) {
 	ctx, cancel := context.WithCancel(t.Context())
@@ -393,7 +393,7 @@ func rowsOf(t *testing.T, conn *pgx.Conn, need []shape.Captured) map[string]map[
 	return out
 }
 
-// mend makes capture right, as the service does every few seconds, and lists the tables whose changes may
+// repair makes capture right, as the service does every few seconds, and lists the tables whose changes may
 // have gone unnoticed.
 func mend(t *testing.T, p *source.Source, need []shape.Captured) (missed []string) {
 	t.Helper()
@@ -427,7 +427,7 @@ func binaries(t *testing.T) string {
 	return found[len(found)-1]
 }
 
-// A table that was made anew with none of its columns is captured all the same, and noted in full once they are back.
+// A table that was recreated with none of its columns is captured all the same, and noted in full once they are back.
 func TestATableThatLostItsColumnsIsNotForgotten(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)

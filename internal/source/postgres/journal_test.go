@@ -83,7 +83,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 		}
 	}
 
-	// Nobody writes any more, so the numbers of all rows are settled after some looks.
+	// No one writes any longer, so the numbers of all rows are settled after some looks.
 	pgtest.Exec(t, conn, "VACUUM pingo_capture.journal")
 	for range 3 {
 		pgtest.Exec(
@@ -190,7 +190,7 @@ func TestUnreadableJournalRows(t *testing.T) {
 }
 
 // Rows that come and go with a partition or a child fire no row trigger: then all documents of
-// the table are built anew. A new partition that is empty costs nothing.
+// the table are rebuilt. A new partition that is empty costs nothing.
 func TestPartsThatComeAndGo(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
@@ -210,7 +210,7 @@ func TestPartsThatComeAndGo(t *testing.T) {
 	noted := func(what string, want ...string) {
 		t.Helper()
 		var got []string
-		for range 30 { // parts are looked at once a second
+		for range 30 { // parts are looked immediately a second
 			got = append(got, read(t, p)...)
 			if len(want) > 0 && len(got) >= len(want) {
 				break

@@ -188,7 +188,7 @@ func TestANumberThatIsTakenTwice(t *testing.T) {
 	}
 }
 
-// Whoever empties the journal, or a part of it, takes changes away: all tables are taken for changed. Nobody reads while
+// Whoever empties the journal, or a part of it, takes changes away: all tables are taken for changed. No one reads while
 // that happens.
 func TestAJournalEmptiedByOthers(t *testing.T) {
 	for _, statement := range []string{"TRUNCATE pingo_capture.journal", "DELETE FROM pingo_capture.journal", "TRUNCATE pingo_capture.journal RESTART IDENTITY"} {

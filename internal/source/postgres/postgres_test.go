@@ -213,7 +213,7 @@ func catalogue(t *testing.T, conn *pgx.Conn) string {
 	return all
 }
 
-// Writers that commit late, out of order and not at all, beside a reader that
+// Writers that commit late, out of order and not at all, next to a reader that
 // deletes as it goes: every committed row is returned exactly once. Transactions are serializable unless they are told
 // otherwise; none fails.
 func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
@@ -595,7 +595,7 @@ func TestNothingIsPreparedWhereTheURLSaysSo(t *testing.T) {
 	}
 }
 
-// Statements that a connection has prepared go on, or are prepared anew, whatever becomes of the tables that they read.
+// Statements that a connection has prepared go on, or are prepared again, whatever becomes of the tables that they read.
 func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 	url := pgtest.URL(t)
 	db := pgtest.Connect(t, url)
@@ -622,7 +622,7 @@ func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 		"other data":      "ANALYZE; UPDATE stages SET trail_id = 1; ANALYZE",
 		"nothing is kept": "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'pingo' AND datname = current_database()",
 	} {
-		for n := range 12 { // the server plans anew for each of the first five
+		for n := range 12 { // the server plans again for each of the first five
 			if rows, err := read([][]string{{"1"}, {"2"}, {"3"}}[:1+n%3]...); err != nil || rows != 1+n%3 {
 				t.Fatal(what, rows, err)
 			}
@@ -631,7 +631,7 @@ func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 		failed := 0
 		for n := range 16 {
 			if plannedFor = 30 * time.Second; n > 12 {
-				plannedFor = 0 // each is planned anew
+				plannedFor = 0 // each is planned again
 			}
 			rows, err := read([]string{fmt.Sprint(1 + n)})
 			if err != nil && source.FaultOf(err) == 0 && failed < 2 {

@@ -25,7 +25,7 @@ const lodges = `
 	INSERT INTO regions VALUES (1, 'Tarn'), (2, 'Velm'); INSERT INTO huts VALUES (1, 'a', 1, 3), (2, 'b', 2, 5), (3, 'c', NULL, 7)`
 
 // views are views with how changes of their tables are followed: the table, then for each way the columns to start
-// from, and the tables to look into. Without a way, all is built anew.
+// from, and the tables to look into. Without a way, all is rebuilt.
 var views = []struct{ name, key, query, want string }{
 	{"plain", "hut", "SELECT h.id AS hut, h.name, r.name AS region FROM huts h LEFT JOIN regions r ON r.id = h.region_id", "huts [id]; regions [id]>huts[region_id]"},
 	{"grouped", "region_id", "SELECT region_id, count(*) AS huts FROM huts GROUP BY region_id", "huts [region_id]"},
@@ -253,7 +253,7 @@ func TestViewsAreFollowedThroughTheirTables(t *testing.T) {
 	}
 }
 
-// A materialised view changes when it is refreshed, also while nobody looked.
+// A materialised view changes when it is refreshed, also while no one looked.
 func TestRefreshesAreNoticed(t *testing.T) {
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)
@@ -350,7 +350,7 @@ func TestPartitionsAreCaptured(t *testing.T) {
 		"SET session_replication_role = replica; DELETE FROM notes_2032 WHERE id = 3; RESET session_replication_role",
 		"notes delete 3,2032-05-01T00:00:00",
 	)
-	// A partition that is made later has the row triggers at once; what empties it is
+	// A partition that is made later has the row triggers immediately; what empties it is
 	// noticed after capture was installed again.
 	check(
 		"CREATE TABLE notes_2033 PARTITION OF notes FOR VALUES FROM ('2033-01-01') TO ('2034-01-01'); INSERT INTO notes_2033 VALUES (5, '2033-05-01 00:00Z', 7, 'e')",

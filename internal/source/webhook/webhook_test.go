@@ -75,7 +75,7 @@ func (w *world) open(name, options string) *source.Source {
 
 func (w *world) hook() *Hook { return w.src.Intake.(*Hook) }
 
-// send sends a signed request, and says what became of its events.
+// send sends a signed request, and says what happened to its events.
 func (w *world) send(id, contentType, body string) (status int, outcomes string) {
 	w.Helper()
 	headers, err := w.hook().Sign(id, time.Now(), []byte(body))
@@ -657,7 +657,7 @@ func TestCloudEvents(t *testing.T) {
 	}
 }
 
-// Senders that cannot sign are told by what they can do, where nobody can read that.
+// Senders that cannot sign are told by what they can do, where no one can read that.
 func TestSendersThatCannotSign(t *testing.T) {
 	w := newWorld(
 		t,
