@@ -476,6 +476,8 @@ type Script struct {
 // CaptureRemoval says what removing capture does, or did, to a source's indexes.
 type CaptureRemoval struct {
 	Source string `json:"source"`
+	// Database is the url of the source, as the definition has it.
+	Database string `json:"database,omitempty"`
 	// Indexes are no longer kept in sync, and must be refilled later.
 	Indexes []string `json:"indexes"`
 	// Changes waited in the journal, and are no longer followed.

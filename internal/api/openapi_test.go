@@ -57,6 +57,7 @@ var described = []any{
 	Expected{},
 	Comparison{},
 	Export{},
+	EngineLeft{},
 	DocumentCount{},
 	Token{},
 	NewToken{},

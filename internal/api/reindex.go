@@ -245,6 +245,16 @@ type Export struct {
 	Files    []File           `json:"files"`
 	Sources  []CaptureRemoval `json:"sources"`
 	Editions []HeldEdition    `json:"editions"`
+	Engines  []EngineLeft     `json:"engines"`
+}
+
+// EngineLeft is what Pingo leaves in an engine in addition to editions.
+type EngineLeft struct {
+	Engine string `json:"engine"`
+	// Address is the url of the engine, as the definition has it.
+	Address string `json:"address"`
+	// Leaves says what is left; empty for nothing.
+	Leaves string `json:"leaves,omitempty"`
 }
 
 // HeldEdition is an edition in an engine; Answers says that its index's name leads to it.

@@ -74,8 +74,9 @@ func leaving(x *api.Export) string {
 		}
 		fmt.Fprintf(
 			&b,
-			"`pingo capture remove --source %s` does this, or run it after pingo serve has ended:\n\n```sql\n%s```\n",
+			"`pingo capture remove --source %s` does this, or run it in the database of `%s` after pingo serve has ended:\n\n```sql\n%s```\n",
 			s.Source,
+			s.Database,
 			s.Script,
 		)
 	}
@@ -86,6 +87,11 @@ func leaving(x *api.Export) string {
 			answers = ", which answers under the name " + e.Index
 		}
 		fmt.Fprintf(&b, "- engine %s: %s%s\n", e.Engine, e.Edition, answers)
+	}
+	for _, e := range x.Engines {
+		if e.Leaves != "" {
+			fmt.Fprintf(&b, "\nIn engine %s (`%s`), Pingo also leaves %s.\n", e.Engine, e.Address, e.Leaves)
+		}
 	}
 	fmt.Fprint(&b, "\n## Records\n\nYou can drop the database of PINGO_RECORDS_URL.\n")
 	return b.String()

@@ -126,6 +126,8 @@ type Kind struct {
 	// InPlace reports whether a live edition can take up the synonyms and settings in
 	// which two shapes differ.
 	InPlace func(old, new *shape.Shape) bool
+	// Leaves says what Pingo leaves in an engine in addition to editions, and how to delete it; empty for nothing.
+	Leaves string
 	// Recognize asks whoever answers whether it is of this kind. An error means that
 	// no server answered.
 	Recognize func(ctx context.Context, c Config) (bool, error)

@@ -45,6 +45,7 @@ var Kind = engine.Kind{
 	Name: "postgres", Schemes: []string{"postgres", "postgresql"}, Keys: `{}`,
 	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
 	Limits: Limits, InPlace: InPlace, Recognize: recognize,
+	Leaves: "the schema pingo_search, with all of it: DROP SCHEMA pingo_search CASCADE",
 }
 
 // recognize: no other kind has these schemes, and only PostgreSQL can answer.

@@ -127,7 +127,6 @@ const marked = "pingo_edition "
 // place is where an edition was found.
 type place struct {
 	index, mark string
-	shape       *shape.Shape
 	seen        time.Time
 }
 

@@ -45,6 +45,7 @@ var Kind = engine.Kind{
 		"description": "Sent with every request; values are usually ${NAME} or ${file:path}."}}`,
 	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
 	Limits: Limits, InPlace: InPlace, Recognize: recognize,
+	Leaves: "the index pingo_editions: DELETE /indexes/pingo_editions. An edition that is live is in the index of the public name",
 }
 
 // Open prepares an engine at a URL; it connects when it is first used.

@@ -48,7 +48,7 @@ func (d *Definer) captured(ctx context.Context, name string) (*captured, error) 
 
 // nothingInstalled says that a source has no capture that Pingo installs, so there is none to remove.
 func nothingInstalled(src *definition.Source) error {
-	return &inspect.BadRequest{Err: fmt.Errorf("Pingo installed nothing in source %s, whose changes come by %s: there is nothing to remove", src.Name, src.Capture)}
+	return &inspect.BadRequest{Err: fmt.Errorf("nothing of Pingo is in source %s, whose changes come by %s: there is nothing to remove", src.Name, src.Capture)}
 }
 
 // InstallCapture installs what the definition in force needs, where it is missing. An
@@ -137,11 +137,7 @@ func (d *Definer) PlanRemoval(ctx context.Context, name string) (*api.CaptureRem
 		return nil, err
 	}
 	defer c.Close()
-	out, err := d.removal(ctx, c)
-	if err == nil && out.Script == "" {
-		return nil, nothingInstalled(c.definition)
-	}
-	return out, err
+	return d.removal(ctx, c)
 }
 
 func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval, error) {
@@ -149,7 +145,7 @@ func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval
 	if err != nil {
 		return nil, err
 	}
-	out := &api.CaptureRemoval{Source: c.definition.Name, Indexes: []string{}}
+	out := &api.CaptureRemoval{Source: c.definition.Name, Database: c.definition.URL.Written, Indexes: []string{}}
 	for _, s := range shapes {
 		if !slices.Contains(out.Indexes, s.Index) {
 			out.Indexes = append(out.Indexes, s.Index)
@@ -162,6 +158,9 @@ func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval
 	}
 	if out.Script, err = c.Capture.RemovalScript(ctx); err != nil {
 		return nil, err
+	}
+	if out.Script == "" { // it works, and is not Pingo's to remove
+		return nil, nothingInstalled(c.definition)
 	}
 	depth, err := c.Depth(ctx)
 	out.Changes = depth.Changes
@@ -179,9 +178,6 @@ func (d *Definer) RemoveCapture(ctx context.Context, name string) (*api.CaptureR
 	out, err := d.removal(ctx, c)
 	if err != nil {
 		return nil, err
-	}
-	if out.Script == "" {
-		return nil, nothingInstalled(c.definition)
 	}
 	if err := c.Capture.Remove(ctx); err != nil {
 		return nil, err

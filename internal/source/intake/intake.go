@@ -307,6 +307,9 @@ func (c *capture) Script(context.Context, []shape.Captured) (string, error) {
 	return "-- Nothing is installed outside of Pingo's own database: what changes is sent here.\n", nil
 }
 
+// RemovalScript is empty: all of it is in Pingo's own database.
+func (c *capture) RemovalScript(context.Context) (string, error) { return "", nil }
+
 func (c *capture) Install(ctx context.Context, owner string, need []shape.Captured) ([]shape.Ref, error) {
 	if err := c.store.ensure(ctx); err != nil {
 		return nil, err

@@ -725,12 +725,8 @@ func (c *capture) there(ctx context.Context) error {
 	return err
 }
 
-func (c *capture) RemovalScript(ctx context.Context) (string, error) {
-	if c.inner == nil {
-		return "", nil
-	}
-	return c.inner.RemovalScript(ctx)
-}
+// RemovalScript is empty: the outbox is the application's, and records of it are in Pingo's own database.
+func (c *capture) RemovalScript(context.Context) (string, error) { return "", nil }
 
 func (c *capture) Remove(ctx context.Context) error {
 	if c.inner == nil {
