@@ -24,21 +24,23 @@ const (
 	ReindexResume   = "resume"
 	ReindexPace     = "pace"
 	ReindexRollback = "rollback"
+	ReindexDrop     = "drop"
 )
 
 // ReindexAction says what is to be done: start fills another edition like the one that answers,
-// cancel drops the one that is being filled, pause and resume halt it and let it go on, pace says how
-// fast it may go, switch has the one that is ready answer, whatever its gates say, and rollback has the
-// one that answered before answer again.
+// cancel deletes the one that is being filled, pause and resume its fill, pace limits it, switch makes the
+// one that is ready live, whatever its gates say, rollback makes a previous edition live again, and drop deletes
+// a previous edition before its time.
 type ReindexAction struct {
-	Action string `json:"action"            enum:"start,cancel,switch,pause,resume,pace,rollback"`
+	Action string `json:"action"            enum:"start,cancel,switch,pause,resume,pace,rollback,drop"`
 	// Pace is for pace and start; without one the definition's holds.
 	Pace *Pace `json:"pace,omitempty"`
 	// At is when it is to begin; only for start.
 	At *time.Time `json:"at,omitempty"`
-	// Edition is which one is to answer again, as one of those that are kept; only for rollback. Without
-	// one it is that which answered last.
+	// Edition is the previous edition to make live again, or to drop. Without it, that is the last one that was live.
 	Edition string `json:"edition,omitempty"`
+	// Cancel deletes the edition that is being filled or waits for a decision as well; only for rollback.
+	Cancel bool `json:"cancel,omitempty"`
 }
 
 // Pace bounds how fast an edition is filled; 0 and empty are no bound.

@@ -423,6 +423,9 @@ func TestMistakesGetASentence(t *testing.T) {
 		"failed dismiss huts 1":           "not interactive: pass --yes to confirm",
 		"leftovers remove main huts-e9":   "not interactive: pass --yes to confirm",
 		"reindex rollback huts":           "not interactive: pass --yes to confirm",
+		"reindex cancel huts":             "not interactive: pass --yes to confirm",
+		"reindex drop huts huts-e1":       "not interactive: pass --yes to confirm",
+		"token remove looker":             "not interactive: pass --yes to confirm",
 		"check nowhere.yaml":              "the definition nowhere.yaml cannot be read: no such file",
 		"token create x --role king":      "one of the roles viewer, operator, admin",
 		"status --url http://127.0.0.1:1": "no pingo serve answers at http://127.0.0.1:1",
@@ -507,7 +510,7 @@ func TestAccess(t *testing.T) {
 	if calls < 20 {
 		t.Errorf("only %d calls are described", calls)
 	}
-	w.must("token", "remove", "looker")
+	w.must("token", "remove", "looker", "--yes")
 	if status := get("GET", "/api/status", created.Token); status != http.StatusUnauthorized {
 		t.Errorf("a removed token: %d", status)
 	}

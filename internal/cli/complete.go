@@ -153,6 +153,7 @@ func (a *App) completions(root *cobra.Command) {
 		"reindex show":     first(indexes),
 		"reindex switch":   first(indexes),
 		"reindex cancel":   first(indexes),
+		"reindex drop":     first(indexes),
 		"definition show":  versions,
 		"definition diff":  versions,
 		"failed show":      failedKeys,

@@ -158,7 +158,7 @@ func (a *App) showIndexPlan(ix api.IndexPlan) {
 		api.ChangeNone:    "unchanged",
 		api.ChangeInPlace: "changed in place, effective immediately",
 		api.ChangeReindex: "reindex: Pingo fills a new edition, switches to it, and drops the old one",
-		api.ChangeRemoved: "removed from the definition: Pingo stops updating it, and its edition stays in the engine",
+		api.ChangeRemoved: "removed from the definition: Pingo stops updating it, and its live edition stays in the engine",
 	}
 	fmt.Fprintf(a.Out, "\nindex %s in %s: %s\n", ix.Name, ix.Engine, what[ix.Change])
 	if ix.Guard != "" {

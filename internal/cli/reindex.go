@@ -46,12 +46,8 @@ in sync for keep_previous, so that a rollback is immediate.`,
 		a.reindexCompare(),
 		a.reindexSwitch(),
 		a.reindexRollback(),
-		a.reindexSimple(
-			"cancel",
-			"Cancel a fill and delete its edition",
-			api.ReindexCancel,
-			"Cancelled %s.\n",
-		),
+		a.reindexCancel(),
+		a.reindexDrop(),
 	)
 	return reindex
 }
@@ -349,29 +345,79 @@ func (a *App) reindexSwitch() *cobra.Command {
 }
 
 func (a *App) reindexRollback() *cobra.Command {
-	var to string
+	action := api.ReindexAction{Action: api.ReindexRollback}
 	var yes bool
 	cmd := &cobra.Command{
 		Use: "rollback INDEX", Short: "Return to the previous edition", Args: Exactly(1, "an index"),
 		Long: `Makes the previous edition live again, immediately. Pingo kept it in sync by its own version of the definition. The current
-edition becomes the previous one, so the same command undoes the rollback.`,
-		Example: "  pingo reindex rollback huts",
+edition becomes the previous one, so the same command undoes the rollback. An edition that is being filled, or waits for a decision,
+stands against a rollback: --cancel deletes it in the same step.`,
+		Example: "  pingo reindex rollback huts\n  pingo reindex rollback huts --cancel",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !yes {
-				if err := confirm(a.Err, fmt.Sprintf("Make %s the live edition of %s?", cmp.Or(to, "the previous edition"), args[0])); err != nil {
+				question := fmt.Sprintf("Make %s the live edition of %s?", cmp.Or(action.Edition, "the previous edition"), args[0])
+				ix, err := a.indexStatus(cmd.Context(), args[0])
+				if err != nil {
 					return err
 				}
+				if ix.Fill != nil && ix.Live {
+					question = fmt.Sprintf("%s is %s. Delete it? %s", ix.Fill.Edition, ix.Fill.State, question)
+				}
+				if err := confirm(a.Err, question); err != nil {
+					return err
+				}
+				action.Cancel = ix.Fill != nil
 			}
-			done, err := a.client().
-				Reindex(cmd.Context(), args[0], api.ReindexAction{Action: api.ReindexRollback, Edition: to})
+			done, err := a.client().Reindex(cmd.Context(), args[0], action)
 			if err != nil {
 				return err
 			}
 			return a.finished(cmd.Context(), done, false)
 		},
 	}
-	cmd.Flags().
-		StringVar(&to, "to", "", "the edition; see pingo reindex show (default: the previous one)")
+	cmd.Flags().StringVar(&action.Edition, "to", "", "the edition; see pingo reindex show (default: the previous one)")
+	cmd.Flags().BoolVar(&action.Cancel, "cancel", false, "delete the edition that is being filled or waits for a decision")
+	yesFlag(cmd, &yes)
+	return cmd
+}
+
+func (a *App) reindexCancel() *cobra.Command {
+	var yes bool
+	cmd := a.reindexSimple("cancel", "Cancel a fill and delete its edition", api.ReindexCancel, "Cancelled %s.\n")
+	do := cmd.RunE
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if !yes {
+			if err := confirm(a.Err, fmt.Sprintf("Delete the edition of %s that is not live yet?", args[0])); err != nil {
+				return err
+			}
+		}
+		return do(cmd, args)
+	}
+	yesFlag(cmd, &yes)
+	return cmd
+}
+
+func (a *App) reindexDrop() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "drop INDEX EDITION", Short: "Delete a previous edition before keep_previous ends", Args: Exactly(2, "an index and an edition"),
+		Long: `Deletes a previous edition from the engine before keep_previous ends, and with it the possibility to return to it. Pingo
+no longer sends changes to it. The live edition does not change.`,
+		Example: "  pingo reindex drop huts huts-e1 --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !yes {
+				if err := confirm(a.Err, fmt.Sprintf("Delete %s? A rollback to it is then impossible.", args[1])); err != nil {
+					return err
+				}
+			}
+			done, err := a.client().
+				Reindex(cmd.Context(), args[0], api.ReindexAction{Action: api.ReindexDrop, Edition: args[1]})
+			if err != nil {
+				return err
+			}
+			return a.Print(done, func() { fmt.Fprintf(a.Out, "Pingo deletes %s.\n", done.Edition) })
+		},
+	}
 	yesFlag(cmd, &yes)
 	return cmd
 }

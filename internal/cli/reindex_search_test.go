@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"regexp"
@@ -298,6 +299,108 @@ func TestBackAndForwardAgain(t *testing.T) {
 		}
 		return nil
 	})
+}
+
+// A rollback deletes an edition that waits for a decision if it is told to, and a kept edition can be dropped before its time.
+func TestRollbackInsteadOfASwitch(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, seen int NOT NULL);
+		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, 50) i`)
+	w.serve()
+	before := tarns("before", "")
+	w.must("apply", "--yes", w.write(before))
+	first := w.edition("tarns")
+	w.must("apply", "--yes", w.write(tarns("after", "")))
+	second := w.edition("tarns")
+	w.must("apply", "--yes", "--no-wait", w.write(tarns("last", "    reindex: { switch: on_command }\n")))
+	third := ""
+	w.index(20*time.Second, "an edition waits for a decision", "tarns", func(ix api.IndexStatus) bool {
+		if ix.Fill != nil {
+			third = ix.Fill.Edition
+		}
+		return ix.Fill != nil && ix.Fill.ByHand
+	})
+	for args, words := range map[string]string{
+		"rollback --yes tarns":          third + " is ready: cancel it first, or with the rollback",
+		"drop --yes tarns " + second:    "only a previous edition can be dropped",
+		"drop --yes tarns " + third:     "only a previous edition can be dropped",
+		"drop --yes tarns tarns-e99":    `edition "tarns-e99" of tarns is not known`,
+		"drop --yes lakes " + first:     `index "lakes" is not known`,
+		"rollback --yes --cancel lakes": `index "lakes" is not known`,
+	} {
+		if _, errs, code := w.run(append([]string{"reindex"}, strings.Fields(args)...)...); code != 1 || !strings.Contains(errs, words) {
+			t.Errorf("%s: exit %d: %s", args, code, errs)
+		}
+	}
+	w.must("reindex", "rollback", "--yes", "--cancel", "tarns")
+	remains := func(names ...string) {
+		t.Helper()
+		w.eventually(20*time.Second, fmt.Sprint("of the editions remain ", names), func() error {
+			runs, err := w.client.Runs(t.Context(), "tarns")
+			var are []string
+			for _, r := range runs {
+				are = append(are, r.Edition)
+			}
+			slices.Sort(are)
+			if err != nil || !slices.Equal(are, names) {
+				return fmt.Errorf("%v %v", are, err)
+			}
+			return nil
+		})
+	}
+	remains(first, second)
+	if now := w.edition("tarns"); now != first {
+		t.Fatalf("%s is live instead of %s", now, first)
+	}
+	pgtest.Exec(t, lodge, "UPDATE tarns SET name = name || '!' WHERE id % 2 = 0")
+	w.must("wait", "tarns")
+	w.equalTo(lodge, before, "tarns", 0)
+	w.must("reindex", "drop", "tarns", second, "--yes")
+	remains(first)
+	if _, errs, code := w.run("reindex", "rollback", "--yes", "tarns"); code != 1 || !strings.Contains(errs, "keeps no previous edition of tarns") {
+		t.Errorf("exit %d: %s", code, errs)
+	}
+	w.equalTo(lodge, before, "tarns", 0)
+}
+
+// An index that is removed from the definition leaves its live edition in the engine, and nothing else.
+func TestARemovedIndexLeavesWhatIsLive(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE tarns (id int PRIMARY KEY, name text, seen int NOT NULL);
+		INSERT INTO tarns SELECT i, 'tarn ' || i, 0 FROM generate_series(1, 3000) i`)
+	w.serve()
+	head, both, _ := strings.Cut(tarns("first", ""), "  tarns:\n")
+	without := w.write(head + both[strings.Index(both, "  tarns_tables:\n"):])
+	leaves := func(names ...string) {
+		t.Helper()
+		w.must("apply", "--yes", "--accept", "tarns", without)
+		w.eventually(20*time.Second, fmt.Sprint("the engine has ", names), func() error {
+			r, err := http.Get(w.engine.URL + "/_alias")
+			if err != nil {
+				return err
+			}
+			defer r.Body.Close()
+			var have map[string]any
+			if err := json.NewDecoder(r.Body).Decode(&have); err != nil || !slices.Equal(slices.Sorted(maps.Keys(have)), names) {
+				return fmt.Errorf("%v %v", have, err)
+			}
+			return nil
+		})
+	}
+	w.fault(`{"slow_ms": 1500}`)
+	w.must("apply", "--yes", "--no-wait", w.write(tarns("first", "")))
+	w.index(20*time.Second, "the first edition is filled", "tarns", func(ix api.IndexStatus) bool { return ix.Fill != nil && ix.Fill.State == api.FillFilling })
+	leaves()
+	w.fault(`{}`)
+	w.must("apply", "--yes", w.write(tarns("first", "")))
+	w.must("apply", "--yes", w.write(tarns("second", "")))
+	second := w.edition("tarns")
+	w.fault(`{"slow_ms": 1500}`)
+	w.must("apply", "--yes", "--no-wait", w.write(tarns("third", "")))
+	w.index(20*time.Second, "the third edition is filled", "tarns", func(ix api.IndexStatus) bool { return ix.Fill != nil && ix.Fill.State == api.FillFilling })
+	leaves(second)
 }
 
 var entered = regexp.MustCompile(`edition entered state" index=tarns edition=(\S+) state="?([a-z ]+)`)

@@ -66,8 +66,8 @@ indexes:
 	}
 
 	// Dropped, and begun again; the rows are repaired, and it answers by itself.
-	w.must("reindex", "cancel", "tarns")
-	if _, errs, code := w.run("reindex", "cancel", "tarns"); code != 1 || !strings.Contains(errs, "no edition of tarns is being filled") {
+	w.must("reindex", "cancel", "tarns", "--yes")
+	if _, errs, code := w.run("reindex", "cancel", "tarns", "--yes"); code != 1 || !strings.Contains(errs, "no edition of tarns is being filled") {
 		t.Errorf("exit %d: %s", code, errs)
 	}
 	stopped("apply", "--yes", file("{ name: { search: 1 }, depth: { sql: depth::int } }", ""))

@@ -81,11 +81,17 @@ func timeOr(t *time.Time, or string) string {
 }
 
 func (a *App) tokenRemove() *cobra.Command {
-	return &cobra.Command{
+	var yes bool
+	cmd := &cobra.Command{
 		Use:   "remove NAME",
 		Short: "Remove a token and end its sessions",
 		Args:  Exactly(1, "a name"), Example: "  pingo token remove dashboards",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if !yes {
+				if err := confirm(a.Err, fmt.Sprintf("Remove token %s? Whoever uses it loses access at once.", args[0])); err != nil {
+					return err
+				}
+			}
 			if err := a.client().RemoveToken(cmd.Context(), args[0]); err != nil {
 				return err
 			}
@@ -95,6 +101,8 @@ func (a *App) tokenRemove() *cobra.Command {
 			)
 		},
 	}
+	yesFlag(cmd, &yes)
+	return cmd
 }
 
 func (a *App) tokenSessions() *cobra.Command {

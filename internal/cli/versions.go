@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/aymanbagabas/go-udiff"
+	"github.com/aymanbagabas/go-udiff/lcs"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -146,7 +147,7 @@ func compare(from, to *api.DefinitionVersion) []changedFile {
 	texts := func(v *api.DefinitionVersion) map[string]string {
 		out := map[string]string{}
 		for _, f := range v.Files {
-			out[nameOf(f)] += f.Text
+			out[nameOf(f)] += strings.TrimRight(f.Text, "\n") + "\n"
 		}
 		return out
 	}
@@ -155,12 +156,44 @@ func compare(from, to *api.DefinitionVersion) []changedFile {
 	maps.Copy(both, after)
 	out := []changedFile{}
 	for _, name := range slices.Sorted(maps.Keys(both)) {
-		diff := udiff.Unified(
-			fmt.Sprintf("%s (version %d)", name, from.Version), fmt.Sprintf("%s (version %d)", name, to.Version),
-			before[name], after[name])
-		if diff != "" {
-			out = append(out, changedFile{Name: name, Diff: diff})
+		if before[name] == after[name] {
+			continue
 		}
+		out = append(out, changedFile{Name: name, Diff: unified(
+			fmt.Sprintf("%s (version %d)", name, from.Version), fmt.Sprintf("%s (version %d)", name, to.Version),
+			before[name], after[name])})
+	}
+	return out
+}
+
+// unified is the difference between two texts, line by line, in the unified format with three lines of context.
+//
+// The library compares characters and then widens each difference to its lines, which removes and adds lines that did not change.
+// Here each distinct line stands for a character.
+func unified(fromName, toName, from, to string) string {
+	known := map[string]rune{}
+	numbered := func(lines []string) []rune {
+		out := make([]rune, len(lines))
+		for i, l := range lines {
+			if _, there := known[l]; !there {
+				known[l] = rune(len(known))
+			}
+			out[i] = known[l]
+		}
+		return out
+	}
+	removed, added := strings.SplitAfter(from, "\n"), strings.SplitAfter(to, "\n")
+	var edits []udiff.Edit
+	at, line := 0, 0
+	for _, d := range lcs.DiffRunes(numbered(removed), numbered(added)) {
+		at += len(strings.Join(removed[line:d.Start], ""))
+		gone := len(strings.Join(removed[d.Start:d.End], ""))
+		edits = append(edits, udiff.Edit{Start: at, End: at + gone, New: strings.Join(added[d.ReplStart:d.ReplEnd], "")})
+		at, line = at+gone, d.End
+	}
+	out, err := udiff.ToUnified(fromName, toName, from, edits, udiff.DefaultContextLines)
+	if err != nil {
+		panic(err) // the edits do not overlap and lie within the text
 	}
 	return out
 }

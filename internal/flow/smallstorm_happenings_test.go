@@ -47,6 +47,7 @@ func (e *episode) happenings() []happening {
 		}),
 		{2, func(*sync.WaitGroup) { e.decide() }},
 		often(6, func(*sync.WaitGroup) { e.rollBack() }),
+		often(2, func(*sync.WaitGroup) { e.drop() }),
 		often(12, func(*sync.WaitGroup) { e.reindex([]string{"huts", "beds", "trails"}[e.random.IntN(3)]) }),
 	}
 	if _, there := e.indexes["places"]; there {
@@ -203,6 +204,15 @@ func (e *episode) rollBack() {
 	r := list[e.random.IntN(len(list))]
 	if kept, _ := e.records.Return(context.Background(), r); kept {
 		e.tell("%s is to answer again", r.Name())
+	}
+}
+
+// drop is a person who has a kept edition dropped before its time.
+func (e *episode) drop() {
+	list := e.editions()
+	r := list[e.random.IntN(len(list))]
+	if kept, _ := e.records.Drop(context.Background(), r); kept {
+		e.tell("%s is to be dropped", r.Name())
 	}
 }
 

@@ -243,6 +243,18 @@ func (r *Records) CancelEdition(ctx context.Context, e *Edition) error {
 	return err
 }
 
+// Drop has a kept edition dropped before its time by whoever feeds it. It reports whether the edition is kept: the live one, one that
+// returns and one that is filled are not.
+func (r *Records) Drop(ctx context.Context, e *Edition) (bool, error) {
+	n, err := changed(r.db.ExecContext(
+		ctx,
+		"UPDATE edition SET state = 'cancelled' WHERE index_name = $1 AND number = $2 AND state = 'previous'",
+		e.Index,
+		e.Number,
+	))
+	return n > 0, err
+}
+
 // DeleteEdition forgets an edition that the engine no longer has, and ends what was asked for of it. Under a lease it keeps one that is
 // not cancelled: records that were restored may have forgotten why it was dropped.
 func (r *Records) DeleteEdition(ctx context.Context, e *Edition) error {

@@ -59,7 +59,7 @@ func TestEditionsLiveAlikeInMemoryAndInTheDatabase(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		at, what, state := random.IntN(len(list)+1), random.IntN(14), states[random.IntN(len(states))]
+		at, what, state := random.IntN(len(list)+1), random.IntN(15), states[random.IntN(len(states))]
 		keep := []time.Duration{0, time.Hour, -time.Hour}[random.IntN(3)]
 		outcomes := make([]string, 2)
 		for i, r := range both {
@@ -108,6 +108,9 @@ func TestEditionsLiveAlikeInMemoryAndInTheDatabase(t *testing.T) {
 			case 8:
 				next, err := r.Refill(ctx, e)
 				told("refill", next != nil, err)
+			case 14:
+				done, err := r.Drop(ctx, e)
+				told("drop", done, err)
 			case 9:
 				told("delete", "", r.DeleteEdition(ctx, e))
 			}

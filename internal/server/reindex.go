@@ -43,6 +43,7 @@ func compare(looks *inspect.Reindexes) echo.HandlerFunc {
 
 var reindexActions = []string{
 	api.ReindexStart, api.ReindexCancel, api.ReindexSwitch, api.ReindexPause, api.ReindexResume, api.ReindexPace, api.ReindexRollback,
+	api.ReindexDrop,
 }
 
 func reindex(f *flow.Service) echo.HandlerFunc {

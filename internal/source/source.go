@@ -285,6 +285,15 @@ type Gap struct {
 	Reason string
 }
 
+// Removed are the gaps of tables whose capture a person removed.
+func Removed(tables []shape.Captured) []Gap {
+	var out []Gap
+	for _, t := range tables {
+		out = append(out, Gap{Table: t.Table, Deliberate: true, Reason: "capture was removed from this database, so its changes go unnoticed"})
+	}
+	return out
+}
+
 // Depth is how much a journal holds.
 type Depth struct {
 	// Changes that are in it, and when the oldest was noted; nil when there is none. A

@@ -8,7 +8,7 @@ import { Figure, Notice, Spark, StateMark } from './parts';
 
 const gateNames = { complete: 'Complete', refused: 'Failed documents', size: 'Size', content: 'Content', expect: 'Expected searches' };
 
-type Action = 'start' | 'switch' | 'cancel' | 'rollback';
+type Action = 'start' | 'switch' | 'cancel' | 'rollback' | 'drop';
 
 // A change that most documents need: how far they are, and what a person can do.
 export function WideChange({ ix }: { ix: IndexStatus }) {
@@ -55,7 +55,8 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
   const act = (action: string, pace?: Pace) => {
     setAsks('');
     setError('');
-    post<Reindexed>(`/api/indexes/${ix.name}/reindex`, { action, pace }).catch((e) => setError(e.message));
+    const more = action === 'rollback' ? { edition: ix.previous, cancel: !!fill } : action === 'drop' ? { edition: ix.previous } : { pace };
+    post<Reindexed>(`/api/indexes/${ix.name}/reindex`, { action, ...more }).catch((e) => setError(e.message));
   };
   const previous = runs?.find((r) => r.edition === ix.previous);
   const shown = runs?.find((r) => r.edition === (fill?.edition ?? ix.edition));
@@ -113,7 +114,10 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
           <Typography variant="body2" sx={{ flex: '1 1 260px', overflowWrap: 'anywhere' }}>
             {previous.edition} was live before, from version {previous.definition}. Pingo keeps it in sync{previous.keptUntil && ` until ${clock(previous.keptUntil)}`}.
           </Typography>
-          {may && !fill && <Button size="small" variant="outlined" onClick={() => setAsks('rollback')}>Roll back</Button>}
+          {may && <Stack direction="row" sx={{ gap: 1 }}>
+            {fill?.state !== 'returning' && <Button size="small" variant="outlined" onClick={() => setAsks('rollback')}>Roll back</Button>}
+            <Button size="small" color="inherit" onClick={() => setAsks('drop')}>Drop</Button>
+          </Stack>}
         </Stack>
       )}
       {shown && <Timeline run={shown} />}
@@ -176,7 +180,8 @@ function question(action: Action, ix: IndexStatus, stopped: string[], estimate?:
     };
     case 'switch': return { title: `Switch to ${fill}?`, yes: 'Make it live', text: `${stopped.length > 0 ? `${stopped.join('; ')}. ` : ''}Pingo keeps ${ix.edition} in sync for a rollback, as long as the definition says.` };
     case 'cancel': return { title: `Delete ${fill}?`, yes: 'Delete it', text: `${ix.edition} stays live.` };
-    case 'rollback': return { title: `Roll back to ${ix.previous}?`, yes: 'Make it live', text: `It has every change that ${ix.edition} has, by its own version of the definition. Pingo keeps ${ix.edition}, so you can undo the rollback.` };
+    case 'rollback': return { title: `Roll back to ${ix.previous}?`, yes: 'Make it live', text: `It has every change that ${ix.edition} has, by its own version of the definition. Pingo keeps ${ix.edition}, so you can undo the rollback.${fill ? ` ${fill} is ${ix.fill?.state}, and Pingo deletes it.` : ''}` };
+    case 'drop': return { title: `Drop ${ix.previous}?`, yes: 'Delete it', text: `Pingo deletes it from the engine and no longer sends changes to it. You can then no longer roll back to it. ${ix.edition} stays live.` };
   }
 }
 

@@ -167,7 +167,14 @@ func (d *Definer) applyIndex(ctx context.Context, p *plan, ix *planned, version 
 		return d.updateSettings(ctx, p.definition.Engine(ix.Engine), ix)
 	case api.ChangeRemoved:
 		for _, e := range editions {
-			if err := d.Records.DeleteEdition(ctx, e); err != nil {
+			forget := d.Records.DeleteEdition
+			// The live edition stays in the engine. A process that feeds the others drops them.
+			if e.State != reindex.Switched && !slices.ContainsFunc(e.Shape.Sources(), func(name string) bool {
+				return p.definition.Source(name) == nil
+			}) {
+				forget = d.Records.CancelEdition
+			}
+			if err := forget(ctx, e); err != nil {
 				return err
 			}
 		}

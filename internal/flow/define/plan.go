@@ -43,6 +43,7 @@ type Store interface {
 	CancelEdition(ctx context.Context, e *records.Edition) error
 	Decide(ctx context.Context, e *records.Edition) (bool, error)
 	Return(ctx context.Context, e *records.Edition) (bool, error)
+	Drop(ctx context.Context, e *records.Edition) (bool, error)
 	SetCourse(ctx context.Context, e *records.Edition, c records.Course, what string) (bool, error)
 	PauseRebuilds(ctx context.Context, e *records.Edition, paused bool, what string) (bool, error)
 	DeleteEdition(ctx context.Context, e *records.Edition) error

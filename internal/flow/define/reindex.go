@@ -80,7 +80,9 @@ func (r *Reindexer) do(ctx context.Context, index string, e *editions, a api.Rei
 	case api.ReindexStart:
 		return r.start(ctx, index, e, a)
 	case api.ReindexRollback:
-		return r.rollBack(ctx, index, e, a.Edition)
+		return r.rollBack(ctx, index, e, a)
+	case api.ReindexDrop:
+		return r.drop(ctx, index, e, a.Edition)
 	}
 	pause := a.Action == api.ReindexPause
 	if e.pending == nil && e.live != nil && (pause || a.Action == api.ReindexResume) {
@@ -144,34 +146,15 @@ func (r *Reindexer) start(
 	return r.Records.NewEdition(ctx, e.live.Shape, e.live.Engine, e.live.Definition, c)
 }
 
-// rollBack has an edition answer again that did before: the last one, unless one is named.
-func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, name string) (*records.Edition, error) {
-	if e.pending != nil {
-		return nil, fmt.Errorf("%w: %s is %s: cancel it first", ErrNotNow, e.pending.Name(), e.pending.State)
+// rollBack makes an edition live again: the last one, unless one is named. An edition that is being filled, or waits for a decision,
+// stands against it unless it is to be cancelled as well.
+func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, a api.ReindexAction) (*records.Edition, error) {
+	if e.pending != nil && (!a.Cancel || e.pending.State == reindex.Returning) {
+		return nil, fmt.Errorf("%w: %s is %s: cancel it first, or with the rollback (cancel)", ErrNotNow, e.pending.Name(), e.pending.State)
 	}
-	if len(e.previous) == 0 {
-		return nil, fmt.Errorf(
-			"%w: no edition of %s is kept that answered before: keep_previous says how long they are", ErrNotNow, index)
-	}
-	to := e.previous[len(e.previous)-1]
-	if name != "" {
-		var names []string
-		to = nil
-		for _, p := range e.previous {
-			names = append(names, p.Name())
-			if p.Name() == name {
-				to = p
-			}
-		}
-		if to == nil {
-			return nil, fmt.Errorf(
-				"edition %q of %s is %w: %s",
-				name,
-				index,
-				inspect.ErrUnknown,
-				definition.Nearest(name, names),
-			)
-		}
+	to, err := e.kept(index, a.Edition)
+	if err != nil {
+		return nil, err
 	}
 	if sources := to.Shape.Sources(); !r.Usable(sources) {
 		return nil, fmt.Errorf(
@@ -182,7 +165,49 @@ func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, nam
 	if err == nil && !kept {
 		err = fmt.Errorf("%w: %s is no longer kept", ErrNotNow, to.Name())
 	}
+	if err == nil && e.pending != nil {
+		err = r.Records.CancelEdition(ctx, e.pending)
+	}
 	return to, err
+}
+
+// drop ends the keeping of an edition before its time: of the only one, unless one is named.
+func (r *Reindexer) drop(ctx context.Context, index string, e *editions, name string) (*records.Edition, error) {
+	for _, other := range []*records.Edition{e.live, e.pending} {
+		if other != nil && other.Name() == name {
+			return nil, fmt.Errorf("%w: %s is %s, and only a previous edition can be dropped", ErrNotNow, name, other.State)
+		}
+	}
+	if name == "" && len(e.previous) > 1 {
+		return nil, &inspect.BadRequest{Err: fmt.Errorf("%d editions of %s are kept: name the one to drop", len(e.previous), index)}
+	}
+	gone, err := e.kept(index, name)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := r.Records.Drop(ctx, gone)
+	if err == nil && !kept {
+		err = fmt.Errorf("%w: %s is no longer kept", ErrNotNow, gone.Name())
+	}
+	return gone, err
+}
+
+// kept is the previous edition with a name, or the last one for an empty name.
+func (e *editions) kept(index, name string) (*records.Edition, error) {
+	if len(e.previous) == 0 {
+		return nil, fmt.Errorf("%w: Pingo keeps no previous edition of %s: keep_previous says how long it does", ErrNotNow, index)
+	}
+	if name == "" {
+		return e.previous[len(e.previous)-1], nil
+	}
+	var names []string
+	for _, p := range e.previous {
+		if p.Name() == name {
+			return p, nil
+		}
+		names = append(names, p.Name())
+	}
+	return nil, fmt.Errorf("edition %q of %s is %w: %s", name, index, inspect.ErrUnknown, definition.Nearest(name, names))
 }
 
 // steer halts the filling of an edition, lets it go on, or changes its pace.

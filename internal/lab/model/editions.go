@@ -290,6 +290,19 @@ func (r *Records) CancelEdition(_ context.Context, e *records.Edition) error {
 	return nil
 }
 
+// Drop cancels a kept edition.
+func (r *Records) Drop(_ context.Context, e *records.Edition) (bool, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known := r.editions[of(e)]
+	kept := known.State == reindex.Previous
+	if kept {
+		known.State = reindex.Cancelled
+		r.editions[of(e)] = known
+	}
+	return kept, nil
+}
+
 // SaveShape records a shape.
 func (r *Records) SaveShape(_ context.Context, e *records.Edition) error {
 	r.mu.Lock()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"pingo/internal/core/shape"
@@ -53,28 +54,33 @@ func (s *suite) installingHoldsUpNobody() {
 // removalIsToldAsOne removes capture while a transaction holds up its end. Who looks meanwhile is told that it was
 // removed, and not what is left of it.
 func (s *suite) removalIsToldAsOne(need []shape.Captured) {
-	s.do(func(tx Transaction) { tx.Insert("stays", Row{"hut_id": 1, "night": "held", "body": "quiet"}) })
 	tx := s.h.Begin(s.T)
 	tx.Update("stays", Row{"hut_id": 1, "night": "held"}, Row{"body": "loud"})
 	removed := make(chan error, 1)
 	go func() { removed <- s.src.Capture.Remove(s.Context()) }()
-	for looks := 0; looks < 20; {
-		gaps, err := s.src.Capture.Gaps(s.Context(), need)
-		if err != nil {
-			s.Fatal(err)
-		}
-		if len(gaps) == 0 {
-			continue
-		}
-		looks++
-		if len(gaps) != len(need) || slices.ContainsFunc(gaps, func(g source.Gap) bool {
-			return !g.Deliberate || !strings.Contains(g.Reason, "capture was removed")
-		}) {
-			s.Errorf("gaps while capture is removed: %+v", gaps)
-			break
-		}
-		time.Sleep(10 * time.Millisecond)
+	var looking sync.WaitGroup
+	for range 4 { // so that a look is likely to be under way when the removal begins
+		looking.Go(func() {
+			for looks := 0; looks < 20; {
+				gaps, err := s.src.Capture.Gaps(s.Context(), need)
+				if err != nil {
+					s.Error(err)
+					return
+				}
+				if len(gaps) == 0 {
+					continue
+				}
+				looks++
+				if len(gaps) != len(need) || slices.ContainsFunc(gaps, func(g source.Gap) bool {
+					return !g.Deliberate || !strings.Contains(g.Reason, "capture was removed")
+				}) {
+					s.Errorf("gaps while capture is removed: %+v", gaps)
+					return
+				}
+			}
+		})
 	}
+	looking.Wait()
 	tx.Rollback()
 	if err := <-removed; err != nil {
 		s.Fatal(err)
@@ -108,6 +114,13 @@ func (s *suite) capturesComeAndGo() {
 	}
 	if script, err := capture.Script(ctx, need); err != nil || script == "" {
 		s.Errorf("script: %q %v", script, err)
+	}
+	s.do(func(tx Transaction) { tx.Insert("stays", Row{"hut_id": 1, "night": "held", "body": "quiet"}) })
+	for range 10 {
+		s.removalIsToldAsOne(need)
+		if _, err := capture.Install(ctx, "one", need); err != nil {
+			s.Fatal(err)
+		}
 	}
 	s.removalIsToldAsOne(need)
 	if err := capture.Remove(ctx); err != nil { // a step that is taken again
