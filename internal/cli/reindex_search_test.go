@@ -322,7 +322,7 @@ func TestRollbackInsteadOfASwitch(t *testing.T) {
 		return ix.Fill != nil && ix.Fill.ByHand
 	})
 	for args, words := range map[string]string{
-		"rollback --yes tarns":          third + " is ready: cancel it first, or with the rollback",
+		"rollback --yes tarns":          third + " is ready: cancel it first, or pass --cancel",
 		"drop --yes tarns " + second:    "only a previous edition can be dropped",
 		"drop --yes tarns " + third:     "only a previous edition can be dropped",
 		"drop --yes tarns tarns-e99":    `edition "tarns-e99" of tarns is not known`,

@@ -150,7 +150,7 @@ func (r *Reindexer) start(
 // stands against it unless it is to be cancelled as well.
 func (r *Reindexer) rollBack(ctx context.Context, index string, e *editions, a api.ReindexAction) (*records.Edition, error) {
 	if e.pending != nil && (!a.Cancel || e.pending.State == reindex.Returning) {
-		return nil, fmt.Errorf("%w: %s is %s: cancel it first, or with the rollback (cancel)", ErrNotNow, e.pending.Name(), e.pending.State)
+		return nil, fmt.Errorf("%w: %s is %s: cancel it first, or pass --cancel", ErrNotNow, e.pending.Name(), e.pending.State)
 	}
 	to, err := e.kept(index, a.Edition)
 	if err != nil {
