@@ -99,8 +99,8 @@ indexes:
 		t.Errorf("%s still answers", after)
 	}
 	answers("840")
-	for _, c := range [][2]string{{"show", "no index"}, {"start", "is not known"}, {"cancel", "is not known"}} {
-		if _, errs, code := w.run("reindex", c[0], "lakes"); code != 1 || !strings.Contains(errs, c[1]) {
+	for _, c := range [][2]string{{"show", "no index"}, {"start", "is not known"}, {"cancel --yes", "is not known"}} {
+		if _, errs, code := w.run(append(append([]string{"reindex"}, strings.Fields(c[0])...), "lakes")...); code != 1 || !strings.Contains(errs, c[1]) {
 			t.Errorf("%v: exit %d: %s", c, code, errs)
 		}
 	}
