@@ -172,6 +172,28 @@ func FailureOf(err error) Failure {
 	return Failure{Outcome: retry.Later, Message: err.Error()}
 }
 
+// AsBlocked makes a refusal of a request without documents a failure that a person must fix: it is no document's fault.
+func AsBlocked(err error) error {
+	if err == nil {
+		return nil
+	}
+	f := FailureOf(err)
+	if f.Outcome != retry.Refused {
+		return err
+	}
+	f.Outcome = retry.Blocked
+	return &f
+}
+
+// Blocked are the results of a delivery that fails as a whole until a person fixes something.
+func Blocked(docs []Document, f *Failure) []Result {
+	results := make([]Result, len(docs))
+	for i := range results {
+		results[i] = Result{Outcome: retry.Blocked, Kind: f.Kind, Reason: f.Message}
+	}
+	return results
+}
+
 // FacetSize bounds how many values of a facet are counted: the most frequent.
 const FacetSize = 20
 

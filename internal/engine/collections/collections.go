@@ -67,21 +67,12 @@ func Open(c engine.Config) (*Engine, error) {
 			return nil, fmt.Errorf("the options of the engine cannot be read: %w", err)
 		}
 	}
-	transport := &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, WriteBufferSize: 64 << 10}
-	if c.Dial != nil {
-		transport.DialContext = c.Dial
-	}
 	return &Engine{
 		base:    &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")},
 		at:      u.Scheme + "://" + u.Host,
 		headers: options.Headers,
 		key:     options.Key,
-		client: &http.Client{
-			Timeout: requestTimeout,
-			// Headers with secrets are for the address that the definition has.
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport:     transport,
-		},
+		client:  engine.HTTPClient(c, requestTimeout, 16),
 		layouts: map[string]*layout{},
 		settled: map[string]bool{},
 	}, nil

@@ -26,7 +26,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 	}
 	var f *engine.Failure
 	if errors.As(err, &f) && f.Outcome == retry.Blocked {
-		return blocked(docs, f), nil
+		return engine.Blocked(docs, f), nil
 	}
 	if err != nil {
 		return nil, err
@@ -50,21 +50,13 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 	return results, nil
 }
 
-func blocked(docs []engine.Document, f *engine.Failure) []engine.Result {
-	results := make([]engine.Result, len(docs))
-	for i := range results {
-		results[i] = engine.Result{Outcome: retry.Blocked, Kind: f.Kind, Reason: f.Message}
-	}
-	return results
-}
-
 // unsettled handles a request that failed as a whole.
 func (e *Engine) unsettled(ctx context.Context, edition string, docs []engine.Document, err error) ([]engine.Result, error) {
 	if missing(err) {
 		e.forget(edition)
 		var f *engine.Failure
 		errors.As(e.lost(edition), &f)
-		return blocked(docs, f), nil
+		return engine.Blocked(docs, f), nil
 	}
 	var answered *statusFailure
 	if errors.As(err, &answered) && answered.Outcome != retry.Later {
@@ -93,7 +85,7 @@ func (e *Engine) settle(ctx context.Context, edition string) error {
 		return e.lost(edition)
 	}
 	if err != nil {
-		return asBlocked(err)
+		return engine.AsBlocked(err)
 	}
 	e.mu.Lock()
 	e.settled[edition] = true

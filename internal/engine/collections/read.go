@@ -17,7 +17,7 @@ import (
 // Count counts documents.
 func (e *Engine) Count(ctx context.Context, edition string) (int64, error) {
 	c, err := e.collection(ctx, edition)
-	return c.Documents, asBlocked(err)
+	return c.Documents, engine.AsBlocked(err)
 }
 
 // Get reads documents by key.
@@ -123,7 +123,7 @@ func (e *Engine) stored(ctx context.Context, edition string, keys []string, fiel
 		}
 		r, err := e.search(ctx, question)
 		if err != nil {
-			return asBlocked(err)
+			return engine.AsBlocked(err)
 		}
 		for _, h := range r.Hits {
 			if err := keyed(h.Document); err != nil {

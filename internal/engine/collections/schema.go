@@ -173,20 +173,7 @@ func (e *Engine) create(ctx context.Context, name string, s *shape.Shape) error 
 		body[name] = value
 	}
 	body["name"], body["fields"], body["enable_nested_fields"] = name, declared, true
-	return asBlocked(e.do(ctx, http.MethodPost, "/collections", nil, body, nil))
-}
-
-// asBlocked: what the engine refuses of a request without documents is not a document's fault.
-func asBlocked(err error) error {
-	if err == nil {
-		return nil
-	}
-	f := engine.FailureOf(err)
-	if f.Outcome != retry.Refused {
-		return err
-	}
-	f.Outcome = retry.Blocked
-	return &f
+	return engine.AsBlocked(e.do(ctx, http.MethodPost, "/collections", nil, body, nil))
 }
 
 // register keeps the shape of an edition.
@@ -196,13 +183,13 @@ func (e *Engine) register(ctx context.Context, edition string, s *shape.Shape) e
 	}, nil)
 	var f *statusFailure
 	if err != nil && !(errors.As(err, &f) && f.status == http.StatusConflict) {
-		return asBlocked(err)
+		return engine.AsBlocked(err)
 	}
 	b, err := json.Marshal(s)
 	if err != nil {
 		return err
 	}
-	return asBlocked(e.do(ctx, http.MethodPost, "/collections/"+registry+"/documents", url.Values{"action": {"upsert"}}, registered{edition, string(b)}, nil))
+	return engine.AsBlocked(e.do(ctx, http.MethodPost, "/collections/"+registry+"/documents", url.Values{"action": {"upsert"}}, registered{edition, string(b)}, nil))
 }
 
 // layout is that of an edition.
@@ -292,20 +279,20 @@ func (e *Engine) UpdateSettings(ctx context.Context, edition string, s *shape.Sh
 	at := "/collections/" + url.PathEscape(edition) + "/synonyms"
 	var now struct{ Synonyms []synonym }
 	if err := e.do(ctx, http.MethodGet, at, nil, nil, &now); err != nil {
-		return asBlocked(err)
+		return engine.AsBlocked(err)
 	}
 	wanted := map[string]bool{}
 	for i, group := range s.Synonyms {
 		id := fmt.Sprintf("pingo-%d", i+1)
 		wanted[id] = true
 		if err := e.do(ctx, http.MethodPut, at+"/"+id, nil, synonym{Synonyms: group}, nil); err != nil {
-			return asBlocked(err)
+			return engine.AsBlocked(err)
 		}
 	}
 	for _, old := range now.Synonyms {
 		if strings.HasPrefix(old.ID, "pingo-") && !wanted[old.ID] {
 			if err := ignoreMissing(e.do(ctx, http.MethodDelete, at+"/"+url.PathEscape(old.ID), nil, nil, nil)); err != nil {
-				return asBlocked(err)
+				return engine.AsBlocked(err)
 			}
 		}
 	}
@@ -337,7 +324,7 @@ func (e *Engine) Switch(ctx context.Context, name, edition string) error {
 		return &engine.Failure{Outcome: retry.Blocked, Message: fmt.Sprintf(
 			"%s has a collection of the name %s that Pingo did not make, so the name cannot lead to %s: delete it, or give the index another name", e.at, name, edition)}
 	}
-	return asBlocked(e.do(ctx, http.MethodPut, "/aliases/"+url.PathEscape(name), nil, map[string]string{"collection_name": edition}, nil))
+	return engine.AsBlocked(e.do(ctx, http.MethodPut, "/aliases/"+url.PathEscape(name), nil, map[string]string{"collection_name": edition}, nil))
 }
 
 // Resolve reads where the alias points. A collection of that very name answers for itself.

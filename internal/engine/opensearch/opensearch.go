@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -72,20 +71,7 @@ func Open(c engine.Config) (*Engine, error) {
 		headers: options.Headers,
 		at:      u.Scheme + "://" + u.Host,
 		base:    &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")},
-	}
-	e.client = &http.Client{
-		Timeout: requestTimeout,
-		// Headers with secrets are for the address that the definition has.
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{
-			MaxIdleConnsPerHost: 16,
-			IdleConnTimeout:     time.Minute,
-			DialContext:         (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
-			WriteBufferSize:     64 << 10,
-		},
-	}
-	if c.Dial != nil {
-		e.client.Transport.(*http.Transport).DialContext = c.Dial
+		client:  engine.HTTPClient(c, requestTimeout, 16),
 	}
 	e.bodies.New = func() any { return new(bytes.Buffer) }
 	return e, nil

@@ -271,7 +271,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 	l, err := e.layout(ctx, edition)
 	var f *engine.Failure
 	if errors.As(err, &f) && f.Outcome == retry.Blocked {
-		return blocked(docs, f), nil
+		return engine.Blocked(docs, f), nil
 	}
 	if err != nil {
 		return nil, err
@@ -313,21 +313,13 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 				delete(e.layouts, edition)
 				e.mu.Unlock()
 				errors.As(lost(edition), &f)
-				return blocked(docs, f), nil
+				return engine.Blocked(docs, f), nil
 			}
 			return nil, explain(err)
 		}
 		fit = later
 	}
 	return results, e.sweep(ctx, edition)
-}
-
-func blocked(docs []engine.Document, f *engine.Failure) []engine.Result {
-	results := make([]engine.Result, len(docs))
-	for i := range results {
-		results[i] = engine.Result{Outcome: retry.Blocked, Kind: f.Kind, Reason: f.Message}
-	}
-	return results
 }
 
 // write writes some of the documents, whose keys differ.

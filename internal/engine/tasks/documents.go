@@ -128,7 +128,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		path, err = e.path(ctx, edition)
 	}
 	if f := (*engine.Failure)(nil); errors.As(err, &f) && f.Outcome == retry.Blocked {
-		return blocked(docs, f), nil
+		return engine.Blocked(docs, f), nil
 	}
 	if err != nil {
 		return nil, err
@@ -156,7 +156,7 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 			e.forget(edition)
 			var f *engine.Failure
 			errors.As(e.lost(edition), &f)
-			return blocked(docs, f), nil
+			return engine.Blocked(docs, f), nil
 		}
 		if err != nil {
 			return nil, err
@@ -164,14 +164,6 @@ func (e *Engine) Deliver(ctx context.Context, edition string, docs []engine.Docu
 		start = end
 	}
 	return results, nil
-}
-
-func blocked(docs []engine.Document, f *engine.Failure) []engine.Result {
-	results := make([]engine.Result, len(docs))
-	for i := range results {
-		results[i] = engine.Result{Outcome: retry.Blocked, Kind: f.Kind, Reason: f.Message}
-	}
-	return results
 }
 
 // upsert sends documents that fit their shape in one task.
@@ -243,7 +235,7 @@ func (e *Engine) Count(ctx context.Context, edition string) (int64, error) {
 		return 0, err
 	}
 	n, err := e.documents(ctx, p.index)
-	return n, asBlocked(err)
+	return n, engine.AsBlocked(err)
 }
 
 // fetched is a page of documents.
@@ -272,7 +264,7 @@ func (e *Engine) fetch(ctx context.Context, edition string, keys, names []string
 		}
 		var out fetched
 		if err := e.do(ctx, http.MethodPost, path+"/documents/fetch", nil, question, &out); err != nil {
-			return asBlocked(err)
+			return engine.AsBlocked(err)
 		}
 		for _, doc := range out.Results {
 			if err := keyed(doc, each); err != nil {
@@ -333,7 +325,7 @@ func (e *Engine) Scan(ctx context.Context, edition string, each func(key, finger
 		err := e.do(ctx, http.MethodPost, path+"/documents/fetch", nil,
 			map[string]any{"fields": []string{idField, definition.FingerprintField}, "limit": page, "offset": offset}, &out)
 		if err != nil {
-			return asBlocked(err)
+			return engine.AsBlocked(err)
 		}
 		for _, doc := range out.Results {
 			err := keyed(doc, func(key string, doc json.RawMessage) error {

@@ -272,7 +272,7 @@ func (e *Engine) Prepare(ctx context.Context, edition string, s *shape.Shape) er
 	}
 	err = e.write(ctx, http.MethodPost, "/indexes/"+registry+"/documents", url.Values{"primaryKey": {idField}}, []registered{{edition, string(b)}})
 	if err != nil {
-		return asBlocked(err)
+		return engine.AsBlocked(err)
 	}
 	all, err := e.indexes(ctx)
 	if err != nil {

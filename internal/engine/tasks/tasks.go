@@ -70,20 +70,11 @@ func Open(c engine.Config) (*Engine, error) {
 	for name, value := range options.Headers {
 		headers[name] = value
 	}
-	transport := &http.Transport{MaxIdleConnsPerHost: 32, IdleConnTimeout: time.Minute, WriteBufferSize: 64 << 10}
-	if c.Dial != nil {
-		transport.DialContext = c.Dial
-	}
 	return &Engine{
 		base:    &url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/")},
 		at:      u.Scheme + "://" + u.Host,
 		headers: headers,
-		client: &http.Client{
-			Timeout: requestTimeout,
-			// Headers with secrets are for the address that the definition has.
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport:     transport,
-		},
+		client:  engine.HTTPClient(c, requestTimeout, 32),
 		places:  map[string]place{},
 		layouts: map[string]*layout{},
 	}, nil
@@ -189,19 +180,6 @@ func ignoreMissing(err error) error {
 	return err
 }
 
-// asBlocked: what the engine refuses of a request without documents is not a document's fault.
-func asBlocked(err error) error {
-	if err == nil {
-		return nil
-	}
-	f := engine.FailureOf(err)
-	if f.Outcome != retry.Refused {
-		return err
-	}
-	f.Outcome = retry.Blocked
-	return &f
-}
-
 // task is a write that the server carries out later.
 type task struct {
 	UID int64 `json:"taskUid"`
@@ -281,7 +259,7 @@ func (e *Engine) manage(ctx context.Context, method, path string, body any) erro
 	if errors.As(err, &t) {
 		return &engine.Failure{Outcome: retry.Blocked, Kind: t.Code, Message: fmt.Sprintf("%s says %s (%s)", e.at, t.Message, t.Code)}
 	}
-	return asBlocked(err)
+	return engine.AsBlocked(err)
 }
 
 // Describe says which server answered.
