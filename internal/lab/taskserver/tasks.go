@@ -2,6 +2,7 @@ package taskserver
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -23,6 +24,13 @@ type task struct {
 	FinishedAt *time.Time     `json:"finishedAt"`
 
 	do func() *Error
+}
+
+// copied returns the task as it is now. The caller holds mu and may read the copy without it.
+func (t *task) copied() task {
+	c := *t
+	c.Details = maps.Clone(t.Details)
+	return c
 }
 
 // mostQueued is how many tasks may wait.
@@ -86,7 +94,7 @@ func (s *Server) taskRoute(method string, parts []string, q map[string][]string)
 		if err != nil || uid < 0 || uid >= len(s.tasks) || s.tasks[uid] == nil {
 			return 0, nil, fault(404, "task_not_found", "Task `%s` not found.", parts[0])
 		}
-		return http.StatusOK, *s.tasks[uid], nil
+		return http.StatusOK, s.tasks[uid].copied(), nil
 	case method == http.MethodGet:
 		return s.listTasks(q)
 	case method == http.MethodPost && len(parts) == 1 && parts[0] == "cancel":
@@ -218,7 +226,7 @@ func (s *Server) listTasks(q map[string][]string) (int, any, *Error) {
 			if start == nil {
 				start = &t.UID
 			}
-			list = append(list, *t)
+			list = append(list, t.copied())
 		case next == nil:
 			next = &t.UID
 		}
