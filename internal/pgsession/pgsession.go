@@ -75,6 +75,19 @@ func Configure(config *pgx.ConnConfig, more map[string]string) {
 	}
 }
 
+// ReadFiles returns a hook that reads the password file and the certificates of an address for each new connection. A password
+// or key that changes in its file is used without a restart.
+func ReadFiles(address string) func(context.Context, *pgx.ConnConfig) error {
+	return func(_ context.Context, config *pgx.ConnConfig) error {
+		fresh, err := pgx.ParseConfig(address)
+		if err != nil {
+			return err
+		}
+		config.Password, config.TLSConfig, config.Fallbacks = fresh.Password, fresh.TLSConfig, fresh.Fallbacks
+		return nil
+	}
+}
+
 // Durable has connections on which what is acknowledged rests: a commit returns when it is on disk, whatever the server,
 // the database or the role is set to. A setting that waits for standbys, too, stays. It follows Configure.
 func Durable(config *pgx.ConnConfig) {

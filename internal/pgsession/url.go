@@ -14,14 +14,14 @@ type Files func(name string) (path string, err error)
 
 // parameters are those that a URL may have. All others would be settings of the session, or make the driver read files and
 // variables of this machine that were not given to definitions.
-var parameters = strings.Fields(`sslmode sslrootcert sslcert sslkey sslsni channel_binding connect_timeout
+var parameters = strings.Fields(`sslmode sslrootcert sslcert sslkey passfile sslsni channel_binding connect_timeout
 	target_session_attrs default_query_exec_mode host port user password dbname application_name`)
 
-// certificates are the parameters that name files.
-var certificates = []string{"sslrootcert", "sslcert", "sslkey"}
+// fileParameters are the parameters that name files.
+var fileParameters = []string{"sslrootcert", "sslcert", "sslkey", "passfile"}
 
 // URL checks a URL for PostgreSQL, and returns one for the driver that takes nothing from this machine that is not in it:
-// no password file, no service file, no certificate in the home folder and no variable such as PGPASSWORD.
+// no password file of the home folder, no service file, no certificate in the home folder and no variable such as PGPASSWORD.
 func URL(text string, files Files) (string, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
@@ -34,10 +34,10 @@ func URL(text string, files Files) (string, error) {
 				name, strings.Join(parameters, ", "))
 		}
 	}
-	for _, name := range certificates {
+	for _, name := range fileParameters {
 		value := query.Get(name)
 		if value == "" || name == "sslrootcert" && value == "system" {
-			query.Set(name, value)
+			query.Set(name, value) // empty, so that the driver does not look at its usual place
 			continue
 		}
 		if files == nil {
@@ -50,7 +50,7 @@ func URL(text string, files Files) (string, error) {
 		query.Set(name, path)
 	}
 	for name, value := range map[string]string{
-		"passfile": os.DevNull, "servicefile": os.DevNull, "sslpassword": "", "sslmode": "prefer", "options": "",
+		"servicefile": os.DevNull, "sslpassword": "", "sslmode": "prefer", "options": "",
 		"application_name": "pingo", "target_session_attrs": "any",
 	} {
 		if !query.Has(name) {

@@ -42,7 +42,7 @@ func TestURLsTakeNothingFromThisMachine(t *testing.T) {
 	}
 	for url, want := range map[string]string{
 		"postgres://u@127.0.0.1/app": "", "postgres://u:p@h:5433/app?sslmode=disable&application_name=x": "", "postgresql:///app": "", "postgres://u:p@a,b/app?target_session_attrs=any": "",
-		"postgres://u@h/app?passfile=/etc/passwd": `a parameter "passfile"`, "postgres://u@h/app?servicefile=/etc/x&service=y": `a parameter "service`, "postgres://u@h/app?search_path=evil": `a parameter "search_path"`,
+		"postgres://u@h/app?passfile=/etc/passwd": "the file in passfile", "postgres://u@h/app?servicefile=/etc/x&service=y": `a parameter "service`, "postgres://u@h/app?search_path=evil": `a parameter "search_path"`,
 		"postgres://u@h/app?options=-c%20a=b": `a parameter "options"`, "postgres://u@h/app?sslkey=/etc/ssl/private/key.pem": "the file in sslkey", "postgres://u@h/app?sslpassword=x": "a parameter",
 		"postgres://u@h/app?pool_max_conns=99": "a parameter", "host=stolen.example": "is not a URL", "postgres://u@h/app?sslrootcert=../../etc/passwd": "the file in sslrootcert", "mysql://u@h/app": "is not a URL",
 	} {

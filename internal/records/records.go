@@ -54,7 +54,8 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	}
 	reading := config.Copy()
 	reading.RuntimeParams["default_transaction_read_only"] = "on"
-	r := &Records{db: sqlx.NewDb(stdlib.OpenDB(*config), "pgx"), reads: sqlx.NewDb(stdlib.OpenDB(*reading), "pgx"), url: url}
+	files := stdlib.OptionBeforeConnect(pgsession.ReadFiles(address))
+	r := &Records{db: sqlx.NewDb(stdlib.OpenDB(*config, files), "pgx"), reads: sqlx.NewDb(stdlib.OpenDB(*reading, files), "pgx"), url: url}
 	r.db.SetMaxOpenConns(6)
 	r.reads.SetMaxOpenConns(6)
 	if err := r.Ping(ctx); err != nil {

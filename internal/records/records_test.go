@@ -3,6 +3,9 @@ package records
 import (
 	"errors"
 	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -788,4 +791,35 @@ func TestAlertsAreRecorded(t *testing.T) {
 		t.Errorf("%+v %v", list, err)
 	}
 	save(r, "C", raised, true)
+}
+
+// The password of the records' role changes while Pingo runs; the file that the URL names has the new one.
+func TestPasswordFileIsReadForEachConnection(t *testing.T) {
+	at, err := url.Parse(pgtest.URL(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	admin := pgtest.Connect(t, at.String())
+	pgtest.Exec(t, admin, "DROP ROLE IF EXISTS rotated; CREATE ROLE rotated LOGIN PASSWORD 'first'; GRANT CREATE ON DATABASE "+strings.TrimPrefix(at.Path, "/")+" TO rotated")
+	defer pgtest.Exec(t, admin, "DROP OWNED BY rotated CASCADE; DROP ROLE rotated")
+	file := filepath.Join(t.TempDir(), "password")
+	write := func(password string) {
+		if err := os.WriteFile(file, []byte("*:*:*:rotated:"+password+"\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("first")
+	at.User, at.RawQuery = url.User("rotated"), "passfile="+url.QueryEscape(file)
+	r := open(t, at.String())
+	pgtest.Exec(t, admin, "ALTER ROLE rotated PASSWORD 'second'; SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = 'rotated'")
+	write("second")
+	// The first answers of the pool may be of connections that were ended.
+	for range 3 {
+		if _, err = r.Heartbeat(t.Context(), Process{ID: "after"}); err == nil {
+			break
+		}
+	}
+	if err != nil {
+		t.Error(err)
+	}
 }

@@ -99,6 +99,7 @@ func Open(c engine.Config) (*Engine, error) {
 	}
 	pgsession.Configure(config.ConnConfig, map[string]string{"application_name": "pingo"})
 	pgsession.Durable(config.ConnConfig)
+	config.BeforeConnect = pgsession.ReadFiles(address)
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the engine cannot be used: %w", pgerror.InURL(err))

@@ -140,6 +140,7 @@ func connect(c source.Config, path string, also func(*pgx.ConnConfig)) (*pgxpool
 		"application_name": "pingo", "jit": "off", "max_parallel_workers_per_gather": "0", "search_path": path,
 	})
 	also(config.ConnConfig)
+	config.BeforeConnect = pgsession.ReadFiles(address)
 	pool, err := pgxpool.NewWithConfig(context.Background(), config)
 	if err != nil {
 		return nil, fmt.Errorf("the url of the source cannot be used: %w", pgerror.InURL(err))
