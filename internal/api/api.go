@@ -48,8 +48,10 @@ type Files struct {
 	Files []File `json:"files"`
 	// Source names the source whose capture is asked for; only for capture-script.
 	Source string `json:"source,omitempty"`
-	// Accept names the indexes whose guarded changes are meant; only for apply.
+	// Accept names the indexes whose guarded changes are intended; only for apply.
 	Accept []string `json:"accept,omitempty"`
+	// Indexes are those that are checked or taken from the files, all when empty; not for capture-script.
+	Indexes []string `json:"indexes,omitempty"`
 }
 
 // Problem is an error as RFC 9457 has it.
@@ -486,6 +488,28 @@ type CaptureRemoval struct {
 	Script string `json:"script"`
 	// Missing says why it is not known what there is to take away; only in an export.
 	Missing string `json:"missing,omitempty"`
+}
+
+// IndexRemoval says what dropping an index deletes, or deleted.
+type IndexRemoval struct {
+	Index  string `json:"index"`
+	Engine string `json:"engine"`
+	// Editions are deleted in the engine. The public name leads to the one that answers, and goes with it.
+	Editions []HeldEdition `json:"editions"`
+	// Sources have tables that no other index reads.
+	Sources []SourceRelease `json:"sources"`
+	// Version is that of the definition without the index; 0 in a plan.
+	Version int `json:"version,omitempty"`
+	// Pending says what is not deleted yet, and why; empty when everything is.
+	Pending string `json:"pending,omitempty"`
+}
+
+// SourceRelease lists tables of a source whose changes are no longer captured.
+type SourceRelease struct {
+	Source string   `json:"source"`
+	Tables []string `json:"tables"`
+	// All: no index reads the source any more, so its whole capture is removed.
+	All bool `json:"all"`
 }
 
 // Preview is a document as it would be built now, and the one in the engine.

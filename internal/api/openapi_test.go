@@ -25,6 +25,7 @@ var described = []any{
 	DefinitionVersion{},
 	Script{},
 	CaptureRemoval{},
+	IndexRemoval{},
 	Disconnect{},
 	Disconnected{},
 	Preview{},

@@ -159,7 +159,7 @@ check also has 4 and 5, for what it would change.`,
 			root.AddCommand(c)
 		}
 	}
-	add(GroupDefine, a.check(), a.apply(), a.definition(), a.reindex(), a.capture(), a.source(), a.export())
+	add(GroupDefine, a.check(), a.apply(), a.definition(), a.reindex(), a.capture(), a.source(), a.drop(), a.export(), a.uninstall())
 	add(
 		groupLook,
 		a.status(),

@@ -154,6 +154,7 @@ func (a *App) completions(root *cobra.Command) {
 		"reindex switch":   first(indexes),
 		"reindex cancel":   first(indexes),
 		"reindex drop":     first(indexes),
+		"drop":             first(indexes),
 		"definition show":  versions,
 		"definition diff":  versions,
 		"failed show":      failedKeys,

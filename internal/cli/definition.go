@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -66,20 +67,21 @@ func readFiles(paths []string) ([]api.File, error) {
 }
 
 func (a *App) check() *cobra.Command {
-	return &cobra.Command{
+	var indexes []string
+	cmd := &cobra.Command{
 		Use: "check [FILE|FOLDER|-]…", Short: "Check a definition without changing anything",
 		Long: `Reads a definition (default: pingo.yaml), connects to its sources and engines, and reports what pingo apply would do.
-Reports every mistake with file, line and column.
+Reports every mistake with file, line and column. With --index, only the sources and engines of that index are asked.
 
 Exit codes: 0 no changes, 3 the definition has errors, 4 apply would change settings of live editions,
 5 apply would fill editions or drop indexes from the definition.`,
-		Example: "  pingo check\n  pingo check search/\n  pingo check pingo.yaml -o json",
+		Example: "  pingo check\n  pingo check search/\n  pingo check --index huts\n  pingo check pingo.yaml -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
 			if err != nil {
 				return err
 			}
-			plan, err := a.client().Check(cmd.Context(), files)
+			plan, err := a.client().Check(cmd.Context(), files, indexes...)
 			if err != nil {
 				return err
 			}
@@ -97,6 +99,8 @@ Exit codes: 0 no changes, 3 the definition has errors, 4 apply would change sett
 			return nil
 		},
 	}
+	cmd.Flags().StringArrayVar(&indexes, "index", nil, "check only this index (repeatable)")
+	return cmd
 }
 
 func (a *App) showPlan(p *api.Plan) {
@@ -147,8 +151,16 @@ func (a *App) showPlan(p *api.Plan) {
 			}
 		}
 	}
+	var unchanged []string
 	for _, ix := range p.Indexes {
+		if ix.Change == api.ChangeNone && len(p.Indexes) > 1 {
+			unchanged = append(unchanged, ix.Name)
+			continue
+		}
 		a.showIndexPlan(ix)
+	}
+	if len(unchanged) > 0 {
+		fmt.Fprintf(a.Out, "\nunchanged: %s\n", strings.Join(unchanged, ", "))
 	}
 }
 
@@ -222,15 +234,17 @@ func shorten(s string, width int) string {
 
 func (a *App) apply() *cobra.Command {
 	var yes, noWait bool
-	var accept []string
+	var accept, indexes []string
 	version := 0
 	cmd := &cobra.Command{
 		Use:   "apply [FILE|FOLDER|-]…",
 		Short: "Apply a definition: install capture, fill indexes, keep them in sync",
 		Long: `Shows the plan and asks for confirmation. Then installs capture, fills new and changed indexes, and waits until they are
 live. Scripts pass --yes. Name an index with --accept if the definition no longer has it, or if it would lose more than half
-of its documents.`,
+of its documents. With --index, Pingo takes only that index from the files, with the sources and engines that are new, and
+leaves the other indexes as they are.`,
 		Example: `  pingo apply
+  pingo apply --index huts
   pingo apply pingo.yaml --yes
   pingo apply --yes --no-wait -o json
   pingo apply --yes --accept old_huts
@@ -242,7 +256,7 @@ of its documents.`,
 				return err
 			}
 			if !yes {
-				plan, err := c.Check(cmd.Context(), files)
+				plan, err := c.Check(cmd.Context(), files, indexes...)
 				if err != nil {
 					return err
 				}
@@ -254,7 +268,7 @@ of its documents.`,
 					return err
 				}
 			}
-			applied, err := c.Apply(cmd.Context(), files, accept...)
+			applied, err := c.ApplyIndexes(cmd.Context(), files, indexes, accept...)
 			var p *api.Problem
 			if errors.As(err, &p) && p.Plan != nil && p.Plan.Refused() {
 				if err := a.Print(p.Plan, func() { a.showPlan(p.Plan) }); err != nil {
@@ -270,7 +284,7 @@ of its documents.`,
 				return err
 			}
 			if !noWait {
-				if err := a.waitForFill(cmd.Context(), "", false, applied.Shown); err != nil {
+				if err := a.waitForFill(cmd.Context(), indexes, false, applied.Shown); err != nil {
 					return err
 				}
 			}
@@ -280,7 +294,7 @@ of its documents.`,
 			}
 			return a.Print(applied, func() {
 				for _, ix := range status.Indexes {
-					if !noWait && ix.Documents != nil {
+					if !noWait && ix.Documents != nil && (len(indexes) == 0 || slices.Contains(indexes, ix.Name)) {
 						fmt.Fprintf(
 							a.Out,
 							"%s: %s rows, %s documents in %s\n",
@@ -298,6 +312,7 @@ of its documents.`,
 	yesFlag(cmd, &yes)
 	cmd.Flags().
 		StringArrayVar(&accept, "accept", nil, "an index that may leave the definition or lose more than half of its documents")
+	cmd.Flags().StringArrayVar(&indexes, "index", nil, "apply only this index (repeatable)")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "return before the editions are filled")
 	cmd.Flags().IntVar(&version, "version", 0, "apply an earlier version again; see pingo definition list")
 	return cmd

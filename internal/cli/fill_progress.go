@@ -4,10 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/schollz/progressbar/v3"
+	"github.com/jedib0t/go-pretty/v6/progress"
 
 	"pingo/internal/api"
 )
@@ -15,12 +16,12 @@ import (
 // takenUpWithin is how long it may take until whoever feeds an index tells of what was asked for.
 const takenUpWithin = 15 * time.Second
 
-// waitForFill shows how far editions are until none is being filled; those of one index when it is
-// named. It fails for those that wait for a person. What does not go on for now, since it is paused or its
+// waitForFill shows how far editions are until none is being filled; those of the named indexes, or all for none.
+// It fails for those that wait for a person. What does not go on for now, since it is paused or its
 // time has not come, is waited for by the patient only. there reports whether the status shows what was
 // asked for: until it does, no process may have begun.
-func (a *App) waitForFill(ctx context.Context, index string, patient bool, there func(*api.Status) bool) error {
-	p := &fillProgress{app: a}
+func (a *App) waitForFill(ctx context.Context, indexes []string, patient bool, there func(*api.Status) bool) error {
+	p := &fillProgress{app: a, told: map[string]told{}, trackers: map[string]*progress.Tracker{}}
 	defer p.finish()
 	asked := time.Now()
 	for {
@@ -28,29 +29,29 @@ func (a *App) waitForFill(ctx context.Context, index string, patient bool, there
 		if err != nil {
 			return err
 		}
-		var open *api.IndexStatus
+		var open []*api.IndexStatus
 		var stopped error
 		var halted []string
 		for i := range status.Indexes {
 			ix := &status.Indexes[i]
 			switch {
-			case ix.Fill == nil || index != "" && ix.Name != index:
+			case ix.Fill == nil || len(indexes) > 0 && !slices.Contains(indexes, ix.Name):
 			case ix.Fill.State == api.FillReady && ix.Fill.ByHand:
 				stopped = errors.Join(stopped, fmt.Errorf("%s: %w: %s", ix.Fill.Edition, errStopped, ix.Sentence))
 			case ix.Fill.Halted && !patient:
 				halted = append(halted, ix.Sentence)
-			case open == nil:
-				open = ix
+			default:
+				open = append(open, ix)
 			}
 		}
 		begins := stopped == nil && halted == nil && !there(status) && time.Since(asked) < takenUpWithin
-		if open == nil && !begins {
+		if len(open) == 0 && !begins {
 			for _, sentence := range halted {
 				fmt.Fprintln(a.Err, sentence)
 			}
 			return stopped
 		}
-		if open != nil {
+		if len(open) > 0 {
 			asked = time.Now()
 			p.show(open)
 		}
@@ -62,71 +63,118 @@ func (a *App) waitForFill(ctx context.Context, index string, patient bool, there
 	}
 }
 
-// fillProgress shows how far an edition is: a bar on a terminal, else a line now and then.
+// mostShown is how many editions are shown one by one; the others are counted.
+const mostShown = 10
+
+// fillProgress shows how far editions are: bars on a terminal, else a line now and then.
 type fillProgress struct {
-	app             *App
-	bar             *progressbar.ProgressBar
-	barOf, lastLine string
-	said            time.Time
+	app      *App
+	told     map[string]told // by index
+	bars     progress.Writer // nil before the first bar
+	trackers map[string]*progress.Tracker
+	counted  time.Time // when the line about the others was printed
+}
+
+// told is the last line about an index.
+type told struct {
+	line string
+	at   time.Time
 }
 
 func (p *fillProgress) finish() {
-	if p.bar != nil {
-		p.bar.Finish()
+	if p.bars == nil {
+		return
+	}
+	for _, t := range p.trackers {
+		t.MarkAsDone()
+	}
+	p.bars.Stop()
+	for p.bars.IsRenderInProgress() {
+		time.Sleep(10 * time.Millisecond)
 	}
 }
 
-func (p *fillProgress) show(ix *api.IndexStatus) {
-	a, f := p.app, ix.Fill
-	switch {
-	case ix.Trouble != nil || f.Halted:
-		if line := ix.Sentence; ix.Name+f.Waits != p.lastLine &&
-			(ix.Trouble == nil || ix.Trouble.Message != p.lastLine) {
-			p.lastLine = ix.Name + f.Waits
-			if ix.Trouble != nil {
-				p.lastLine = ix.Trouble.Message
-			}
-			fmt.Fprintf(a.Err, "\n%s: %s\n", ix.Name, line)
+func (p *fillProgress) show(open []*api.IndexStatus) {
+	filled := map[string]bool{}
+	for _, ix := range open[:min(len(open), mostShown)] {
+		filled[ix.Fill.Edition] = true
+		p.one(ix)
+	}
+	for edition, t := range p.trackers {
+		if !filled[edition] {
+			t.MarkAsDone()
 		}
+	}
+	if others := open[min(len(open), mostShown):]; len(others) > 0 && time.Since(p.counted) > 5*time.Second {
+		var rows, expected int64
+		for _, ix := range others {
+			rows, expected = rows+ix.Fill.Rows, expected+ix.Fill.Expected
+		}
+		p.counted = time.Now()
+		p.print(fmt.Sprintf("%d more editions: %s of %s", len(others), humanize.Comma(rows), countOfRows(expected)))
+	}
+}
+
+// print writes a line, above the bars if there are any.
+func (p *fillProgress) print(line string) {
+	if p.bars != nil {
+		p.bars.Log("%s", line)
+		return
+	}
+	fmt.Fprintln(p.app.Err, line)
+}
+
+func (p *fillProgress) one(ix *api.IndexStatus) {
+	f, last := ix.Fill, p.told[ix.Name]
+	say := func(as, line string) {
+		if as != last.line {
+			p.print(line)
+			p.told[ix.Name] = told{as, time.Now()}
+		}
+	}
+	left := ""
+	if f.LeftMS > 0 {
+		left = ", " + inWords(float64(f.LeftMS)/1000) + " left"
+	}
+	switch {
+	case ix.Trouble != nil:
+		say(ix.Trouble.Message, ix.Name+": "+ix.Sentence)
+	case f.Halted:
+		say(f.Waits, ix.Name+": "+ix.Sentence)
 	case !watched():
-		if line := f.Edition + f.State; line != p.lastLine || time.Since(p.said) > 5*time.Second {
-			left := ""
-			if f.LeftMS > 0 {
-				left = ", " + inWords(float64(f.LeftMS)/1000) + " left"
-			}
-			fmt.Fprintf(
-				a.Err,
-				"%s: %s, %s of %s%s\n",
-				f.Edition,
-				f.State,
-				humanize.Comma(f.Rows),
-				countOfRows(f.Expected),
-				left,
-			)
-			p.lastLine, p.said = line, time.Now()
+		if line := f.Edition + f.State; line != last.line || time.Since(last.at) > 5*time.Second {
+			p.print(fmt.Sprintf("%s: %s, %s of %s%s", f.Edition, f.State, humanize.Comma(f.Rows), countOfRows(f.Expected), left))
+			p.told[ix.Name] = told{line, time.Now()}
 		}
 	case f.State == api.FillFilling:
-		if p.barOf != f.Edition {
-			p.bar, p.barOf = progressbar.NewOptions64(
-				max(f.Expected, 1),
-				progressbar.OptionSetWriter(a.bars),
-				progressbar.OptionShowCount(),
-				progressbar.OptionSetPredictTime(false), // Pingo's own is steadier
-				progressbar.OptionOnCompletion(func() { fmt.Fprintln(a.Err) }),
-			), f.Edition
-		}
 		about := f.Edition
 		if f.LeftMS > 0 {
-			about += fmt.Sprintf(
-				"  %s rows/s, %s left",
-				humanize.Comma(int64(f.PerSecond)),
-				inWords(float64(f.LeftMS)/1000),
-			)
+			about += fmt.Sprintf("  %s rows/s%s", humanize.Comma(int64(f.PerSecond)), left)
 		}
 		if f.Helpers > 0 {
 			about += ", with " + otherProcesses(f.Helpers)
 		}
-		p.bar.Describe(about)
-		p.bar.Set64(min(f.Rows, max(f.Expected, 1)))
+		p.bar(f, about)
 	}
+}
+
+func (p *fillProgress) bar(f *api.FillStatus, about string) {
+	if p.bars == nil {
+		p.bars = progress.NewWriter()
+		p.bars.SetOutputWriter(p.app.bars)
+		p.bars.SetUpdateFrequency(200 * time.Millisecond)
+		p.bars.SetTrackerLength(24)
+		p.bars.Style().Visibility = progress.StyleVisibility{Percentage: true, Tracker: true, Value: true}
+		p.bars.Style().Options.Separator = "  "
+		go p.bars.Render()
+	}
+	t := p.trackers[f.Edition]
+	if t == nil {
+		t = &progress.Tracker{Message: about, Total: max(f.Expected, 1)}
+		p.trackers[f.Edition] = t
+		p.bars.AppendTracker(t)
+	}
+	t.UpdateMessage(about)
+	t.UpdateTotal(max(f.Expected, 1))
+	t.SetValue(min(f.Rows, max(f.Expected, 1)-1)) // it is done when another state follows
 }

@@ -149,7 +149,7 @@ func (a *App) reindexStart() *cobra.Command {
 
 // finished waits until an edition answers, or says why it does not, and what it came to.
 func (a *App) finished(ctx context.Context, done *api.Reindexed, patient bool) error {
-	if err := a.waitForFill(ctx, done.Index, patient, done.Shown); err != nil {
+	if err := a.waitForFill(ctx, []string{done.Index}, patient, done.Shown); err != nil {
 		return err
 	}
 	runs, err := a.client().Runs(ctx, done.Index)

@@ -88,10 +88,22 @@ func (c *Client) Status(ctx context.Context) (*api.Status, error) {
 	return out, c.call(ctx, http.MethodGet, "/api/status", nil, nil, out)
 }
 
-// Check plans a definition.
-func (c *Client) Check(ctx context.Context, def []api.File) (*api.Plan, error) {
+// Check plans a definition, or only the named indexes of it.
+func (c *Client) Check(ctx context.Context, def []api.File, indexes ...string) (*api.Plan, error) {
 	out := &api.Plan{}
-	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, api.Files{Files: def}, out)
+	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, api.Files{Files: def, Indexes: indexes}, out)
+}
+
+// PlanDrop says what dropping an index would delete.
+func (c *Client) PlanDrop(ctx context.Context, index string) (*api.IndexRemoval, error) {
+	out := &api.IndexRemoval{}
+	return out, c.call(ctx, http.MethodGet, "/api/indexes/"+url.PathEscape(index)+"/removal", nil, nil, out)
+}
+
+// Drop drops an index: its definition, its editions, its public name, and the capture that only it needs.
+func (c *Client) Drop(ctx context.Context, index string) (*api.IndexRemoval, error) {
+	out := &api.IndexRemoval{}
+	return out, c.call(ctx, http.MethodDelete, "/api/indexes/"+url.PathEscape(index), nil, nil, out)
 }
 
 // PlanInForce is the plan of the definition in force: its tables, fields and samples.
@@ -117,17 +129,16 @@ func (c *Client) DefinitionVersions(ctx context.Context) ([]api.DefinitionVersio
 }
 
 // Apply makes a definition the one in force. accept names the indexes whose guarded
-// changes are meant.
+// changes are intended.
 func (c *Client) Apply(ctx context.Context, def []api.File, accept ...string) (*api.Applied, error) {
+	return c.ApplyIndexes(ctx, def, nil, accept...)
+}
+
+// ApplyIndexes takes the named indexes from a definition, all for none, and leaves the others as they are.
+func (c *Client) ApplyIndexes(ctx context.Context, def []api.File, indexes []string, accept ...string) (*api.Applied, error) {
 	out := &api.Applied{}
-	return out, c.call(
-		ctx,
-		http.MethodPost,
-		"/api/definition/apply",
-		nil,
-		api.Files{Files: def, Accept: accept},
-		out,
-	)
+	body := api.Files{Files: def, Indexes: indexes, Accept: accept}
+	return out, c.call(ctx, http.MethodPost, "/api/definition/apply", nil, body, out)
 }
 
 // CaptureScript is what is installed in a source, or would be by applying a definition.

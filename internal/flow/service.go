@@ -646,12 +646,7 @@ func newestStates(states []records.EditionState) map[editionName]editionState {
 const readyTimeout = 10 * time.Second
 
 // Apply checks a definition, makes it the one in force, and takes it up immediately.
-func (s *Service) Apply(
-	ctx context.Context,
-	files []api.File,
-	by string,
-	accepted []string,
-) (*api.Plan, int, error) {
+func (s *Service) Apply(ctx context.Context, r define.Request) (*api.Plan, int, error) {
 	select {
 	case <-s.ready:
 	case <-ctx.Done():
@@ -659,7 +654,7 @@ func (s *Service) Apply(
 	case <-time.After(readyTimeout):
 		return nil, 0, inspect.ErrNotReady
 	}
-	p, version, err := s.Define.Apply(ctx, files, by, accepted)
+	p, version, err := s.Define.Apply(ctx, r)
 	if err != nil {
 		return p, version, err
 	}
@@ -668,6 +663,11 @@ func (s *Service) Apply(
 		s.log.Warn("definition not taken up yet", "reason", err)
 	}
 	return p, version, nil
+}
+
+// Drop takes an index out of the definition, and deletes all that only this index needs.
+func (s *Service) Drop(ctx context.Context, index, by string) (*api.IndexRemoval, error) {
+	return s.Define.Drop(ctx, index, by, s.reconcile)
 }
 
 // RetryFailed has failed documents built and sent again; it returns how many.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"pingo/internal/api"
+	"pingo/internal/core/definition"
 	"pingo/internal/flow/alarm"
 	"pingo/internal/flow/connect"
 	"pingo/internal/flow/inspect"
@@ -50,6 +51,11 @@ func (s *Service) Status() api.Status {
 			continue
 		}
 		p := told()
+		// A report may be older than the drop of an index. No process takes a source that no index reads.
+		if !slices.ContainsFunc(def.Indexes, func(ix *definition.Index) bool { return slices.Contains(ix.Sources(), name) }) {
+			continue
+		}
+		p.Indexes = slices.DeleteFunc(slices.Clone(p.Indexes), func(ix api.IndexStatus) bool { return def.Index(ix.Name) == nil })
 		if sentence := s.connections.Disconnected.Sentence(fedTogether(def, name)...); sentence != "" {
 			p.mark(now, sentence)
 		} else if p.free {

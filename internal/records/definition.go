@@ -22,12 +22,13 @@ type Applied struct {
 	EngineKinds map[string]string
 }
 
-// Apply stores a definition as the next version.
+// Apply stores a definition as the next version, and cancels every edition of the dropped indexes with it.
 func (r *Records) Apply(
 	ctx context.Context,
 	files []definition.File,
 	engineKinds map[string]string,
 	by string,
+	dropped ...string,
 ) (int, error) {
 	b, err := json.Marshal(files)
 	if err != nil {
@@ -41,10 +42,12 @@ func (r *Records) Apply(
 	err = r.db.GetContext(
 		ctx,
 		&version,
-		"INSERT INTO definition (files, engine_kinds, applied_by) VALUES ($1, $2, $3) RETURNING version",
+		`WITH gone AS (UPDATE edition SET state = 'cancelled' WHERE index_name = ANY($4))
+		INSERT INTO definition (files, engine_kinds, applied_by) VALUES ($1, $2, $3) RETURNING version`,
 		string(b),
 		string(kinds),
 		by,
+		dropped,
 	)
 	return version, err
 }

@@ -241,6 +241,20 @@ func (s *Server) routes(e *echo.Echo) {
 		}
 		return c.NoContent(http.StatusNoContent)
 	})
+	admin.GET("/indexes/:index/removal", func(c echo.Context) error {
+		out, err := s.flow.Define.PlanDrop(c.Request().Context(), c.Param("index"))
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, out)
+	})
+	admin.DELETE("/indexes/:index", func(c echo.Context) error {
+		out, err := s.flow.Drop(c.Request().Context(), c.Param("index"), caller(c).Name)
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, out)
+	})
 	admin.GET("/export", func(c echo.Context) error {
 		out, err := define.Export(c.Request().Context(), s.flow.Define)
 		if err != nil {
@@ -474,7 +488,7 @@ func (s *Server) check(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	plan, err := s.flow.Define.Check(c.Request().Context(), body.Files)
+	plan, err := s.flow.Define.Check(c.Request().Context(), body.Files, body.Indexes...)
 	if err != nil {
 		return err
 	}
@@ -486,7 +500,9 @@ func (s *Server) apply(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	plan, version, err := s.flow.Apply(c.Request().Context(), body.Files, caller(c).Name, body.Accept)
+	plan, version, err := s.flow.Apply(c.Request().Context(), define.Request{
+		Files: body.Files, Indexes: body.Indexes, Accept: body.Accept, By: caller(c).Name,
+	})
 	if errors.Is(err, define.ErrRefused) {
 		p := problemf(http.StatusUnprocessableEntity, "%v", err)
 		p.Findings, p.Plan = plan.Findings, plan

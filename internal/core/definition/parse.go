@@ -57,6 +57,7 @@ type decoder struct {
 	kinds    Kinds
 	lookup   Lookup
 	unread   bool // a file is not YAML, so its content is unknown
+	empty    bool // indexes: {} says that there is none, on purpose
 	findings Findings
 	budget   int             // how many keys and values may still follow
 	referred map[string]bool // what is in References
@@ -131,8 +132,11 @@ func (d *decoder) document(f File, parser *yaml.Decoder, first bool) (more bool)
 	d.object(top, "a definition", fields{
 		"sources": func(_, v *yaml.Node) { d.each(v, "sources", d.source) },
 		"engines": func(_, v *yaml.Node) { d.each(v, "engines", d.engine) },
-		"indexes": func(_, v *yaml.Node) { d.each(v, "indexes", d.index) },
-		"alerts":  func(_, v *yaml.Node) { d.alerts(v) },
+		"indexes": func(_, v *yaml.Node) {
+			d.empty = d.empty || v.Kind == yaml.MappingNode && len(v.Content) == 0
+			d.each(v, "indexes", d.index)
+		},
+		"alerts": func(_, v *yaml.Node) { d.alerts(v) },
 	})
 	return true
 }
@@ -638,7 +642,7 @@ func (d *decoder) crossCheck() {
 	for _, need := range []struct {
 		missing bool
 		what    string
-	}{{len(d.def.Sources) == 0, "sources"}, {len(d.def.Engines) == 0, "engines"}, {len(d.def.Indexes) == 0, "indexes"}} {
+	}{{len(d.def.Sources) == 0, "sources"}, {len(d.def.Engines) == 0, "engines"}, {len(d.def.Indexes) == 0 && !d.empty, "indexes"}} {
 		if need.missing && !d.said(need.what) {
 			d.find(Pos{d.file, 1, 1}, "the definition has no "+need.what, "add them under "+need.what+":")
 		}

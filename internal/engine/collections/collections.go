@@ -49,7 +49,7 @@ var Kind = engine.Kind{
 		"description": "Sent with every request; values are usually ${NAME} or ${file:path}."}}`,
 	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
 	Limits: Limits, InPlace: InPlace, Recognize: recognize,
-	Leaves: "the aliases of the indexes' names, and the collection pingo_editions: DELETE /collections/pingo_editions",
+	Leaves: "the collection pingo_editions: DELETE /collections/pingo_editions",
 }
 
 // Open prepares an engine at a URL; it connects when it is first used.

@@ -252,6 +252,23 @@ func (e *Engine) Refresh(context.Context, string) error { return nil }
 // Drop deletes an edition.
 func (e *Engine) Drop(ctx context.Context, edition string) error {
 	e.forget(edition)
+	var all struct {
+		Aliases []struct {
+			Name       string `json:"name"`
+			Collection string `json:"collection_name"`
+		} `json:"aliases"`
+	}
+	if err := e.do(ctx, http.MethodGet, "/aliases", nil, nil, &all); err != nil {
+		return err
+	}
+	for _, alias := range all.Aliases { // the engine would keep an alias that leads nowhere
+		if alias.Collection != edition {
+			continue
+		}
+		if err := ignoreMissing(e.do(ctx, http.MethodDelete, "/aliases/"+url.PathEscape(alias.Name), nil, nil, nil)); err != nil {
+			return err
+		}
+	}
 	if err := ignoreMissing(e.do(ctx, http.MethodDelete, "/collections/"+url.PathEscape(edition), nil, nil, nil)); err != nil {
 		return err
 	}

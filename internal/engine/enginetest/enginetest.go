@@ -390,6 +390,12 @@ func Run(t *testing.T, e engine.Engine, faults Faults) {
 	if list, err := e.Editions(ctx); err != nil || !slices.Equal(list, []string{"huts-e2"}) {
 		t.Errorf("editions: %v %v", list, err)
 	}
+	if err := errors.Join(e.Prepare(ctx, "bothies-e1", s), e.FinishFill(ctx, "bothies-e1", s), e.Switch(ctx, "bothies", "bothies-e1"), e.Drop(ctx, "bothies-e1")); err != nil {
+		t.Fatal(err)
+	}
+	if names, err := e.Resolve(ctx, "bothies"); err != nil || len(names) > 0 {
+		t.Errorf("the public name of a dropped edition leads to %v, %v", names, err)
+	}
 	if faults.Busy == nil {
 		return
 	}

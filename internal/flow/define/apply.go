@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"pingo/internal/api"
@@ -12,6 +13,7 @@ import (
 	"pingo/internal/core/reindex"
 	"pingo/internal/core/shape"
 	"pingo/internal/engine"
+	"pingo/internal/flow/inspect"
 	"pingo/internal/records"
 )
 
@@ -21,22 +23,27 @@ var ErrRefused = errors.New("the definition cannot be applied")
 // ErrGuarded says that a plan would take something away that was not accepted by name.
 var ErrGuarded = errors.New("the definition would take something away")
 
+// Request is a definition to apply.
+type Request struct {
+	Files []api.File
+	// Indexes are those that are taken from the files, while the others stay as they are; all for none.
+	Indexes []string
+	// Accept names the indexes whose guarded changes are intended.
+	Accept []string
+	// By is who applies it.
+	By string
+}
+
 // Apply makes a definition the one in force: it installs capture, records the
 // version, and records the editions that are to be filled. The plan says what was done;
-// 0 is the version when nothing was. accepted names the indexes whose guarded changes
-// are meant.
-func (d *Definer) Apply(
-	ctx context.Context,
-	files []api.File,
-	by string,
-	accepted []string,
-) (*api.Plan, int, error) {
+// 0 is the version when nothing was.
+func (d *Definer) Apply(ctx context.Context, r Request) (*api.Plan, int, error) {
 	d.applying.Lock()
 	defer d.applying.Unlock()
 	var p *plan
 	var version int
 	err := d.Records.Exclusively(ctx, func() (err error) {
-		p, version, err = d.apply(ctx, files, by, accepted)
+		p, version, err = d.apply(ctx, r)
 		return err
 	})
 	var out *api.Plan
@@ -46,32 +53,30 @@ func (d *Definer) Apply(
 	if err != nil {
 		return out, 0, err
 	}
-	d.Log.Info("definition applied", "version", version, "by", by)
+	d.Log.Info("definition applied", "version", version, "by", r.By)
 	return out, version, nil
 }
 
-func (d *Definer) apply(
-	ctx context.Context,
-	files []api.File,
-	by string,
-	accepted []string,
-) (*plan, int, error) {
-	p, err := d.plan(ctx, files)
+func (d *Definer) apply(ctx context.Context, r Request) (*plan, int, error) {
+	p, err := d.plan(ctx, r.Files, scope{only: r.Indexes})
 	if err != nil {
 		return nil, 0, err
 	}
 	if p.Refused() {
 		return p, 0, ErrRefused
 	}
+	var guarded []string
 	for _, ix := range p.Indexes {
-		if ix.Guard != "" && !slices.Contains(accepted, ix.Name) {
-			return p, 0, fmt.Errorf(
-				"%w: index %s: %s. If that is meant, say --accept %s",
-				ErrGuarded,
-				ix.Name,
-				ix.Guard,
-				ix.Name,
-			)
+		if ix.Guard != "" && !slices.Contains(r.Accept, ix.Name) {
+			guarded = append(guarded, fmt.Sprintf("index %s: %s. If this is intended, add --accept %s", ix.Name, ix.Guard, ix.Name))
+		}
+	}
+	if len(guarded) > 0 {
+		return p, 0, fmt.Errorf("%w: %s", ErrGuarded, strings.Join(guarded, "; "))
+	}
+	if len(r.Indexes) > 0 { // the files were checked as they were written; what is recorded is a new text
+		if r.Files, p, err = d.taken(ctx, r); err != nil {
+			return nil, 0, err
 		}
 	}
 	// From here on a caller that goes away must not leave it half done.
@@ -81,11 +86,48 @@ func (d *Definer) apply(
 			return p, 0, err
 		}
 	}
-	version, err := d.Records.Apply(ctx, filesOf(files), p.kinds, by)
+	version, err := d.Records.Apply(ctx, filesOf(r.Files), p.kinds, r.By)
 	if err != nil {
 		return p, 0, fmt.Errorf("recording the definition: %w", err)
 	}
 	return p, version, d.carryOut(ctx, p, version)
+}
+
+// taken is the definition in force with the requested indexes of the files, and its plan.
+func (d *Definer) taken(ctx context.Context, r Request) ([]api.File, *plan, error) {
+	applied, err := d.Records.Definition(ctx)
+	if err != nil {
+		return nil, nil, fmt.Errorf("reading the definition: %w", err)
+	}
+	if applied == nil {
+		applied = &records.Applied{}
+	}
+	files, err := definition.Take(applied.Files, filesOf(r.Files), r.Indexes)
+	if err != nil {
+		return nil, nil, &inspect.BadRequest{Err: err}
+	}
+	p, err := d.plan(ctx, apiFiles(files), scope{only: r.Indexes})
+	if err != nil {
+		return nil, nil, err
+	}
+	if p.Refused() {
+		return nil, nil, &inspect.BadRequest{Err: fmt.Errorf(
+			"%s cannot be added to the definition in force: %s. Apply the whole definition", strings.Join(r.Indexes, ", "), p.Reason())}
+	}
+	for engine, kind := range applied.EngineKinds {
+		if _, asked := p.kinds[engine]; !asked {
+			p.kinds[engine] = kind
+		}
+	}
+	return apiFiles(files), p, nil
+}
+
+func apiFiles(files []definition.File) []api.File {
+	out := make([]api.File, len(files))
+	for i, f := range files {
+		out[i] = api.File(f)
+	}
+	return out
 }
 
 // Finish carries out the newest definition when it was applied by a process that died
@@ -100,11 +142,7 @@ func (d *Definer) Finish(ctx context.Context) error {
 		if err != nil || applied == nil || applied.CarriedOut {
 			return err
 		}
-		files := make([]api.File, len(applied.Files))
-		for i, f := range applied.Files {
-			files[i] = api.File(f)
-		}
-		p, err := d.plan(ctx, files)
+		p, err := d.plan(ctx, apiFiles(applied.Files), scope{})
 		if err != nil {
 			return err
 		}

@@ -103,7 +103,7 @@ func (d *Definer) CaptureScript(ctx context.Context, name string) (string, error
 
 // CaptureScriptFor is what applying a definition would install in one of its sources.
 func (d *Definer) CaptureScriptFor(ctx context.Context, files []api.File, name string) (string, error) {
-	p, err := d.plan(ctx, files)
+	p, err := d.plan(ctx, files, scope{})
 	if err != nil {
 		return "", err
 	}

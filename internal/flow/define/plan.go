@@ -29,7 +29,7 @@ import (
 
 // Store is what the records keep of definitions.
 type Store interface {
-	Apply(ctx context.Context, files []definition.File, engineKinds map[string]string, by string) (int, error)
+	Apply(ctx context.Context, files []definition.File, engineKinds map[string]string, by string, dropped ...string) (int, error)
 	CarriedOut(ctx context.Context, version int) error
 	Definition(ctx context.Context) (*records.Applied, error)
 	Editions(ctx context.Context) ([]*records.Edition, error)
@@ -97,9 +97,9 @@ const checkTimeout = 30 * time.Second
 // ErrSlow says that a check took too long.
 var ErrSlow = errors.New("the check timed out because sources and engines are slow, not because of the definition: try again, or check fewer indexes")
 
-// Check says what applying a definition would do, without touching anything.
-func (d *Definer) Check(ctx context.Context, files []api.File) (*api.Plan, error) {
-	p, err := d.plan(ctx, files)
+// Check says what applying a definition would do, without touching anything: to the named indexes, or to all.
+func (d *Definer) Check(ctx context.Context, files []api.File, indexes ...string) (*api.Plan, error) {
+	p, err := d.plan(ctx, files, scope{only: indexes})
 	if err != nil {
 		return nil, err
 	}
@@ -114,8 +114,26 @@ func filesOf(files []api.File) []definition.File {
 	return out
 }
 
+// scope says what a plan is of: of the whole definition, or of some of its indexes.
+type scope struct {
+	only []string
+	// removals: it is only of what the definition no longer has.
+	removals bool
+}
+
+func (s scope) whole() bool { return len(s.only) == 0 && !s.removals }
+
+// has reports whether an index is planned, and uses whether one that is planned is of a source or an engine.
+func (s scope) has(ix *definition.Index) bool {
+	return s.whole() || slices.Contains(s.only, ix.Name)
+}
+
+func (s scope) uses(def *definition.Definition, of func(ix *definition.Index) bool) bool {
+	return s.whole() || slices.ContainsFunc(def.Indexes, func(ix *definition.Index) bool { return s.has(ix) && of(ix) })
+}
+
 // plan plans all that can be planned, so that every mistake is found in one check.
-func (d *Definer) plan(ctx context.Context, files []api.File) (out *plan, err error) {
+func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *plan, err error) {
 	p := &plan{
 		kinds:   map[string]string{},
 		sources: map[string]*source.Source{},
@@ -131,6 +149,15 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (out *plan, err er
 	}
 	def, findings := d.Connections.Parse(filesOf(files))
 	p.definition, p.Secrets, p.Given = def, append([]string{}, def.References...), d.Connections.Secrets.String()
+	for _, name := range s.only {
+		if def.Index(name) == nil {
+			var known []string
+			for _, ix := range def.Indexes {
+				known = append(known, ix.Name)
+			}
+			return nil, &inspect.BadRequest{Err: fmt.Errorf("the definition has no index %q: %s", name, definition.Nearest(name, known))}
+		}
+	}
 	defer func() {
 		for _, src := range p.sources {
 			src.Close()
@@ -149,18 +176,19 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (out *plan, err er
 		}
 	}()
 	for _, src := range def.Sources {
-		if !src.Broken {
+		used := s.uses(def, func(ix *definition.Index) bool { return slices.Contains(ix.Sources(), src.Name) })
+		if !src.Broken && used {
 			p.Sources = append(p.Sources, p.askSource(ctx, d, src))
 		}
 	}
 	for _, eng := range def.Engines {
-		if !eng.Broken {
+		if !eng.Broken && s.uses(def, func(ix *definition.Index) bool { return ix.Engine == eng.Name }) {
 			p.Engines = append(p.Engines, p.askEngine(ctx, d, eng))
 		}
 	}
 	for _, ix := range def.Indexes {
 		answer := func(name string) bool { return p.sources[name] != nil }
-		if names := ix.Sources(); len(names) == 0 ||
+		if names := ix.Sources(); !s.has(ix) || len(names) == 0 ||
 			slices.ContainsFunc(names, func(name string) bool { return !answer(name) }) {
 			continue
 		}
@@ -171,8 +199,10 @@ func (d *Definer) plan(ctx context.Context, files []api.File) (out *plan, err er
 		}
 		findings = append(findings, more.Beside(findings)...)
 	}
-	if err := p.removed(ctx, d); err != nil {
-		return nil, err
+	if len(s.only) == 0 {
+		if err := p.removed(ctx, d); err != nil {
+			return nil, err
+		}
 	}
 	for i := range p.Sources {
 		if src := p.sources[p.Sources[i].Name]; src != nil {

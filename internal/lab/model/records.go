@@ -12,6 +12,7 @@ import (
 	"pingo/internal/core/change"
 	"pingo/internal/core/definition"
 	"pingo/internal/core/drift"
+	"pingo/internal/core/reindex"
 	"pingo/internal/records"
 )
 
@@ -188,9 +189,16 @@ func (r *Records) Apply(
 	files []definition.File,
 	kinds map[string]string,
 	by string,
+	dropped ...string,
 ) (int, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	for name, e := range r.editions {
+		if slices.Contains(dropped, e.Index) {
+			e.State = reindex.Cancelled
+			r.editions[name] = e
+		}
+	}
 	version := len(r.applied) + 1
 	r.applied = append(
 		r.applied,

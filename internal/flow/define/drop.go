@@ -1,0 +1,185 @@
+package define
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"pingo/internal/api"
+	"pingo/internal/core/definition"
+	"pingo/internal/core/reindex"
+	"pingo/internal/core/shape"
+	"pingo/internal/flow/inspect"
+	"pingo/internal/records"
+)
+
+// dropTimeout is how long a drop waits for the processes that delete the editions.
+const dropTimeout = 20 * time.Second
+
+// PlanDrop says what dropping an index deletes: its editions and its public name in the engine, and the capture of tables that
+// no other index reads.
+func (d *Definer) PlanDrop(ctx context.Context, index string) (*api.IndexRemoval, error) {
+	out := &api.IndexRemoval{Index: index, Editions: []api.HeldEdition{}, Sources: []api.SourceRelease{}}
+	editions, err := d.editionsOf(ctx, index)
+	if err != nil {
+		return nil, err
+	}
+	in := d.Connections.Definition().Index(index)
+	if in == nil && len(editions) == 0 {
+		return nil, fmt.Errorf("index %q is %w", index, inspect.ErrUnknown)
+	}
+	if in != nil {
+		out.Engine = in.Engine
+	}
+	sources := map[string]bool{}
+	for _, e := range editions {
+		out.Engine = e.Engine
+		out.Editions = append(out.Editions, api.HeldEdition{Engine: e.Engine, Index: index, Edition: e.Name(), Answers: e.State == reindex.Switched})
+		for _, name := range e.Shape.Sources() {
+			sources[name] = true
+		}
+	}
+	for _, src := range d.Connections.Definition().Sources {
+		if !sources[src.Name] {
+			continue
+		}
+		all, err := d.Records.Editions(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("reading the editions: %w", err)
+		}
+		var before, after []*shape.Shape
+		for _, e := range all {
+			if e.State == reindex.Cancelled || !slices.Contains(e.Shape.Sources(), src.Name) {
+				continue
+			}
+			before = append(before, e.Shape)
+			if e.Index != index {
+				after = append(after, e.Shape)
+			}
+		}
+		still := shape.Capture(src.Name, after)
+		release := api.SourceRelease{Source: src.Name, Tables: []string{}, All: len(still) == 0}
+		for _, t := range shape.Capture(src.Name, before) {
+			if !slices.ContainsFunc(still, func(s shape.Captured) bool { return s.Table == t.Table }) {
+				release.Tables = append(release.Tables, t.Table.String())
+			}
+		}
+		if len(release.Tables) > 0 {
+			out.Sources = append(out.Sources, release)
+		}
+	}
+	return out, nil
+}
+
+func (d *Definer) editionsOf(ctx context.Context, index string) ([]*records.Edition, error) {
+	all, err := d.Records.Editions(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the editions: %w", err)
+	}
+	return slices.DeleteFunc(all, func(e *records.Edition) bool { return e.Index != index }), nil
+}
+
+// Drop takes an index out of the definition in force, and deletes all that only this index needs. recorded is called when that is
+// recorded, so that this process starts with it. The index is dropped when Drop fails later: what could not be deleted yet is in
+// the answer, and the processes that feed its sources go on trying.
+func (d *Definer) Drop(ctx context.Context, index, by string, recorded func(context.Context) error) (*api.IndexRemoval, error) {
+	d.applying.Lock()
+	defer d.applying.Unlock()
+	var out *api.IndexRemoval
+	ctx = context.WithoutCancel(ctx)
+	err := d.Records.Exclusively(ctx, func() (err error) {
+		out, err = d.dropFromDefinition(ctx, index, by)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	d.Log.Info("index dropped", "index", index, "version", out.Version, "by", by)
+	if err := recorded(ctx); err != nil {
+		d.Log.Warn("definition not taken up yet", "reason", err)
+	}
+	if out.Pending, err = d.dropped(ctx, index); err != nil {
+		return nil, err
+	}
+	// A process drops an edition under its claim on the source, so capture goes last.
+	if out.Pending == "" {
+		out.Pending = d.releaseCapture(ctx, out)
+	}
+	return out, nil
+}
+
+func (d *Definer) dropFromDefinition(ctx context.Context, index, by string) (*api.IndexRemoval, error) {
+	out, err := d.PlanDrop(ctx, index)
+	if err != nil {
+		return nil, err
+	}
+	applied, err := d.Records.Definition(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the definition: %w", err)
+	}
+	if applied == nil { // the index is one of a definition that was restored away
+		applied = &records.Applied{}
+	}
+	files, err := definition.Without(applied.Files, []string{index})
+	if err != nil {
+		return nil, &inspect.BadRequest{Err: err}
+	}
+	def, findings := d.Connections.Parse(files)
+	if len(findings) > 0 {
+		return nil, &inspect.BadRequest{Err: fmt.Errorf("the definition in force cannot be used: %s", findings[0])}
+	}
+	if def.Index(index) != nil {
+		return nil, &inspect.BadRequest{Err: fmt.Errorf("index %s comes from a << in the definition: write it as a key of its own, apply that, and try again", index)}
+	}
+	if out.Version, err = d.Records.Apply(ctx, files, applied.EngineKinds, by, index); err != nil {
+		return nil, fmt.Errorf("recording the definition: %w", err)
+	}
+	return out, d.Records.CarriedOut(ctx, out.Version)
+}
+
+// dropped waits until no edition of an index is recorded, and says what is not deleted yet otherwise.
+func (d *Definer) dropped(ctx context.Context, index string) (pending string, err error) {
+	for end := time.Now().Add(dropTimeout); ; time.Sleep(100 * time.Millisecond) {
+		left, err := d.editionsOf(ctx, index)
+		if err != nil || len(left) == 0 {
+			return "", err
+		}
+		if time.Now().After(end) {
+			return fmt.Sprintf("engine %s has not deleted %s yet: Pingo goes on trying", left[0].Engine, left[0].Name()), nil
+		}
+	}
+}
+
+// releaseCapture removes the triggers of tables that no index reads any more. It says what is left to do.
+func (d *Definer) releaseCapture(ctx context.Context, r *api.IndexRemoval) (pending string) {
+	for _, release := range r.Sources {
+		name := release.Source
+		err := d.Records.Exclusively(ctx, func() error {
+			c, err := d.captured(ctx, name)
+			if none := (*inspect.BadRequest)(nil); errors.As(err, &none) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			defer c.Close()
+			if len(c.need) > 0 {
+				return d.install(ctx, c.definition, c.need)
+			}
+			status, err := c.Capture.Status(ctx)
+			if err != nil || !status.Installed {
+				return err
+			}
+			if script, err := c.Capture.RemovalScript(ctx); err != nil || script == "" {
+				return err
+			}
+			return c.Capture.Remove(ctx)
+		})
+		if err != nil {
+			return fmt.Sprintf("the capture in source %s is not removed: %v. Run pingo capture remove --source %s", name, err, name)
+		}
+	}
+	return ""
+}
