@@ -45,6 +45,7 @@ func (a *App) waitForFill(ctx context.Context, indexes []string, patient bool, t
 			}
 		}
 		begins := stopped == nil && halted == nil && !there(status) && time.Since(asked) < takenUpWithin
+		p.show(open)
 		if len(open) == 0 && !begins {
 			for _, sentence := range halted {
 				fmt.Fprintln(a.Err, sentence)
@@ -53,7 +54,6 @@ func (a *App) waitForFill(ctx context.Context, indexes []string, patient bool, t
 		}
 		if len(open) > 0 {
 			asked = time.Now()
-			p.show(open)
 		}
 		select {
 		case <-ctx.Done():
@@ -86,7 +86,9 @@ func (p *fillProgress) finish() {
 		return
 	}
 	for _, t := range p.trackers {
-		t.MarkAsDone()
+		if !t.IsDone() {
+			t.MarkAsErrored()
+		}
 	}
 	p.bars.Stop()
 	for p.bars.IsRenderInProgress() {
@@ -101,7 +103,10 @@ func (p *fillProgress) show(open []*api.IndexStatus) {
 		p.one(ix)
 	}
 	for edition, t := range p.trackers {
-		if !filled[edition] {
+		if !filled[edition] && !t.IsDone() {
+			t.UpdateMessage(edition)
+			t.UpdateTotal(t.Total - 1)
+			t.SetValue(t.Total)
 			t.MarkAsDone()
 		}
 	}
@@ -146,9 +151,11 @@ func (p *fillProgress) one(ix *api.IndexStatus) {
 			p.print(fmt.Sprintf("%s: %s, %s of %s%s", f.Edition, f.State, humanize.Comma(f.Rows), countOfRows(f.Expected), left))
 			p.told[ix.Name] = told{line, time.Now()}
 		}
-	case f.State == api.FillFilling:
+	case f.State == api.FillFilling || p.trackers[f.Edition] != nil:
 		about := f.Edition
-		if f.LeftMS > 0 {
+		if f.State != api.FillFilling {
+			about += "  " + f.State
+		} else if f.LeftMS > 0 {
 			about += fmt.Sprintf("  %s rows/s%s", humanize.Comma(int64(f.PerSecond)), left)
 		}
 		if f.Helpers > 0 {
@@ -164,17 +171,18 @@ func (p *fillProgress) bar(f *api.FillStatus, about string) {
 		p.bars.SetOutputWriter(p.app.bars)
 		p.bars.SetUpdateFrequency(200 * time.Millisecond)
 		p.bars.SetTrackerLength(24)
-		p.bars.Style().Visibility = progress.StyleVisibility{Percentage: true, Tracker: true, Value: true}
-		p.bars.Style().Options.Separator = "  "
+		style := p.bars.Style()
+		style.Visibility = progress.StyleVisibility{Percentage: true, Tracker: true, Value: true}
+		style.Options.Separator, style.Options.DoneString, style.Options.ErrorString = "  ", "filled", "stopped"
 		go p.bars.Render()
 	}
 	t := p.trackers[f.Edition]
 	if t == nil {
-		t = &progress.Tracker{Message: about, Total: max(f.Expected, 1)}
+		t = &progress.Tracker{Message: about, Units: progress.Units{Formatter: humanize.Comma}}
 		p.trackers[f.Edition] = t
 		p.bars.AppendTracker(t)
 	}
 	t.UpdateMessage(about)
-	t.UpdateTotal(max(f.Expected, 1))
-	t.SetValue(min(f.Rows, max(f.Expected, 1)-1)) // it is done when another state follows
+	t.UpdateTotal(f.Expected + 1) // the last step is what follows the fill
+	t.SetValue(min(f.Rows, f.Expected))
 }

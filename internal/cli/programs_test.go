@@ -308,7 +308,7 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 	}
 	pgtest.Exec(t, lodge, `ALTER TABLE guest_notes RENAME written_at TO "writtenAt"`)
 	if out, _, code := w.run("check", w.write(strings.ReplaceAll(demo.Definition, "written_at", "writtenAt"))); code != 3 ||
-		!strings.Contains(out, `write "writtenAt", in double quotes: names with capitals need them in SQL`) {
+		!strings.Contains(out, `write '"writtenAt" DESC': SQL needs double quotes around names with capitals, and YAML needs single quotes`) {
 		t.Errorf("a mixed-case column in order: %d %s", code, out)
 	}
 	// Every mistake is said in one run: of the language, of references, of the databases.

@@ -130,6 +130,7 @@ func TestWrongDefinitionsSayWhereAndWhatToDo(t *testing.T) {
 		{"fields: [name]", "fields: [name]\n    engine_settings: fast", `d.yaml:10:22: engine_settings are written as keys and values, not as "fast"`},
 		{"fields: [name]", "fields: [name]\n    engine_settings: { a: .nan }", `engine_settings are written as keys and values`},
 		{"fields: [name]", "<<: 5", `d.yaml:9:5: << takes keys and values over, not "5" — write <<: *name`},
+		{"fields: [name]", "where: \"deletedAt\" IS NULL\n    fields: [name]", `text follows a quoted value — put the whole value in single quotes: '"deletedAt" IS NULL'`},
 		{"fields: [name]", "fields: *gone", `this is not YAML: unknown anchor 'gone' referenced`},
 		{"fields: [name]", "fields: &a { x: *a }", `the definition is too large, or refers to itself — keep it below`},
 		{right, right + "---\n" + right, `d.yaml:12:3: source lodge is already defined in d.yaml:2:3`},

@@ -92,6 +92,9 @@ func (d *decoder) documents(f File) {
 	}
 }
 
+// halfQuoted finds a value that begins with a quoted name of SQL and goes on, which YAML does not take.
+var halfQuoted = regexp.MustCompile(`(?m):[ \t]+("[^"\n]*"[ \t]*[^\s,}\]#:][^,}\n]*)`)
+
 // document reads the next document of a file, and reports whether another may follow.
 func (d *decoder) document(f File, parser *yaml.Decoder, first bool) (more bool) {
 	var root yaml.Node
@@ -102,11 +105,14 @@ func (d *decoder) document(f File, parser *yaml.Decoder, first bool) (more bool)
 			message = strings.Replace(message, m[0], "", 1)
 		}
 		d.unread = true
-		d.find(
-			Pos{f.Name, line, 1},
-			"this is not YAML: "+message,
-			"look at the indentation and quotes here and in the line before",
-		)
+		at, advice := Pos{f.Name, line, 1}, "look at the indentation and quotes here and in the line before"
+		if m := halfQuoted.FindStringSubmatchIndex(f.Text); m != nil {
+			before := f.Text[:m[2]]
+			at.Line, at.Col = strings.Count(before, "\n")+1, len(before)-strings.LastIndex(before, "\n")
+			message = "text follows a quoted value"
+			advice = fmt.Sprintf("put the whole value in single quotes: '%s'", strings.ReplaceAll(strings.TrimSpace(f.Text[m[2]:m[3]]), "'", "''"))
+		}
+		d.find(at, "this is not YAML: "+message, advice)
 		return false
 	}
 	if len(root.Content) == 0 {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -545,18 +546,19 @@ func wholeRows(ctx context.Context, tx pgx.Tx, view uint32) (is bool, err error)
 	return is, err
 }
 
-// quotedColumn suggests quotes for a column whose name SQL folds to lower case without
-// them; empty when an expression names none.
+// quotedColumn suggests an expression with quotes around the columns whose names SQL folds to lower case without them, as
+// YAML needs it written; empty when an expression names none.
 func quotedColumn(expression string, columns []shape.TableColumn) string {
+	quoted := expression
 	for _, c := range columns {
-		if c.Name != strings.ToLower(c.Name) &&
-			strings.Contains(strings.ToLower(expression), strings.ToLower(c.Name)) &&
-			!strings.Contains(expression, quoteName(c.Name)) {
-			return fmt.Sprintf(
-				"write %s, in double quotes: names with capitals need them in SQL",
-				quoteName(c.Name),
-			)
+		if c.Name != strings.ToLower(c.Name) {
+			bare := regexp.MustCompile(`(?i)(^|[^\w".])` + regexp.QuoteMeta(c.Name) + `($|[^\w"])`)
+			quoted = bare.ReplaceAllString(quoted, "${1}"+strings.ReplaceAll(quoteName(c.Name), "$", "$$")+"${2}")
 		}
 	}
-	return ""
+	if quoted == expression {
+		return ""
+	}
+	return fmt.Sprintf("write '%s': SQL needs double quotes around names with capitals, and YAML needs single quotes around the whole value",
+		strings.ReplaceAll(quoted, "'", "''"))
 }
