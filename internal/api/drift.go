@@ -145,6 +145,8 @@ type Traced struct {
 	Next    string `json:"next,omitempty"`
 	// State is good, waiting, outside, refused, missing, stale, altered, orphaned or none.
 	State string `json:"state"                enum:"good,waiting,outside,refused,missing,stale,altered,orphaned,none"`
+	// Unseen says what the capture of the source cannot see of this row; only where the engine differs and rows are polled.
+	Unseen []string `json:"unseen"`
 	// Row: there is a row with this key. Inside: where lets it into the index.
 	Row    bool `json:"row"`
 	Inside bool `json:"inside"`

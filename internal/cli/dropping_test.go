@@ -121,3 +121,42 @@ indexes:
 	w.must("apply", "--yes", second)
 	w.index(20*time.Second, "it comes back", "huts", func(ix api.IndexStatus) bool { return ix.Live && ix.Documents != nil && *ix.Documents == 2 })
 }
+
+// Where rows are polled, trace says what no poll can see of the row.
+func TestTracingARowThatIsPolled(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE TABLE regions (id int PRIMARY KEY, name text); INSERT INTO regions VALUES (1, 'Tarn');
+		CREATE TABLE huts (id int PRIMARY KEY, name text, region_id int, changed timestamptz DEFAULT now());
+		INSERT INTO huts VALUES (1, 'Grim', 1), (2, 'Skarn', 1), (3, 'Blea', 1), (4, 'Ona', 1)`)
+	w.serve()
+	w.must("apply", "--yes", w.write(`
+sources: { lodge: { kind: postgres, url: "${LODGE_URL}", capture: poll, poll: { tables: { huts: changed }, every: 50ms, overlap: 1s, compare: 6h } } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes: { huts: { engine: main, rows: lodge.huts, fields: [name], related: { region: { one: regions, on: { id: region_id }, fields: [name] } } } }
+`))
+	// The position passes these rows before they change.
+	pgtest.Exec(t, lodge, "INSERT INTO huts VALUES (5, 'Late', 1, now() + interval '2 seconds')")
+	w.index(20*time.Second, "polled", "huts", func(ix api.IndexStatus) bool { return ix.Documents != nil && *ix.Documents == 5 })
+	time.Sleep(3 * time.Second)
+	pgtest.Exec(t, lodge, `UPDATE huts SET name = 'Renamed' WHERE id = 1; DELETE FROM huts WHERE id = 2;
+		UPDATE huts SET name = 'Blank', changed = NULL WHERE id = 3`)
+	for key, want := range map[string][]string{
+		"1": {"changed of this row is before ", "did not raise changed", "Pingo does not poll public.regions"},
+		"2": {"the row does not exist", "A poll does not see that a row was deleted: Pingo finds it when it compares all rows, which is due at "},
+		"3": {"changed of this row is NULL"},
+	} {
+		out := w.must("trace", "huts", key)
+		for _, words := range want {
+			if !strings.Contains(out, words) {
+				t.Errorf("%s: no %q in %s", key, words, out)
+			}
+		}
+		if strings.Contains(out, "missed a change") {
+			t.Errorf("%s: a change that no poll sees is said to be lost: %s", key, out)
+		}
+	}
+	if out := w.must("trace", "huts", "4"); strings.Contains(out, "poll") {
+		t.Errorf("a row that is right: %s", out)
+	}
+}

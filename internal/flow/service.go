@@ -58,7 +58,7 @@ type Records interface {
 // Service is one process that keeps indexes in sync while it runs: those whose source it
 // holds. Make one with New.
 type Service struct {
-	// Define checks and applies definitions; Service.Apply takes up what it applies.
+	// Define checks and applies definitions; Service.Apply applies when this process is ready.
 	Define *define.Definer
 	// Inspect looks at indexes, whoever feeds them.
 	Inspect *inspect.Inspector
@@ -147,6 +147,7 @@ func New(
 		Connections: s.connections,
 		Inspector:   s.Inspect,
 		Service:     id,
+		TakeUp:      s.reconcile,
 		Log:         log,
 		IndexStatus: func(name string) *api.IndexStatus {
 			status := s.Status()
@@ -654,20 +655,7 @@ func (s *Service) Apply(ctx context.Context, r define.Request) (*api.Plan, int, 
 	case <-time.After(readyTimeout):
 		return nil, 0, inspect.ErrNotReady
 	}
-	p, version, err := s.Define.Apply(ctx, r)
-	if err != nil {
-		return p, version, err
-	}
-	// It is recorded; what is still to be done is tried again and again.
-	if err := s.reconcile(context.WithoutCancel(ctx)); err != nil {
-		s.log.Warn("definition not taken up yet", "reason", err)
-	}
-	return p, version, nil
-}
-
-// Drop takes an index out of the definition, and deletes all that only this index needs.
-func (s *Service) Drop(ctx context.Context, index, by string) (*api.IndexRemoval, error) {
-	return s.Define.Drop(ctx, index, by, s.reconcile)
+	return s.Define.Apply(ctx, r)
 }
 
 // RetryFailed has failed documents built and sent again; it returns how many.

@@ -242,14 +242,14 @@ func (s *Server) routes(e *echo.Echo) {
 		return c.NoContent(http.StatusNoContent)
 	})
 	admin.GET("/indexes/:index/removal", func(c echo.Context) error {
-		out, err := s.flow.Define.PlanDrop(c.Request().Context(), c.Param("index"))
+		out, err := s.remover().PlanIndex(c.Request().Context(), c.Param("index"))
 		if err != nil {
 			return err
 		}
 		return c.JSON(http.StatusOK, out)
 	})
 	admin.DELETE("/indexes/:index", func(c echo.Context) error {
-		out, err := s.flow.Drop(c.Request().Context(), c.Param("index"), caller(c).Name)
+		out, err := s.remover().Index(c.Request().Context(), c.Param("index"), caller(c).Name)
 		if err != nil {
 			return err
 		}
@@ -272,6 +272,8 @@ func (s *Server) routes(e *echo.Echo) {
 	admin.GET("/sessions", s.sessions)
 	admin.DELETE("/sessions/:id", s.endSession)
 }
+
+func (s *Server) remover() *define.Remover { return &define.Remover{Definer: s.flow.Define} }
 
 func problemf(status int, format string, args ...any) *api.Problem {
 	return &api.Problem{
@@ -576,7 +578,7 @@ func (s *Server) reconnect(c echo.Context) error {
 }
 
 func (s *Server) planRemoval(c echo.Context) error {
-	removal, err := s.flow.Define.PlanRemoval(c.Request().Context(), c.QueryParam("source"))
+	removal, err := s.remover().PlanCapture(c.Request().Context(), c.QueryParam("source"))
 	if err != nil {
 		return err
 	}
@@ -584,7 +586,7 @@ func (s *Server) planRemoval(c echo.Context) error {
 }
 
 func (s *Server) removeCapture(c echo.Context) error {
-	removal, err := s.flow.Define.RemoveCapture(c.Request().Context(), c.QueryParam("source"))
+	removal, err := s.remover().Capture(c.Request().Context(), c.QueryParam("source"))
 	if err != nil {
 		return err
 	}

@@ -358,6 +358,13 @@ func FaultOf(err error) Fault {
 	return Unavailable
 }
 
+// Blind is a feed that does not see every change.
+type Blind interface {
+	// Unseen says, in sentences, why it may not have noticed a change of a root row of a tree, or of rows that its
+	// document is made of. key is the row's; there reports whether the row exists.
+	Unseen(ctx context.Context, t *shape.Tree, key []string, there bool) ([]string, error)
+}
+
 // Config says where a source is and how it is used; it contains secrets in clear text.
 type Config struct {
 	Name string

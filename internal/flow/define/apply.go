@@ -54,7 +54,15 @@ func (d *Definer) Apply(ctx context.Context, r Request) (*api.Plan, int, error) 
 		return out, 0, err
 	}
 	d.Log.Info("definition applied", "version", version, "by", r.By)
+	d.takeUp(ctx)
 	return out, version, nil
+}
+
+// takeUp makes this process use a definition that is recorded. What fails is tried again with each round.
+func (d *Definer) takeUp(ctx context.Context) {
+	if err := d.TakeUp(context.WithoutCancel(ctx)); err != nil {
+		d.Log.Warn("definition not taken up yet", "reason", err)
+	}
 }
 
 func (d *Definer) apply(ctx context.Context, r Request) (*plan, int, error) {

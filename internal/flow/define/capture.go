@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
@@ -128,60 +127,4 @@ func (d *Definer) CaptureScriptFor(ctx context.Context, files []api.File, name s
 		name,
 		definition.Nearest(name, known),
 	)
-}
-
-// PlanRemoval says what removing capture from a source would do.
-func (d *Definer) PlanRemoval(ctx context.Context, name string) (*api.CaptureRemoval, error) {
-	c, err := d.captured(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
-	return d.removal(ctx, c)
-}
-
-func (d *Definer) removal(ctx context.Context, c *captured) (*api.CaptureRemoval, error) {
-	shapes, err := d.Inspector.Shapes(ctx, c.definition.Name)
-	if err != nil {
-		return nil, err
-	}
-	out := &api.CaptureRemoval{Source: c.definition.Name, Database: c.definition.URL.Written, Indexes: []string{}}
-	for _, s := range shapes {
-		if !slices.Contains(out.Indexes, s.Index) {
-			out.Indexes = append(out.Indexes, s.Index)
-		}
-	}
-	slices.Sort(out.Indexes)
-	status, err := c.Capture.Status(ctx)
-	if err != nil || !status.Installed {
-		return out, err
-	}
-	if out.Script, err = c.Capture.RemovalScript(ctx); err != nil {
-		return nil, err
-	}
-	if out.Script == "" { // it works, and is not Pingo's to remove
-		return nil, nothingInstalled(c.definition)
-	}
-	depth, err := c.Depth(ctx)
-	out.Changes = depth.Changes
-	return out, err
-}
-
-// RemoveCapture takes everything of Pingo out of a source. Its indexes are no longer kept
-// in sync until it is installed again and they are refilled.
-func (d *Definer) RemoveCapture(ctx context.Context, name string) (*api.CaptureRemoval, error) {
-	c, err := d.captured(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
-	out, err := d.removal(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	if err := c.Capture.Remove(ctx); err != nil {
-		return nil, err
-	}
-	d.Log.Info("capture removed", "source", out.Source, "changes", out.Changes)
-	return out, nil
 }

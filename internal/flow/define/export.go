@@ -24,7 +24,7 @@ func Export(ctx context.Context, d *Definer) (*api.Export, error) {
 		out.Files = append(out.Files, api.File(f))
 	}
 	for _, src := range d.Connections.Definition().Sources {
-		removal, err := d.PlanRemoval(ctx, src.Name)
+		removal, err := (&Remover{d}).PlanCapture(ctx, src.Name)
 		if err != nil {
 			removal = &api.CaptureRemoval{Source: src.Name, Indexes: []string{}}
 			if none := (*inspect.BadRequest)(nil); !errors.As(err, &none) { // it may have been lost before

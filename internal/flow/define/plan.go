@@ -61,7 +61,9 @@ type Definer struct {
 	Service string
 	// IndexStatus is how an index is now, nil when there is none.
 	IndexStatus func(name string) *api.IndexStatus
-	Log         *slog.Logger
+	// TakeUp makes this process use what is recorded.
+	TakeUp func(ctx context.Context) error
+	Log    *slog.Logger
 	// CheckWithin is how long a check may take; half a minute for 0.
 	CheckWithin time.Duration
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -41,6 +42,7 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 	out := &api.Traced{
 		Index: index, Edition: e.Record.Name(), Key: key, Changes: []api.WaitingChange{}, Fields: []api.FieldDifference{},
 		Built: json.RawMessage("null"), Stored: json.RawMessage("null"), Origins: []api.FieldOrigin{},
+		Unseen: []string{},
 	}
 	t := e.Record.Shape.Trees[tree]
 	if out.Row, err = hasRow(ctx, e.Reader, t, key, values); err != nil {
@@ -91,9 +93,25 @@ func (d *Drifts) Trace(ctx context.Context, index, key string) (*api.Traced, err
 			return nil, err
 		}
 	}
+	if out.Unseen, err = unseen(ctx, e, t, values, out); err != nil {
+		return nil, err
+	}
 	out.Deliveries, out.FedBy = d.Deliveries(e.Record, key)
 	verdict(out, t, w, time.Now())
 	return out, nil
+}
+
+// unseen says what the capture of the row's source cannot see, where the engine holds something else than the row makes.
+func unseen(ctx context.Context, e *Edition, t *shape.Tree, values []string, out *api.Traced) ([]string, error) {
+	blind, is := e.Sources[e.Record.Shape.SourceOf(t.Root())].Feed.(source.Blind)
+	if !is || same(out) {
+		return []string{}, nil
+	}
+	list, err := blind.Unseen(ctx, t, values, out.Row)
+	if err != nil {
+		return nil, fmt.Errorf("asking what polls see: %w", err)
+	}
+	return list, nil
 }
 
 // settle waits a moment for the changes that there are now. Those that come later change other documents.
@@ -294,6 +312,13 @@ func verdict(t *api.Traced, tree *shape.Tree, w way, now time.Time) {
 			"The engine has an older state of the row, and no change is pending: Pingo missed a change.",
 			repair,
 		)
+	}
+	switch drift.Kind(t.State) {
+	case drift.Missing, drift.Orphaned, drift.Stale:
+		if len(t.Unseen) > 0 { // no change was lost: the capture could not see it
+			t.Verdict = strings.TrimSuffix(t.Verdict, ": Pingo missed a change.")
+			t.Verdict = strings.TrimSuffix(t.Verdict, ".") + ". " + strings.Join(t.Unseen, " ")
+		}
 	}
 	if t.Difference != nil && t.State == t.Difference.Kind {
 		t.Verdict += fmt.Sprintf(

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"pingo/internal/core/change"
+	"pingo/internal/core/document"
 	"pingo/internal/core/shape"
 	"pingo/internal/source"
 	"pingo/internal/source/dialect"
@@ -379,6 +380,63 @@ func (f *feed) Depth(context.Context) (source.Depth, error) {
 		}
 	}
 	return d, nil
+}
+
+// Unseen says what polls cannot see of a row.
+func (f *feed) Unseen(ctx context.Context, t *shape.Tree, key []string, there bool) ([]string, error) {
+	saved := map[string]string{}
+	if err := f.Position(ctx, &saved); err != nil {
+		return nil, err
+	}
+	compares := fmt.Sprintf("when it compares all rows, every %s", f.compare)
+	if at, err := time.Parse(time.RFC3339, saved[comparedAt]); err == nil {
+		compares = fmt.Sprintf("when it compares all rows, which is due at %s", at.Add(f.compare).Local().Format(time.DateTime))
+	}
+	var out, unread []string
+	polled := map[shape.Ref]string{}
+	for name := range f.Tables {
+		polled[f.ref(name)] = name
+	}
+	for _, n := range t.Nodes {
+		if text := n.Table.String(); polled[n.Table] == "" && !slices.Contains(unread, text) {
+			unread = append(unread, text)
+		}
+	}
+	if name, is := polled[t.Root().Table]; is && !there {
+		out = append(out, fmt.Sprintf("A poll does not see that a row was deleted: Pingo finds it %s.", compares))
+	} else if is {
+		column := f.Tables[name]
+		quoted := f.database.Quote(column)
+		// A row passes a condition if it is found with it.
+		passes := func(condition string) (bool, error) {
+			set := document.NewSet(t.RootOnly(condition))
+			err := f.reader.ReadKeys(ctx, set, [][]string{key})
+			return err == nil && set.Rows(0).Len() > 0, err
+		}
+		null, err := passes(quoted + " IS NULL")
+		if err != nil {
+			return nil, err
+		}
+		mark, old := saved[name], false
+		if mark != "" {
+			if old, err = passes(quoted + " < '" + strings.ReplaceAll(mark, "'", "''") + "'"); err != nil {
+				return nil, err
+			}
+		}
+		switch {
+		case null:
+			out = append(out, fmt.Sprintf("%s of this row is NULL, so no poll reads the row: Pingo reads it %s.", column, compares))
+		case old:
+			out = append(out, fmt.Sprintf("%s of this row is before %s, where the polls are: Pingo sees a change that did not raise %[1]s, or whose transaction lasted longer than %s, %s.",
+				column, mark, f.overlap, compares))
+		default:
+			out = append(out, fmt.Sprintf("%s of this row is new enough for the next poll, within %s.", column, f.every))
+		}
+	}
+	if len(unread) > 0 {
+		out = append(out, fmt.Sprintf("Pingo does not poll %s: it sees their changes %s.", strings.Join(unread, ", "), compares))
+	}
+	return out, nil
 }
 
 // nothing stands where nothing is installed.

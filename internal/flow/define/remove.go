@@ -15,18 +15,23 @@ import (
 	"pingo/internal/records"
 )
 
+// Remover deletes what Pingo made in sources and engines.
+type Remover struct {
+	Definer *Definer
+}
+
 // dropTimeout is how long a drop waits for the processes that delete the editions.
 const dropTimeout = 20 * time.Second
 
-// PlanDrop says what dropping an index deletes: its editions and its public name in the engine, and the capture of tables that
+// PlanIndex says what dropping an index deletes: its editions and its public name in the engine, and the capture of tables that
 // no other index reads.
-func (d *Definer) PlanDrop(ctx context.Context, index string) (*api.IndexRemoval, error) {
+func (r *Remover) PlanIndex(ctx context.Context, index string) (*api.IndexRemoval, error) {
 	out := &api.IndexRemoval{Index: index, Editions: []api.HeldEdition{}, Sources: []api.SourceRelease{}}
-	editions, err := d.editionsOf(ctx, index)
+	editions, err := r.editionsOf(ctx, index)
 	if err != nil {
 		return nil, err
 	}
-	in := d.Connections.Definition().Index(index)
+	in := r.Definer.Connections.Definition().Index(index)
 	if in == nil && len(editions) == 0 {
 		return nil, fmt.Errorf("index %q is %w", index, inspect.ErrUnknown)
 	}
@@ -41,11 +46,11 @@ func (d *Definer) PlanDrop(ctx context.Context, index string) (*api.IndexRemoval
 			sources[name] = true
 		}
 	}
-	for _, src := range d.Connections.Definition().Sources {
+	for _, src := range r.Definer.Connections.Definition().Sources {
 		if !sources[src.Name] {
 			continue
 		}
-		all, err := d.Records.Editions(ctx)
+		all, err := r.Definer.Records.Editions(ctx)
 		if err != nil {
 			return nil, fmt.Errorf("reading the editions: %w", err)
 		}
@@ -73,49 +78,46 @@ func (d *Definer) PlanDrop(ctx context.Context, index string) (*api.IndexRemoval
 	return out, nil
 }
 
-func (d *Definer) editionsOf(ctx context.Context, index string) ([]*records.Edition, error) {
-	all, err := d.Records.Editions(ctx)
+func (r *Remover) editionsOf(ctx context.Context, index string) ([]*records.Edition, error) {
+	all, err := r.Definer.Records.Editions(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the editions: %w", err)
 	}
 	return slices.DeleteFunc(all, func(e *records.Edition) bool { return e.Index != index }), nil
 }
 
-// Drop takes an index out of the definition in force, and deletes all that only this index needs. recorded is called when that is
-// recorded, so that this process starts with it. The index is dropped when Drop fails later: what could not be deleted yet is in
+// Index takes an index out of the definition in force, and deletes all that only this index needs. The index is dropped when it fails later: what could not be deleted yet is in
 // the answer, and the processes that feed its sources go on trying.
-func (d *Definer) Drop(ctx context.Context, index, by string, recorded func(context.Context) error) (*api.IndexRemoval, error) {
-	d.applying.Lock()
-	defer d.applying.Unlock()
+func (r *Remover) Index(ctx context.Context, index, by string) (*api.IndexRemoval, error) {
+	r.Definer.applying.Lock()
+	defer r.Definer.applying.Unlock()
 	var out *api.IndexRemoval
 	ctx = context.WithoutCancel(ctx)
-	err := d.Records.Exclusively(ctx, func() (err error) {
-		out, err = d.dropFromDefinition(ctx, index, by)
+	err := r.Definer.Records.Exclusively(ctx, func() (err error) {
+		out, err = r.dropFromDefinition(ctx, index, by)
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	d.Log.Info("index dropped", "index", index, "version", out.Version, "by", by)
-	if err := recorded(ctx); err != nil {
-		d.Log.Warn("definition not taken up yet", "reason", err)
-	}
-	if out.Pending, err = d.dropped(ctx, index); err != nil {
+	r.Definer.Log.Info("index dropped", "index", index, "version", out.Version, "by", by)
+	r.Definer.takeUp(ctx)
+	if out.Pending, err = r.dropped(ctx, index); err != nil {
 		return nil, err
 	}
 	// A process drops an edition under its claim on the source, so capture goes last.
 	if out.Pending == "" {
-		out.Pending = d.releaseCapture(ctx, out)
+		out.Pending = r.releaseCapture(ctx, out)
 	}
 	return out, nil
 }
 
-func (d *Definer) dropFromDefinition(ctx context.Context, index, by string) (*api.IndexRemoval, error) {
-	out, err := d.PlanDrop(ctx, index)
+func (r *Remover) dropFromDefinition(ctx context.Context, index, by string) (*api.IndexRemoval, error) {
+	out, err := r.PlanIndex(ctx, index)
 	if err != nil {
 		return nil, err
 	}
-	applied, err := d.Records.Definition(ctx)
+	applied, err := r.Definer.Records.Definition(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the definition: %w", err)
 	}
@@ -126,23 +128,23 @@ func (d *Definer) dropFromDefinition(ctx context.Context, index, by string) (*ap
 	if err != nil {
 		return nil, &inspect.BadRequest{Err: err}
 	}
-	def, findings := d.Connections.Parse(files)
+	def, findings := r.Definer.Connections.Parse(files)
 	if len(findings) > 0 {
 		return nil, &inspect.BadRequest{Err: fmt.Errorf("the definition in force cannot be used: %s", findings[0])}
 	}
 	if def.Index(index) != nil {
 		return nil, &inspect.BadRequest{Err: fmt.Errorf("index %s comes from a << in the definition: write it as a key of its own, apply that, and try again", index)}
 	}
-	if out.Version, err = d.Records.Apply(ctx, files, applied.EngineKinds, by, index); err != nil {
+	if out.Version, err = r.Definer.Records.Apply(ctx, files, applied.EngineKinds, by, index); err != nil {
 		return nil, fmt.Errorf("recording the definition: %w", err)
 	}
-	return out, d.Records.CarriedOut(ctx, out.Version)
+	return out, r.Definer.Records.CarriedOut(ctx, out.Version)
 }
 
 // dropped waits until no edition of an index is recorded, and says what is not deleted yet otherwise.
-func (d *Definer) dropped(ctx context.Context, index string) (pending string, err error) {
+func (r *Remover) dropped(ctx context.Context, index string) (pending string, err error) {
 	for end := time.Now().Add(dropTimeout); ; time.Sleep(100 * time.Millisecond) {
-		left, err := d.editionsOf(ctx, index)
+		left, err := r.editionsOf(ctx, index)
 		if err != nil || len(left) == 0 {
 			return "", err
 		}
@@ -153,11 +155,11 @@ func (d *Definer) dropped(ctx context.Context, index string) (pending string, er
 }
 
 // releaseCapture removes the triggers of tables that no index reads any more. It says what is left to do.
-func (d *Definer) releaseCapture(ctx context.Context, r *api.IndexRemoval) (pending string) {
-	for _, release := range r.Sources {
+func (r *Remover) releaseCapture(ctx context.Context, removal *api.IndexRemoval) (pending string) {
+	for _, release := range removal.Sources {
 		name := release.Source
-		err := d.Records.Exclusively(ctx, func() error {
-			c, err := d.captured(ctx, name)
+		err := r.Definer.Records.Exclusively(ctx, func() error {
+			c, err := r.Definer.captured(ctx, name)
 			if none := (*inspect.BadRequest)(nil); errors.As(err, &none) {
 				return nil
 			}
@@ -166,7 +168,7 @@ func (d *Definer) releaseCapture(ctx context.Context, r *api.IndexRemoval) (pend
 			}
 			defer c.Close()
 			if len(c.need) > 0 {
-				return d.install(ctx, c.definition, c.need)
+				return r.Definer.install(ctx, c.definition, c.need)
 			}
 			status, err := c.Capture.Status(ctx)
 			if err != nil || !status.Installed {
@@ -182,4 +184,60 @@ func (d *Definer) releaseCapture(ctx context.Context, r *api.IndexRemoval) (pend
 		}
 	}
 	return ""
+}
+
+// PlanCapture says what removing capture from a source would do.
+func (r *Remover) PlanCapture(ctx context.Context, name string) (*api.CaptureRemoval, error) {
+	c, err := r.Definer.captured(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	return r.removal(ctx, c)
+}
+
+func (r *Remover) removal(ctx context.Context, c *captured) (*api.CaptureRemoval, error) {
+	shapes, err := r.Definer.Inspector.Shapes(ctx, c.definition.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.CaptureRemoval{Source: c.definition.Name, Database: c.definition.URL.Written, Indexes: []string{}}
+	for _, s := range shapes {
+		if !slices.Contains(out.Indexes, s.Index) {
+			out.Indexes = append(out.Indexes, s.Index)
+		}
+	}
+	slices.Sort(out.Indexes)
+	status, err := c.Capture.Status(ctx)
+	if err != nil || !status.Installed {
+		return out, err
+	}
+	if out.Script, err = c.Capture.RemovalScript(ctx); err != nil {
+		return nil, err
+	}
+	if out.Script == "" { // it works, and is not Pingo's to remove
+		return nil, nothingInstalled(c.definition)
+	}
+	depth, err := c.Depth(ctx)
+	out.Changes = depth.Changes
+	return out, err
+}
+
+// Capture takes everything of Pingo out of a source. Its indexes are no longer kept
+// in sync until it is installed again and they are refilled.
+func (r *Remover) Capture(ctx context.Context, name string) (*api.CaptureRemoval, error) {
+	c, err := r.Definer.captured(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	out, err := r.removal(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Capture.Remove(ctx); err != nil {
+		return nil, err
+	}
+	r.Definer.Log.Info("capture removed", "source", out.Source, "changes", out.Changes)
+	return out, nil
 }
