@@ -50,6 +50,8 @@ type Files struct {
 	Source string `json:"source,omitempty"`
 	// Accept names the indexes whose guarded changes are intended; only for apply.
 	Accept []string `json:"accept,omitempty"`
+	// After are migrations by source, as SQL; only for check: the plan is for the schemas after them, and nothing of them stays.
+	After map[string]File `json:"after,omitempty"`
 	// Indexes are those that are checked or taken from the files, all when empty; not for capture-script.
 	Indexes []string `json:"indexes,omitempty"`
 }
@@ -357,7 +359,9 @@ type IndexPlan struct {
 	// Guard says why the change must be accepted by the index's name; empty when it
 	// need not be.
 	Guard string `json:"guard,omitempty"`
-	Rows  int64  `json:"rows"`
+	// AfterMigration: the plan is for the schema after a migration, so no rows were read.
+	AfterMigration bool  `json:"afterMigration,omitempty"`
+	Rows           int64 `json:"rows"`
 	// Bytes estimates the size of all documents by the first of them, and Operations
 	// is how many documents would be sent.
 	Bytes      int64       `json:"bytes"`

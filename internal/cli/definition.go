@@ -67,21 +67,29 @@ func readFiles(paths []string) ([]api.File, error) {
 }
 
 func (a *App) check() *cobra.Command {
-	var indexes []string
+	var indexes, after []string
 	cmd := &cobra.Command{
 		Use: "check [FILE|FOLDER|-]…", Short: "Check a definition without changing anything",
 		Long: `Reads a definition (default: pingo.yaml), connects to its sources and engines, and reports what pingo apply would do.
 Reports every mistake with file, line and column. With --index, only the sources and engines of that index are asked.
 
+--after tries the definition against the schema that a migration makes. Pingo runs the statements of the file that change the
+structure in a transaction, and rolls it back. They lock tables for a moment: use a copy of the database, such as the one of a
+pipeline, and a source URL of the tables' owner. PostgreSQL only.
+
 Exit codes: 0 no changes, 3 the definition has errors, 4 apply would change settings of live editions,
 5 apply would fill editions or drop indexes from the definition.`,
-		Example: "  pingo check\n  pingo check search/\n  pingo check --index huts\n  pingo check pingo.yaml -o json",
+		Example: "  pingo check\n  pingo check search/\n  pingo check --index huts\n  pingo check --after lodge=migration.sql\n  pingo check pingo.yaml -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(args)
 			if err != nil {
 				return err
 			}
-			plan, err := a.client().Check(cmd.Context(), files, indexes...)
+			migrations, err := readMigrations(after)
+			if err != nil {
+				return err
+			}
+			plan, err := a.client().CheckAfter(cmd.Context(), files, migrations, indexes...)
 			if err != nil {
 				return err
 			}
@@ -99,8 +107,29 @@ Exit codes: 0 no changes, 3 the definition has errors, 4 apply would change sett
 			return nil
 		},
 	}
+	cmd.Flags().StringArrayVar(&after, "after", nil, "a source and a file with SQL, SOURCE=FILE: check for the schema after this migration (repeatable)")
 	cmd.Flags().StringArrayVar(&indexes, "index", nil, "check only this index (repeatable)")
 	return cmd
+}
+
+// readMigrations reads what --after names, by source.
+func readMigrations(after []string) (map[string]api.File, error) {
+	out := map[string]api.File{}
+	for _, pair := range after {
+		source, file, ok := strings.Cut(pair, "=")
+		if !ok || source == "" || file == "" {
+			return nil, UsageError{Err: fmt.Errorf("--after is SOURCE=FILE, such as lodge=migration.sql, not %q", pair)}
+		}
+		if _, twice := out[source]; twice {
+			return nil, UsageError{Err: fmt.Errorf("--after names source %s twice: put its migrations into one file, in their order", source)}
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fmt.Errorf("the migration %s cannot be read: %w", file, errors.Unwrap(err))
+		}
+		out[source] = api.File{Name: file, Text: string(text)}
+	}
+	return out, nil
 }
 
 func (a *App) showPlan(p *api.Plan) {
@@ -179,16 +208,15 @@ func (a *App) showIndexPlan(ix api.IndexPlan) {
 	if ix.Change == api.ChangeRemoved {
 		return
 	}
-	fmt.Fprintf(
-		a.Out,
-		"  %s, about %s of documents",
-		countOfRows(ix.Rows),
-		humanize.Bytes(uint64(ix.Bytes)),
-	)
-	if ix.Operations > 0 {
-		fmt.Fprintf(a.Out, ", %s to send", humanize.Comma(ix.Operations))
+	if ix.AfterMigration {
+		fmt.Fprintln(a.Out, "  For the schema after the migration. Pingo read no rows.")
+	} else {
+		fmt.Fprintf(a.Out, "  %s, about %s of documents", countOfRows(ix.Rows), humanize.Bytes(uint64(ix.Bytes)))
+		if ix.Operations > 0 {
+			fmt.Fprintf(a.Out, ", %s to send", humanize.Comma(ix.Operations))
+		}
+		fmt.Fprintln(a.Out)
 	}
-	fmt.Fprintln(a.Out)
 	for _, d := range ix.Differences {
 		mark := "reindex "
 		if d.InPlace {

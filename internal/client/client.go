@@ -90,8 +90,14 @@ func (c *Client) Status(ctx context.Context) (*api.Status, error) {
 
 // Check plans a definition, or only the named indexes of it.
 func (c *Client) Check(ctx context.Context, def []api.File, indexes ...string) (*api.Plan, error) {
+	return c.CheckAfter(ctx, def, nil, indexes...)
+}
+
+// CheckAfter is Check for the schemas that sources will have after migrations.
+func (c *Client) CheckAfter(ctx context.Context, def []api.File, migrations map[string]api.File, indexes ...string) (*api.Plan, error) {
 	out := &api.Plan{}
-	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, api.Files{Files: def, Indexes: indexes}, out)
+	body := api.Files{Files: def, Indexes: indexes, After: migrations}
+	return out, c.call(ctx, http.MethodPost, "/api/definition/check", nil, body, out)
 }
 
 // PlanDrop says what dropping an index would delete.

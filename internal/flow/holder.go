@@ -402,6 +402,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		work.Go(func() { f.Checker.Run(ctx) })
 		work.Go(func() { watchName(ctx, h, f) })
 		work.Go(func() { watchCopy(ctx, h, f) })
+		work.Go(func() { watchSchema(ctx, h, f) })
 		f.Fill.Run(ctx, caughtUp, func(ctx context.Context) {
 			for _, other := range h.all() {
 				if other != f && other.record.Index == record.Index {
@@ -562,6 +563,24 @@ func watchCopy(ctx context.Context, h *holder, f *fed) {
 		}
 		if copy == "" {
 			h.leave(f.name(), setAside)
+			return
+		}
+	}
+}
+
+// unbuildableFor is how long a kept edition may be one that cannot be built.
+const unbuildableFor = 10 * time.Second
+
+// watchSchema gives up a kept edition that can no longer be built, such as after the column was dropped that the live edition
+// does without. No one can return to it, and the journal would keep every change for it.
+func watchSchema(ctx context.Context, h *holder, f *fed) {
+	for retry.Sleep(ctx, time.Second) {
+		state, _ := f.Fill.State()
+		trouble := f.Edition.Trouble.Get()
+		if state != reindex.Previous || trouble == nil || !trouble.Schema || time.Since(trouble.Since) < unbuildableFor {
+			continue
+		}
+		if h.missedIn(ctx, f, trouble.Message, false) == nil {
 			return
 		}
 	}

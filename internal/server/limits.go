@@ -78,7 +78,7 @@ func (s *Server) planInForce(c echo.Context) error {
 			time.Since(last.made) < freshPlan {
 			return last.plan, nil
 		}
-		p, err := s.flow.Define.Check(ctx, versionOf(applied).Files)
+		p, err := s.flow.Define.Check(ctx, api.Files{Files: versionOf(applied).Files})
 		if err != nil {
 			return nil, err
 		}

@@ -490,7 +490,7 @@ func (s *Server) check(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	plan, err := s.flow.Define.Check(c.Request().Context(), body.Files, body.Indexes...)
+	plan, err := s.flow.Define.Check(c.Request().Context(), body)
 	if err != nil {
 		return err
 	}

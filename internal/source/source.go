@@ -81,6 +81,32 @@ type Reader interface {
 	Close()
 }
 
+// Migrator is a reader that can tell what a migration will make of tables and expressions.
+type Migrator interface {
+	// FactsAfter is Facts after the statements of a migration, which leave nothing behind. It fails with a MigrationError for
+	// a migration that cannot be run.
+	FactsAfter(ctx context.Context, migration string, tables []string, expressions []shape.Expression) (shape.Facts, error)
+}
+
+// MigrationError says which statement of a migration cannot be run, and why.
+type MigrationError struct {
+	Line   int // of the migration's text, from 1
+	Reason string
+}
+
+func (e *MigrationError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Reason) }
+
+// Migrated is a reader whose Facts are those after a migration.
+type Migrated struct {
+	Reader
+	Migration string
+}
+
+// Facts is FactsAfter of the reader within.
+func (m Migrated) Facts(ctx context.Context, tables []string, expressions []shape.Expression) (shape.Facts, error) {
+	return m.Reader.(Migrator).FactsAfter(ctx, m.Migration, tables, expressions)
+}
+
 // Walk walks steps up from tuples by a function that takes one of them. What is in between is held
 // in memory; what the last step yields is passed on as it comes.
 func Walk(

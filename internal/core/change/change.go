@@ -96,6 +96,8 @@ type Ticket struct {
 	At time.Time
 	// Committed is by when the change was committed, where that is known: a document that is read after that has it.
 	Committed time.Time
+	// Owed: the keys that it waits for are in the backlog.
+	Owed bool
 	// Tally, where it is given, counts the outcomes of the documents.
 	Tally *Tally
 	open  atomic.Int64
@@ -228,6 +230,47 @@ func (q *Queue) Take(dst []Entry, n int) []Entry {
 		q.order, q.head = q.order[:0], 0
 	}
 	return dst
+}
+
+// Each calls a function with every ticket that waits, and its key.
+func (q *Queue) Each(do func(key string, t *Ticket)) {
+	for key, tickets := range q.wait {
+		for _, t := range tickets {
+			do(key, t)
+		}
+	}
+}
+
+// Shed removes the tickets that may go, and the keys that no ticket waits for then. It returns the tickets.
+func (q *Queue) Shed(may func(key string, t *Ticket) bool) (gone []*Ticket) {
+	order := q.order[:0]
+	for _, key := range q.order[q.head:] {
+		e := Entry{key, q.wait[key]}
+		gone = append(gone, e.Shed(may)...)
+		q.tickets -= len(q.wait[key]) - len(e.Tickets)
+		if len(e.Tickets) == 0 {
+			delete(q.wait, key)
+			continue
+		}
+		q.wait[key] = e.Tickets
+		order = append(order, key)
+	}
+	q.order, q.head = order, 0
+	return gone
+}
+
+// Shed removes the tickets that may go, and returns them.
+func (e *Entry) Shed(may func(key string, t *Ticket) bool) (gone []*Ticket) {
+	var kept []*Ticket
+	for _, t := range e.Tickets {
+		if may(e.Key, t) {
+			gone = append(gone, t)
+		} else {
+			kept = append(kept, t)
+		}
+	}
+	e.Tickets = kept
+	return gone
 }
 
 // Lane chooses the lane of a key out of n: always the same one.

@@ -143,6 +143,8 @@ type Trouble struct {
 	// Blocked: it waits until a person fixes the cause, and then continues by itself.
 	// Otherwise it is tried again until it works.
 	Blocked bool
+	// Schema: the tables are no longer what the documents were made for.
+	Schema bool
 }
 
 // TroubleSpot is where trouble is reported, and cleared when it is over.
@@ -153,13 +155,18 @@ type TroubleSpot struct {
 
 // Report keeps since when the trouble lasts; it returns true when it is news.
 func (t *TroubleSpot) Report(message string, blocked bool) bool {
+	return t.Note(Trouble{Message: message, Blocked: blocked})
+}
+
+// Note is Report for a trouble whose Since is not set.
+func (t *TroubleSpot) Note(now Trouble) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.now == nil {
-		t.now = &Trouble{Since: time.Now()}
+	news := t.now == nil || t.now.Message != now.Message
+	if now.Since = time.Now(); t.now != nil {
+		now.Since = t.now.Since
 	}
-	news := t.now.Message != message
-	t.now = &Trouble{t.now.Since, message, blocked}
+	t.now = &now
 	return news
 }
 

@@ -99,9 +99,14 @@ const checkTimeout = 30 * time.Second
 // ErrSlow says that a check took too long.
 var ErrSlow = errors.New("the check timed out because sources and engines are slow, not because of the definition: try again, or check fewer indexes")
 
-// Check says what applying a definition would do, without touching anything: to the named indexes, or to all.
-func (d *Definer) Check(ctx context.Context, files []api.File, indexes ...string) (*api.Plan, error) {
-	p, err := d.plan(ctx, files, scope{only: indexes})
+// Check says what applying a definition would do, without touching anything: to the named indexes, or to all; now, or after
+// migrations of its sources.
+func (d *Definer) Check(ctx context.Context, files api.Files) (*api.Plan, error) {
+	s := scope{only: files.Indexes, after: map[string]definition.File{}}
+	for name, file := range files.After {
+		s.after[name] = definition.File(file)
+	}
+	p, err := d.plan(ctx, files.Files, s)
 	if err != nil {
 		return nil, err
 	}
@@ -119,11 +124,11 @@ func filesOf(files []api.File) []definition.File {
 // scope says what a plan is of: of the whole definition, or of some of its indexes.
 type scope struct {
 	only []string
-	// removals: it is only of what the definition no longer has.
-	removals bool
+	// after are migrations by source: the plan is of what their schemas will be.
+	after map[string]definition.File
 }
 
-func (s scope) whole() bool { return len(s.only) == 0 && !s.removals }
+func (s scope) whole() bool { return len(s.only) == 0 }
 
 // has reports whether an index is planned, and uses whether one that is planned is of a source or an engine.
 func (s scope) has(ix *definition.Index) bool {
@@ -151,6 +156,11 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 	}
 	def, findings := d.Connections.Parse(filesOf(files))
 	p.definition, p.Secrets, p.Given = def, append([]string{}, def.References...), d.Connections.Secrets.String()
+	for name := range s.after {
+		if err := d.canMigrate(def, name); err != nil {
+			return nil, err
+		}
+	}
 	for _, name := range s.only {
 		if def.Index(name) == nil {
 			var known []string
@@ -195,7 +205,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 			continue
 		}
 		at = "index " + ix.Name
-		more, err := p.index(ctx, d, ix)
+		more, err := p.index(ctx, d, ix, s.after)
 		if err != nil {
 			return nil, err
 		}
@@ -207,6 +217,9 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 		}
 	}
 	for i := range p.Sources {
+		if len(s.after) > 0 {
+			break // what capture needs then is not known: the tables are not there yet
+		}
 		if src := p.sources[p.Sources[i].Name]; src != nil {
 			at = "what capture needs in source " + p.Sources[i].Name
 			if err := p.capture(ctx, d, &p.Sources[i], src); err != nil {
@@ -228,6 +241,28 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 		)
 	}
 	return p, nil
+}
+
+// canMigrate reports why a migration of a source cannot be tried.
+func (d *Definer) canMigrate(def *definition.Definition, name string) error {
+	src := def.Source(name)
+	if src == nil {
+		var known []string
+		for _, s := range def.Sources {
+			known = append(known, s.Name)
+		}
+		return &inspect.BadRequest{Err: fmt.Errorf("the definition has no source %q: %s", name, definition.Nearest(name, known))}
+	}
+	opened, err := d.Connections.OpenSource(src)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	if _, can := opened.Reader.(source.Migrator); !can {
+		return &inspect.BadRequest{Err: fmt.Errorf(
+			"source %s (%s) cannot try a migration and take it back: migrate a copy of the database, and check the definition against the copy", name, src.Kind)}
+	}
+	return nil
 }
 
 func (p *plan) askSource(ctx context.Context, d *Definer, src *definition.Source) api.Endpoint {
@@ -332,9 +367,22 @@ func (p *plan) index(
 	ctx context.Context,
 	d *Definer,
 	ix *definition.Index,
+	after map[string]definition.File,
 ) (definition.Findings, error) {
-	reader := func(name string) source.Reader { return p.sources[name] }
+	reader := func(name string) source.Reader {
+		if migration, is := after[name]; is {
+			return source.Migrated{Reader: p.sources[name].Reader, Migration: migration.Text}
+		}
+		return p.sources[name]
+	}
 	compiled, findings, err := source.Compile(ctx, ix, reader)
+	if wrong := (*source.MigrationError)(nil); errors.As(err, &wrong) {
+		for _, name := range ix.Sources() {
+			if migration, is := after[name]; is {
+				return definition.Findings{{Pos: definition.Pos{File: migration.Name, Line: wrong.Line, Col: 1}, Message: wrong.Reason}}, nil
+			}
+		}
+	}
 	if err != nil || len(findings) > 0 || ix.Broken {
 		return findings, err
 	}
@@ -368,6 +416,14 @@ func (p *plan) index(
 			)
 		}
 		out.Notes = append(out.Notes, notes...)
+	}
+	if len(after) > 0 { // there are no such rows yet
+		if err := out.compare(ctx, d, ix, kind, p.sources); err != nil {
+			return nil, err
+		}
+		out.Guard, out.AfterMigration = "", true
+		p.indexes = append(p.indexes, out)
+		return findings, nil
 	}
 	if out.Rows, err = rebuild.CountRows(ctx, src, compiled); err != nil {
 		return fail(err)

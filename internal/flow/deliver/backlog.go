@@ -126,6 +126,7 @@ func (b *backlog) write(ctx context.Context, e *Edition) {
 				if err != nil {
 					return fmt.Errorf("writing the backlog: %w", err)
 				}
+				b.noteOldest(at)
 				b.size.Add(n)
 				return nil
 			})
@@ -142,6 +143,17 @@ func (b *backlog) write(ctx context.Context, e *Edition) {
 				retry.Sleep(ctx, 4*time.Since(began))
 			}
 		}
+	}
+}
+
+// noteOldest notes when the oldest of some changes was made, until the backlog is measured.
+func (b *backlog) noteOldest(at []time.Time) {
+	var oldest time.Time
+	for _, t := range at {
+		oldest = Earlier(oldest, t)
+	}
+	if known := b.oldest.Load(); known == nil || b.size.Load() == 0 || oldest.Before(*known) {
+		b.oldest.Store(&oldest)
 	}
 }
 
@@ -195,6 +207,72 @@ func (b *backlog) drain(ctx context.Context, e *Edition) {
 	}
 }
 
+const (
+	// setAsideAfter is how long deliveries may stop before the changes that wait for them go to the backlog.
+	setAsideAfter = 5 * time.Second
+	setAsideEvery = time.Second
+)
+
+// relieve moves the changes of lanes here while deliveries stop. They leave the journal then, so that searches of
+// other indexes are known to have every change, and the journal does not grow.
+func (b *backlog) relieve(ctx context.Context, e *Edition) {
+	for retry.Sleep(ctx, setAsideEvery) {
+		if trouble := e.Trouble.Get(); trouble == nil || time.Since(trouble.Since) < setAsideAfter {
+			continue
+		}
+		for _, l := range e.lanes {
+			b.takeFrom(ctx, l)
+		}
+	}
+}
+
+// takeFrom moves the changes that wait in a lane here. What is being built goes on, since the engine may have it. Until the backlog
+// holds a change, it waits in the lane, so that at no time none seems to be pending.
+func (b *backlog) takeFrom(ctx context.Context, l *lane) {
+	type waiting struct {
+		key    string
+		ticket *change.Ticket
+	}
+	var list []waiting
+	note := func(key string, t *change.Ticket) {
+		// A ticket without a time waits for the outcome, and one of the backlog is there already.
+		if !t.At.IsZero() && !t.Owed {
+			list = append(list, waiting{key, t})
+		}
+	}
+	l.mu.Lock()
+	queues := []*change.Queue{&l.lines[Fresh], &l.lines[Wide], &l.throttled}
+	for _, q := range queues {
+		q.Each(note)
+	}
+	for i := range l.current {
+		for _, t := range l.current[i].Tickets {
+			note(l.current[i].Key, t)
+		}
+	}
+	l.mu.Unlock()
+	added := map[waiting]bool{}
+	for _, x := range list {
+		if b.add(ctx, x.key, x.ticket) != nil {
+			break
+		}
+		added[x] = true
+	}
+	may := func(key string, t *change.Ticket) bool { return added[waiting{key, t}] }
+	var gone []*change.Ticket
+	l.mu.Lock()
+	for _, q := range queues {
+		gone = append(gone, q.Shed(may)...)
+	}
+	for i := range l.current {
+		gone = append(gone, l.current[i].Shed(may)...)
+	}
+	l.mu.Unlock()
+	for _, t := range gone {
+		t.Close()
+	}
+}
+
 // measure counts what is in the records.
 func (b *backlog) measure(ctx context.Context, e *Edition) error {
 	n, oldest, err := e.store.BacklogSize(ctx, e.Record)
@@ -220,6 +298,7 @@ func (b *backlog) build(ctx context.Context, e *Edition, list []records.BacklogE
 		oldest = Earlier(oldest, entry.At)
 	}
 	all := change.NewTicket(oldest, func() { close(settled) })
+	all.Owed = true
 	for _, entry := range list {
 		e.lane(entry.Key).add(entry.Key, all, Wide)
 	}

@@ -424,6 +424,63 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 	})
 }
 
+// Changes whose documents cannot be read or delivered leave the journal after a few seconds, however few they are, and are
+// delivered later. A repair goes on waiting for its outcome.
+func TestChangesOfAStuckEditionAreSetAside(t *testing.T) {
+	for _, cause := range []string{"the engine is away", "the source cannot be read"} {
+		t.Run(cause, func(t *testing.T) {
+			inTime(t, func(t *testing.T) {
+				r := newRig(t, 100)
+				var stuck atomic.Bool
+				stuck.Store(true)
+				fail := func(where string) error {
+					if stuck.Load() && where == cause {
+						return errors.New(cause)
+					}
+					return nil
+				}
+				r.engine.Answer = func([]engine.Document) ([]engine.Result, error) { return nil, fail("the engine is away") }
+				r.table.Fail = func([]string) error { return fail("the source cannot be read") }
+				stop := r.run()
+				done := r.change("k00001", "k00002", "k00003")
+				repaired := make(chan error, 1)
+				asking, giveUp := context.WithCancel(t.Context())
+				defer giveUp()
+				go func() { repaired <- Repair(asking, r.e, []string{"k00002"}) }()
+				r.within("the changes leave the journal", done)
+				if waited := r.e.Oldest(); waited.IsZero() || r.e.Waiting() < 3 {
+					t.Errorf("%d wait since %v", r.e.Waiting(), waited)
+				}
+				if n, _, err := r.store.BacklogSize(t.Context(), r.e.Record); n != 3 || err != nil {
+					t.Errorf("%d in the backlog, %v", n, err)
+				}
+				r.within("so does a later change", r.change("k00001"))
+				select {
+				case err := <-repaired:
+					t.Errorf("a repair says that it is done: %v", err)
+				default:
+				}
+				if cause == "the engine is away" { // as if the process was killed
+					stop()
+					giveUp()
+					<-repaired
+					r.e = r.edition(r.e.Record)
+					r.run()
+				}
+				stuck.Store(false)
+				if err := r.e.Barrier(t.Context()); err != nil {
+					t.Fatal(err)
+				}
+				for _, key := range []string{"k00001", "k00002", "k00003"} {
+					if r.engine.Stored()[key] == 0 {
+						t.Errorf("%s is not delivered", key)
+					}
+				}
+			})
+		})
+	}
+}
+
 // What the engine has already is not sent again, however often its row changes; nor does
 // an older chunk bring back what was there in between. A key that changes all the time is
 // sent a few times a second.

@@ -208,6 +208,7 @@ func (e *Edition) Run(ctx context.Context, claimed <-chan struct{}) {
 		wg.Go(func() { l.run(ctx) })
 	}
 	wg.Go(func() { e.backlog.drain(ctx, e) })
+	wg.Go(func() { e.backlog.relieve(ctx, e) })
 	wg.Go(func() { e.rebuilds.run(ctx, e) })
 }
 
@@ -347,8 +348,9 @@ func (e *Edition) Until(ctx context.Context, do func() error) error {
 // report says why something does not go on. A first failure is not worth a word, unless
 // it needs a person.
 func (e *Edition) report(err error, failures int) {
-	blocked := source.FaultOf(err) == source.SchemaChanged || engine.FailureOf(err).Outcome == retry.Blocked
-	if (failures > 1 || blocked) && e.Trouble.Report(err.Error(), blocked) {
+	schema := source.FaultOf(err) == source.SchemaChanged
+	blocked := schema || engine.FailureOf(err).Outcome == retry.Blocked
+	if (failures > 1 || blocked) && e.Trouble.Note(stats.Trouble{Message: err.Error(), Blocked: blocked, Schema: schema}) {
 		e.log.Warn("delivery waits", "blocked", blocked, "reason", err)
 	}
 }

@@ -23,17 +23,24 @@ func (p *Reader) Facts(
 	tables []string,
 	expressions []shape.Expression,
 ) (shape.Facts, error) {
-	facts := shape.Facts{
+	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{}) // temporary views are made
+	if err != nil {
+		return shape.Facts{}, explain(err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	return p.facts(ctx, tx, tables, expressions)
+}
+
+// facts is Facts in a transaction, which is rolled back afterwards.
+func (p *Reader) facts(
+	ctx context.Context, tx pgx.Tx, tables []string, expressions []shape.Expression,
+) (facts shape.Facts, err error) {
+	facts = shape.Facts{
 		Tables:      map[string]*shape.Table{},
 		Expressions: map[shape.Expression]shape.ExpressionFacts{},
 		Views:       map[shape.Ref]shape.ViewFacts{},
 		Denied:      map[string]string{},
 	}
-	tx, err := p.pool.BeginTx(ctx, pgx.TxOptions{}) // temporary views are made
-	if err != nil {
-		return facts, explain(err)
-	}
-	defer tx.Rollback(context.WithoutCancel(ctx))
 	if err := p.pool.asReader(ctx, tx); err != nil {
 		return facts, wrap("becoming the reader "+p.pool.reader, err)
 	}
