@@ -506,6 +506,8 @@ type IndexRemoval struct {
 	Version int `json:"version,omitempty"`
 	// Pending says what is not deleted yet, and why; empty when everything is.
 	Pending string `json:"pending,omitempty"`
+	// Script is SQL that deletes the rest in a source, where Pingo's role may not.
+	Script string `json:"script,omitempty"`
 }
 
 // SourceRelease lists tables of a source whose changes are no longer captured.

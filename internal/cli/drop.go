@@ -15,8 +15,8 @@ func (a *App) drop() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{
 		Use: "drop INDEX", Short: "Drop an index: its definition, editions, public name and capture", Args: Exactly(1, "an index"),
-		Long: `Removes an index from the current definition. Deletes its editions and its public name in the engine, its failed documents and
-history, and the capture of tables that no other index reads. Shows what it deletes, and asks for confirmation.
+		Long: `Removes an index from the current definition. Deletes its editions and its public name in the engine, its failed documents,
+and the capture of tables that no other index reads. Shows what it deletes, and asks for confirmation.
 
 Remove the index from your definition files too: otherwise the next pingo apply creates it again.`,
 		Example: "  pingo drop huts\n  pingo drop huts --yes",
@@ -41,6 +41,9 @@ Remove the index from your definition files too: otherwise the next pingo apply 
 				if dropped.Pending != "" {
 					fmt.Fprintf(a.Out, "Not complete: %s.\n", dropped.Pending)
 				}
+				if dropped.Script != "" {
+					fmt.Fprintf(a.Out, "Run this as an administrator of the database:\n\n%s\n", dropped.Script)
+				}
 				fmt.Fprintf(a.Out, "Definition version %d is in force. Remove %s from your files too: otherwise the next pingo apply creates it again.\n",
 					dropped.Version, args[0])
 			})
@@ -53,7 +56,7 @@ Remove the index from your definition files too: otherwise the next pingo apply 
 // removalOf lists what goes with an index, a line each.
 func removalOf(r *api.IndexRemoval) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "  index %s, with its failed documents and history\n", r.Index)
+	fmt.Fprintf(&b, "  index %s, with its failed documents\n", r.Index)
 	for _, e := range r.Editions {
 		live := ""
 		if e.Answers {
@@ -107,7 +110,7 @@ hand. Run pingo export first to keep the definition.`,
 					return fmt.Errorf("index %s: %w", ix.Name, err)
 				}
 				out.Dropped = append(out.Dropped, dropped)
-				if dropped.Pending != "" {
+				if dropped.Pending != "" && dropped.Script == "" { // the whole capture is removed below
 					out.Left = append(out.Left, dropped.Pending)
 				}
 			}
@@ -118,7 +121,7 @@ hand. Run pingo export first to keep the definition.`,
 					continue // nothing of Pingo is in it
 				}
 				if err != nil {
-					out.Left = append(out.Left, fmt.Sprintf("the capture in source %s is not removed: %v", s.Source, err))
+					out.Left = append(out.Left, fmt.Sprintf("the capture in source %s: Pingo could not remove it (%v). Run this as an administrator of the database:\n\n%s", s.Source, err, s.Script))
 				}
 			}
 			for _, e := range x.Engines {

@@ -80,6 +80,53 @@ func TestLeastRightsOnTheSecondDay(t *testing.T) {
 	if err != nil || len(runs) > 3 {
 		t.Errorf("%d editions were filled, %v", len(runs), err)
 	}
+
+	// A drop says what the owner has to do.
+	third := definition(deeper + huts)
+	byOwner(third)
+	w.must("apply", "--yes", third)
+	for _, index := range []string{"huts", "tarns"} {
+		dropped, err := w.client.Drop(t.Context(), index)
+		if err != nil || dropped.Pending == "" || dropped.Script == "" {
+			t.Fatalf("dropping %s: %+v, %v", index, dropped, err)
+		}
+		pgtest.Exec(t, lodge, dropped.Script)
+		if err := lodge.QueryRow(t.Context(), "SELECT count(*) FROM pg_trigger WHERE tgrelid = $1::regclass", index).Scan(&left); err != nil || left > 0 {
+			t.Errorf("%d triggers stay on %s, %v", left, index, err)
+		}
+	}
+}
+
+// On the first day a role that may do nothing is told all that it needs in two steps.
+func TestLeastRightsOnTheFirstDay(t *testing.T) {
+	w := newWorld(t)
+	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
+	pgtest.Exec(t, lodge, `CREATE ROLE guest LOGIN PASSWORD 'guest'; CREATE SCHEMA shop;
+		CREATE TABLE shop.lands (id int PRIMARY KEY, name text);
+		CREATE TABLE shop.huts (id int PRIMARY KEY, name text, land_id int); CREATE TABLE shop.ties (hut_id int, tag_id int); CREATE TABLE shop.tags (id int PRIMARY KEY, name text)`)
+	at := w.pg.URL("lodge")
+	w.env = append(w.env, "GUEST_URL=postgres://guest:guest"+at[strings.LastIndex(at, "@"):])
+	w.serve()
+	path := w.write(`sources: { lodge: { kind: postgres, url: "${GUEST_URL}" } }
+engines: { main: { kind: opensearch, url: "${SEARCH_URL}" } }
+indexes:
+  huts:
+    engine: main
+    rows: lodge.shop.huts
+    fields: [name]
+    related:
+      land: { one: shop.lands, on: { id: land_id }, fields: [name] }
+      tags: { many: shop.tags, fields: [name], through: { table: shop.ties, on: { hut_id: id }, to: { id: tag_id } } }
+`)
+	for range 2 {
+		pgtest.Exec(t, lodge, w.must("capture", "show", path))
+	}
+	w.must("apply", "--yes", path)
+	pgtest.Exec(t, lodge, "INSERT INTO shop.huts VALUES (1, 'Grim', 1)")
+	w.must("wait", "huts")
+	if out := w.must("search", "huts", "grim"); !strings.Contains(out, "Grim") {
+		t.Error(out)
+	}
 }
 
 // A test suite of an application recreates its tables for every test, as frameworks do it, while Pingo follows them: no

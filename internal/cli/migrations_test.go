@@ -39,7 +39,7 @@ func TestMigrationsOfTheManual(t *testing.T) {
 	defer func() { // what cannot be tried says why, and where
 		file := w.write(definition("huts: { engine: main, rows: lodge.huts, fields: [name] }"))
 		for migration, want := range map[string]string{
-			"CREATE TABLE a (id int);\n\nROLLBACK;":              ":3:1: a migration that is tried cannot control transactions",
+			"CREATE TABLE a (id int);\n\nROLLBACK;":             ":3:1: a migration that is tried cannot control transactions",
 			"ALTER TABLE nope ADD x int":                        ":1:1: relation \"nope\" does not exist",
 			"CREATE TABLE huts (id int PRIMARY KEY, name text)": "index huts",
 		} {

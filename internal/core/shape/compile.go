@@ -286,6 +286,7 @@ func (c *compiler) table(source, name string, pos definition.Pos) *Table {
 func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation, rows *definition.Rows) {
 	t := c.table(n.Source, n.Table, n.TablePos)
 	if t == nil {
+		c.below(n)
 		return
 	}
 	node := &Node{
@@ -366,6 +367,17 @@ func (c *compiler) node(n *definition.Node, parent int, rel *definition.Relation
 		} else {
 			c.refused[node] = append(c.refused[node], r.Name)
 		}
+	}
+}
+
+// below looks for the tables below one that cannot be read, so that all that is missing is found in one check.
+func (c *compiler) below(n *definition.Node) {
+	for _, r := range n.Related {
+		c.table(r.Source, r.Table, r.TablePos)
+		if r.Through != nil {
+			c.table(r.Source, r.Through.Table, r.Through.TablePos)
+		}
+		c.below(&r.Node)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"pingo/internal/api"
 	"pingo/internal/core/definition"
@@ -48,6 +49,24 @@ func (d *Definer) captured(ctx context.Context, name string) (*captured, error) 
 // nothingInstalled says that a source has no capture that Pingo installs, so there is none to remove.
 func nothingInstalled(src *definition.Source) error {
 	return &inspect.BadRequest{Err: fmt.Errorf("nothing of Pingo is in source %s, whose changes come by %s: there is nothing to remove", src.Name, src.Capture)}
+}
+
+// readGrants are the statements that let Pingo read the tables of a definition, if that is all that stands against it: what capture
+// needs shows only when the tables can be read. It is empty otherwise.
+func readGrants(p *api.Plan) string {
+	var out strings.Builder
+	for _, f := range p.Findings {
+		if !strings.HasPrefix(f.Suggestion, "GRANT ") {
+			return ""
+		}
+		if !strings.Contains(out.String(), f.Suggestion) {
+			fmt.Fprintln(&out, f.Suggestion)
+		}
+	}
+	if out.Len() == 0 {
+		return ""
+	}
+	return "-- Pingo cannot read these tables yet. Run this as their owner, then run pingo capture show again: it prints the rest.\n" + out.String()
 }
 
 // InstallCapture installs what the definition in force needs, where it is missing. An
@@ -105,6 +124,9 @@ func (d *Definer) CaptureScriptFor(ctx context.Context, files []api.File, name s
 	p, err := d.plan(ctx, files, scope{})
 	if err != nil {
 		return "", err
+	}
+	if script := readGrants(&p.Plan); script != "" {
+		return script, nil
 	}
 	if wrong := p.Wrong(); wrong != "" {
 		return "", fmt.Errorf("%w: %s", ErrRefused, wrong)

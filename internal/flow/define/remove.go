@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"pingo/internal/api"
@@ -107,7 +108,7 @@ func (r *Remover) Index(ctx context.Context, index, by string) (*api.IndexRemova
 	}
 	// A process drops an edition under its claim on the source, so capture goes last.
 	if out.Pending == "" {
-		out.Pending = r.releaseCapture(ctx, out)
+		r.releaseCapture(ctx, out)
 	}
 	return out, nil
 }
@@ -154,8 +155,8 @@ func (r *Remover) dropped(ctx context.Context, index string) (pending string, er
 	}
 }
 
-// releaseCapture removes the triggers of tables that no index reads any more. It says what is left to do.
-func (r *Remover) releaseCapture(ctx context.Context, removal *api.IndexRemoval) (pending string) {
+// releaseCapture removes the triggers of tables that no index reads any more. It notes what is left to do.
+func (r *Remover) releaseCapture(ctx context.Context, removal *api.IndexRemoval) {
 	for _, release := range removal.Sources {
 		name := release.Source
 		err := r.Definer.Records.Exclusively(ctx, func() error {
@@ -168,22 +169,46 @@ func (r *Remover) releaseCapture(ctx context.Context, removal *api.IndexRemoval)
 			}
 			defer c.Close()
 			if len(c.need) > 0 {
-				return r.Definer.install(ctx, c.definition, c.need)
+				return r.trim(ctx, c, release.Tables, removal)
 			}
 			status, err := c.Capture.Status(ctx)
 			if err != nil || !status.Installed {
 				return err
 			}
-			if script, err := c.Capture.RemovalScript(ctx); err != nil || script == "" {
+			script, err := c.Capture.RemovalScript(ctx)
+			if err != nil || script == "" {
 				return err
 			}
-			return c.Capture.Remove(ctx)
+			if err = c.Capture.Remove(ctx); err != nil {
+				removal.Script = script
+			}
+			return err
 		})
-		if err != nil {
-			return fmt.Sprintf("the capture in source %s is not removed: %v. Run pingo capture remove --source %s", name, err, name)
+		if err != nil && removal.Pending == "" {
+			removal.Pending = fmt.Sprintf("the capture in source %s is not removed: %v", name, err)
 		}
 	}
-	return ""
+}
+
+// trim installs what a source still needs, which removes the triggers of other tables, and notes those that stay because they
+// belong to another role.
+func (r *Remover) trim(ctx context.Context, c *captured, released []string, removal *api.IndexRemoval) error {
+	if err := r.Definer.install(ctx, c.definition, c.need); err != nil {
+		return err
+	}
+	status, err := c.Capture.Status(ctx)
+	if err != nil {
+		return err
+	}
+	stay := slices.DeleteFunc(slices.Clone(released), func(table string) bool { return !slices.Contains(status.Tables, table) })
+	if len(stay) == 0 {
+		return nil
+	}
+	if removal.Script, err = c.Capture.Script(ctx, c.need); err != nil {
+		return err
+	}
+	removal.Pending = fmt.Sprintf("the triggers on %s stay, because Pingo's role in source %s does not own the tables", strings.Join(stay, ", "), c.definition.Name)
+	return nil
 }
 
 // PlanCapture says what removing capture from a source would do.
