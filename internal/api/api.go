@@ -270,6 +270,8 @@ type Plan struct {
 	Indexes  []IndexPlan `json:"indexes"`
 	// Capture lists, by source, the tables whose changes would be noticed.
 	Capture []CapturePlan `json:"capture"`
+	// Applicable are the indexes that change and that nothing stands against, also where the definition as a whole is refused.
+	Applicable []string `json:"applicable"`
 	// Secrets are what the definition refers to, as it is written: ${NAME}, ${file:path}.
 	Secrets []string `json:"secrets"`
 	// Given says what this service gives to definitions.

@@ -164,6 +164,9 @@ func (a *App) showPlan(p *api.Plan) {
 	}
 	if p.Refused() {
 		fmt.Fprintln(a.Out, "\nThis definition cannot be applied yet.")
+		if len(p.Applicable) > 0 {
+			fmt.Fprintf(a.Out, "These indexes can be applied alone: pingo apply --index %s\n", strings.Join(p.Applicable, " --index "))
+		}
 		return
 	}
 	for _, c := range p.Capture {

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -55,7 +56,14 @@ indexes:
 	if _, errs, code := w.run("check", "--index", "tarns", first); code != 1 || !strings.Contains(errs, `no index "tarns"`) {
 		t.Errorf("an index that is not there: %d %s", code, errs)
 	}
-	w.must("apply", "--yes", "--index", "huts", first)
+	// A source that cannot be used stops only its own indexes.
+	broken := w.write(strings.Replace(readFile(t, first), "rows: lodge.trails", "rows: away.trails", 1))
+	broken = w.write(strings.Replace(readFile(t, broken), "sources: {", `sources: { away: { kind: postgres, url: "postgres://127.0.0.1:1/x" },`, 1))
+	out, errs, code := w.run("apply", "--yes", broken)
+	if code != 3 || !strings.Contains(out, "These indexes can be applied alone: pingo apply --index huts --index keepers\n") {
+		t.Errorf("a source that does not answer: %d %s%s", code, out, errs)
+	}
+	w.must("apply", "--yes", "--index", "huts", broken)
 	if got := names(); got != "huts" || triggers("keepers") > 0 {
 		t.Errorf("after one index was applied there are: %s", got)
 	}
@@ -64,7 +72,7 @@ indexes:
 	keepers := w.edition("keepers")
 
 	second := definition("name, beds", "name, beds")
-	out, _, code := w.run("check", "--index", "huts", second)
+	out, _, code = w.run("check", "--index", "huts", second)
 	if code != 5 || strings.Contains(out, "index keepers") || strings.Contains(out, "engine tables") || !strings.Contains(out, "beds") {
 		t.Errorf("a check of one index: %d %s", code, out)
 	}
@@ -159,4 +167,13 @@ indexes: { huts: { engine: main, rows: lodge.huts, fields: [name], related: { re
 	if out := w.must("trace", "huts", "4"); strings.Contains(out, "poll") {
 		t.Errorf("a row that is right: %s", out)
 	}
+}
+
+func readFile(t *testing.T, path string) string {
+	t.Helper()
+	text, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
 }

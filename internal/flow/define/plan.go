@@ -147,11 +147,12 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 		engines: map[string]engine.Engine{},
 		need:    map[string][]shape.Captured{},
 		Plan: api.Plan{
-			Findings: []api.Finding{},
-			Sources:  []api.Endpoint{},
-			Engines:  []api.Endpoint{},
-			Indexes:  []api.IndexPlan{},
-			Capture:  []api.CapturePlan{},
+			Findings:   []api.Finding{},
+			Sources:    []api.Endpoint{},
+			Engines:    []api.Endpoint{},
+			Indexes:    []api.IndexPlan{},
+			Capture:    []api.CapturePlan{},
+			Applicable: []string{},
 		},
 	}
 	def, findings := d.Connections.Parse(filesOf(files))
@@ -198,6 +199,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 			p.Engines = append(p.Engines, p.askEngine(ctx, d, eng))
 		}
 	}
+	wrong := map[string]bool{}
 	for _, ix := range def.Indexes {
 		answer := func(name string) bool { return p.sources[name] != nil }
 		if names := ix.Sources(); !s.has(ix) || len(names) == 0 ||
@@ -210,6 +212,9 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 			return nil, err
 		}
 		findings = append(findings, more.Beside(findings)...)
+		if len(more) > 0 {
+			wrong[ix.Name] = true
+		}
 	}
 	if len(s.only) == 0 {
 		if err := p.removed(ctx, d); err != nil {
@@ -229,6 +234,9 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 	}
 	for _, ix := range p.indexes {
 		p.Indexes = append(p.Indexes, ix.IndexPlan)
+		if !wrong[ix.Name] && ix.Change != api.ChangeNone && ix.shape != nil && p.ready(ix) {
+			p.Applicable = append(p.Applicable, ix.Name)
+		}
 	}
 	for _, f := range findings.Sorted() {
 		p.Findings = append(
@@ -241,6 +249,15 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 		)
 	}
 	return p, nil
+}
+
+// ready reports whether the sources and the engine of an index answer, and lack no rights.
+func (p *plan) ready(ix *planned) bool {
+	unready := func(list []api.Endpoint, has func(name string) bool) bool {
+		return slices.ContainsFunc(list, func(e api.Endpoint) bool { return has(e.Name) && (!e.Answers || len(e.Missing) > 0) })
+	}
+	return !unready(p.Sources, func(name string) bool { return slices.Contains(ix.shape.Sources(), name) }) &&
+		!unready(p.Engines, func(name string) bool { return name == ix.Engine })
 }
 
 // canMigrate reports why a migration of a source cannot be tried.
