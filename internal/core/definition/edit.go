@@ -27,7 +27,7 @@ func Take(current, next []File, indexes []string) ([]File, error) {
 	for _, index := range indexes {
 		_, body := from.entry("indexes", index)
 		if body == nil {
-			return nil, fmt.Errorf("no file has the index %q as a key under indexes:", index)
+			return nil, fmt.Errorf("no file has a key %q under indexes", index)
 		}
 		for _, kind := range []string{"sources", "engines"} {
 			for _, name := range scalars(body) {
