@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 export GOFLAGS := -buildvcs=false
 
-.PHONY: setup engines build demo test test-engines test-clients race bench storm small-storm fuzz lint clean
+.PHONY: setup engines build demo docs test test-engines test-clients race bench storm small-storm fuzz lint clean
 
 setup:
 	@scripts/setup
@@ -39,6 +39,10 @@ test-engines: build engines
 test-clients: build
 	cd console && npm run --silent lint:api
 	PINGO_TEST_CLIENTS=$$(scripts/clients) go test -count=1 -run TestGeneratedClients -v ./internal/server
+
+# The pages of the manual and the schemas of the API that are made of the code.
+docs: build
+	go test ./internal/api ./internal/manual -update
 
 # The flow and the server under the race detector.
 race: build

@@ -106,6 +106,12 @@ func Main(more func(a *App) map[string][]*cobra.Command) int {
 	return exitError
 }
 
+// Commands is the command line with its commands and flags, for what describes it.
+func Commands(more func(a *App) map[string][]*cobra.Command) *cobra.Command {
+	a := &App{}
+	return a.root(more(a))
+}
+
 // coloured reports whether a file is a terminal where colour is wanted.
 func coloured(f *os.File) bool {
 	return term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"

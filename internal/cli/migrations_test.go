@@ -15,11 +15,11 @@ import (
 
 var migrationSteps = regexp.MustCompile("(?s)```(sql|yaml|sh)\n(.*?)```|(?m)^State: ([a-z ]+)$")
 
-// Each migration of docs/migrations.md, in the order that the page gives, has the state in between that it says, and ends with
+// Each migration of docs/howto/migrations.md, in the order that the page gives, has the state in between that it says, and ends with
 // documents that are what the rows make. Before it runs, check --after accepts the pair, and refuses the migration alone where
 // the page says that it blocks the index.
 func TestMigrationsOfTheManual(t *testing.T) {
-	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "migrations.md"))
+	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "howto", "migrations.md"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -55,9 +55,13 @@ var cookbookPart = regexp.MustCompile("(?s)```(sql|yaml|json)\n(.*?)```|(Documen
 // The cookbook's documents are in a real engine as the cookbook has them.
 func TestRealCookbook(t *testing.T) {
 	w := newRealWorld(t)
-	text, err := os.ReadFile("../../docs/cookbook.md")
-	if err != nil {
-		t.Fatal(err)
+	var text []byte
+	for _, page := range []string{"cookbook.md", "cookbook-several.md"} {
+		part, err := os.ReadFile("../../docs/howto/" + page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text = append(text, part...)
 	}
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
 	w.serve()

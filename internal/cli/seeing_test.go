@@ -120,7 +120,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	manual, err := os.ReadFile("../../docs/running.md")
+	manual, err := os.ReadFile("../../docs/reference/metrics.md")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +139,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	}
 	for _, name := range regexp.MustCompile(`# TYPE (pingo_[a-z_]+)`).FindAllStringSubmatch(known, -1) {
 		if !strings.Contains(string(manual), "`"+name[1]) {
-			t.Errorf("docs/running.md does not say what %s is", name[1])
+			t.Errorf("docs/reference/metrics.md does not say what %s is", name[1])
 		}
 	}
 	w.eventually(30*time.Second, "the history has points", func() error {

@@ -51,7 +51,7 @@ var settings = map[string]string{
 
 // ErrPooler is why there is no connection where settings would be lost on the way.
 var ErrPooler = errors.New(
-	"the url leads to a connection pooler, which does not pass on the settings that Pingo begins its sessions with: give Pingo the address of the server itself, or see \"Behind a pooler\" in docs/running.md",
+	"the url leads to a connection pooler, which does not pass on the settings that Pingo begins its sessions with: give Pingo the address of the server itself, or see docs/howto/behind-a-pooler.md",
 )
 
 // reported is one of the settings that a server reports by itself when a session begins.

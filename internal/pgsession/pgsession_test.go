@@ -90,7 +90,7 @@ func TestSettingsThatArePutAsideByAPooler(t *testing.T) {
 	if _, err := connect(u.String()); !errors.Is(err, pgsession.ErrPooler) {
 		t.Fatal(err)
 	}
-	docs, err := os.ReadFile("../../docs/running.md")
+	docs, err := os.ReadFile("../../docs/howto/behind-a-pooler.md")
 	if err != nil {
 		t.Fatal(err)
 	}

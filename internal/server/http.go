@@ -18,7 +18,7 @@ import (
 	"pingo/internal/api"
 )
 
-// problemType names a sort of problem (RFC 9457). docs/api.md describes each.
+// problemType names a sort of problem (RFC 9457). docs/reference/http-api.md describes each.
 func problemType(status int) string {
 	name := strings.ToLower(strings.ReplaceAll(http.StatusText(status), " ", "-"))
 	return "urn:pingo:problem:" + name

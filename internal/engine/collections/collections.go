@@ -46,7 +46,7 @@ var Kind = engine.Kind{
 	Name: "collections", Schemes: []string{"http", "https"},
 	Keys: `{"key": {"type": "string", "description": "The server's key. Pingo sends it in the header that the server asks for. Usually ${NAME} or ${file:path}."},
 		"headers": {"type": "object", "additionalProperties": {"type": "string"},
-		"description": "Sent with every request; values are usually ${NAME} or ${file:path}."}}`,
+		"description": "Headers that Pingo sends with every request; values are usually ${NAME} or ${file:path}."}}`,
 	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
 	Limits: Limits, InPlace: InPlace, Recognize: recognize,
 	Leaves: "the collection pingo_editions: DELETE /collections/pingo_editions",

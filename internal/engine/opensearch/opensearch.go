@@ -48,7 +48,7 @@ const requestTimeout = 30 * time.Second
 var Kind = engine.Kind{
 	Name: "opensearch", Schemes: []string{"http", "https"},
 	Keys: `{"headers": {"type": "object", "additionalProperties": {"type": "string"},
-		"description": "Sent with every request; values are usually ${NAME} or ${file:path}."}}`,
+		"description": "Headers that Pingo sends with every request; values are usually ${NAME} or ${file:path}."}}`,
 	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
 	Limits: Limits, InPlace: InPlace, Recognize: recognize,
 }

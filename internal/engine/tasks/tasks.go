@@ -42,7 +42,7 @@ var Kind = engine.Kind{
 	Name: "tasks", Schemes: []string{"http", "https"},
 	Keys: `{"key": {"type": "string", "description": "The server's key, which Pingo sends as a bearer token. Usually ${NAME} or ${file:path}."},
 		"headers": {"type": "object", "additionalProperties": {"type": "string"},
-		"description": "Sent with every request; values are usually ${NAME} or ${file:path}."}}`,
+		"description": "Headers that Pingo sends with every request; values are usually ${NAME} or ${file:path}."}}`,
 	Open:   func(c engine.Config) (engine.Engine, error) { return Open(c) },
 	Limits: Limits, InPlace: InPlace, Recognize: recognize,
 	Leaves: "the index pingo_editions: DELETE /indexes/pingo_editions. An edition that is live is in the index of the public name",

@@ -184,7 +184,7 @@ func (c *Checker) Run(ctx context.Context) {
 func (c *Checker) quietly(what string) func(err error, failures int) {
 	return func(err error, failures int) {
 		if failures == 3 {
-			c.log.Warn(what+" does not go on", "reason", err)
+			c.log.Warn("comparison waits", "of", what, "reason", err)
 		}
 	}
 }

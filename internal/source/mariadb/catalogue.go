@@ -15,7 +15,7 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// treatment is how Pingo reads a type; docs/types.md has the same table.
+// treatment is how Pingo reads a type; docs/reference/types.md has the same table.
 type treatment struct {
 	becomes shape.Type
 	array   bool

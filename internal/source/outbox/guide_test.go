@@ -16,7 +16,7 @@ var blocks = regexp.MustCompile("(?s)```([a-z]+)\n(.*?)```")
 // Each example of the guide is run as it stands there, where its interpreter and its driver are,
 // and what it did is noticed.
 func TestExamplesOfTheGuide(t *testing.T) {
-	guide, err := os.ReadFile("../../../docs/outbox.md")
+	guide, err := os.ReadFile("../../../docs/howto/outbox.md")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -39,8 +39,8 @@ const Keys = `"outbox": {"type": "object", "description": "The application's own
 	"names": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Maps names in the record column to tables or records with other names."},
 	"done": {"type": "string", "enum": ["delete", "mark"], "description": "Whether to delete delivered rows, or to mark them by setting a column. Default: delete."},
 	"mark": {"type": "string", "description": "The column that Pingo sets to the time of delivery; NULL before. Default: done_at."},
-	"records": {"type": "object", "description": "The records that have a body, by name.", "additionalProperties": {"type": "object", "properties": {
-		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."}}}}
+	"records": {"type": "object", "description": "The names of records whose rows have a body.", "additionalProperties": {"type": "object", "properties": {
+		"schema": {"description": "A JSON Schema of the record. Its properties are the columns. Default: the columns are the properties that arrived."}}}}
 }}`
 
 // Options are what a definition says of an outbox.

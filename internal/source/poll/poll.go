@@ -25,9 +25,9 @@ import (
 
 // Keys is a JSON Schema object of what a definition may say of it.
 const Keys = `"poll": {"type": "object", "description": "The tables to poll, with capture: poll.", "required": ["tables"], "properties": {
-	"tables": {"type": "object", "additionalProperties": {"type": "string"}, "description": "For each table, a column that is higher in rows that are newer: a time, or a whole number."},
+	"tables": {"type": "object", "additionalProperties": {"type": "string"}, "description": "For each table, a column that grows when the row changes: a time or an integer."},
 	"every": {"type": "string", "pattern": "^[0-9]+(ms|s|m|h)$", "description": "Interval between polls, such as 10s. Default: 5s."},
-	"overlap": {"type": "string", "pattern": "^[0-9]+(ms|s|m|h)$", "description": "How long ago a time may be that comes late, since its transaction was long; 1m unless it is given."},
+	"overlap": {"type": "string", "pattern": "^[0-9]+(ms|s|m|h)$", "description": "Maximum duration of a transaction: rows whose time is up to this long ago may still appear. Default: 1m."},
 	"compare": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "Interval between full reads, which find deleted rows. Default: 1h."}
 }}`
 

@@ -329,7 +329,7 @@ var treatments = map[string]treatment{
 
 var refusedShape = treatment{refused: "make a text of it with sql: and ::text", unlinkable: manyTexts}
 
-// treatmentOf gives the treatment of a PostgreSQL type; docs/types.md has the same table.
+// treatmentOf gives the treatment of a PostgreSQL type; docs/reference/types.md has the same table.
 func treatmentOf(name, typtype string) treatment {
 	switch typtype {
 	case "c", "p":

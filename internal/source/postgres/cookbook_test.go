@@ -15,11 +15,15 @@ import (
 
 var cookbookPart = regexp.MustCompile("(?s)```(sql|yaml|json)\n(.*?)```|(Document|No document|Refused:) `([^`]+)`")
 
-// Every example of docs/cookbook.md holds as it is written.
+// Every example of docs/howto/cookbook*.md holds as it is written.
 func TestCookbook(t *testing.T) {
-	text, err := os.ReadFile("../../../docs/cookbook.md")
-	if err != nil {
-		t.Fatal(err)
+	var text []byte
+	for _, page := range []string{"cookbook.md", "cookbook-several.md"} {
+		part, err := os.ReadFile("../../../docs/howto/" + page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text = append(text, part...)
 	}
 	url := pgtest.URL(t)
 	conn, p := pgtest.Connect(t, url), open(t, url)

@@ -28,11 +28,11 @@ type options struct {
 const keys = `{
 	"replica": {
 		"type": "string", "format": "url",
-		"description": "The URL of a streaming replica of this database. Editions are filled from it, each chunk once it has all that the database had when the chunk began; changes are read where they are made."
+		"description": "The URL of a streaming replica of this database. Pingo fills editions from it, and reads changes from the primary. Each chunk waits until the replica has all changes from before the chunk."
 	},
 	"reader": {
 		"type": "string",
-		"description": "The role whose rights rows are read with, instead of those of the url's user. Pingo changes to it at the start of each transaction that reads rows."
+		"description": "The role for reading rows. Pingo switches to it at the start of each transaction that reads rows. Default: the user of the url."
 	}
 }`
 

@@ -71,9 +71,9 @@ func documents(t *testing.T, p *source.Source, s *shape.Shape, chunk int) map[st
 
 var code = regexp.MustCompile("`([^`]+)`")
 
-// Each row of the table in docs/types.md holds.
+// Each row of the table in docs/reference/types.md holds.
 func TestTypesAreTreatedAsTheDocsSay(t *testing.T) {
-	text, err := os.ReadFile("../../../docs/types.md")
+	text, err := os.ReadFile("../../../docs/reference/types.md")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -27,9 +27,9 @@ import (
 var Kind = source.Kind{
 	Name: "webfeed", Schemes: []string{"http", "https"}, Captures: []string{"pull"}, Open: open,
 	Keys: `{
-	"every": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How often it is pulled, such as 15m; 1h unless it is given."},
+	"every": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "Interval between pulls, such as 15m. Default: 1h."},
 	"gone": {"type": "string", "enum": ["keep", "remove"], "description": "Whether to keep or remove records of entries that leave the feed. Default: keep."},
-	"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Sent with every request; values are usually ${NAME}."}}`,
+	"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Headers that Pingo sends with every request; values are usually ${NAME}."}}`,
 	CannotSee: map[string][]string{"pull": {
 		"An entry is noticed when the feed is pulled, and one that came and left in between never is.",
 		"An entry that leaves the feed stays, unless gone: remove is written: most feeds show the newest entries only.",

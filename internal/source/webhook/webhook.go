@@ -32,34 +32,34 @@ var Kind = source.Kind{
 	}},
 	Keys: `{
 	"signing_secrets": {"type": "array", "items": {"type": "string"},
-		"description": "What senders sign with, as the Standard Webhooks specification says (whsec_…); usually ${NAME}. All of them count, so that one can be replaced by another."},
+		"description": "The secrets that senders sign with, as in the Standard Webhooks specification (whsec_…); usually ${NAME}. Pingo accepts each of them, so that you can replace one."},
 	"basic": {"type": "object", "properties": {"user": {"type": "string"}, "password": {"type": "string"}}, "required": ["user", "password"],
 		"description": "For senders that cannot sign: a user and password, over TLS."},
-	"path_secret": {"type": "string", "description": "For senders that cannot even do that: a part of the path, over TLS."},
+	"path_secret": {"type": "string", "description": "For senders that cannot sign or send a password: a secret in the path, over TLS."},
 	"unsigned": {"type": "string", "enum": ["allowed"], "description": "Accept events from every sender that reaches the address. Only for trusted networks."},
-	"time_window": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How old or early a signed request may be, such as 5m (the default)."},
+	"time_window": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How far the time of a signed request may differ from now. Default: 5m."},
 	"max_future": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How far a version that is a time may lie after the clock of this machine. Pingo refuses later ones, which would outrank every later event. Default: 5m."},
-	"max_request": {"type": "string", "pattern": "^[0-9]+ ?[KkMm][Ii]?[Bb]$", "description": "How large a request may be, such as 1MB (the default is 4MB)."},
-	"rate_limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "Requests per second that are taken in, 1000 unless it is given."},
-	"records": {"type": "object", "description": "What is sent, by the names that rows of indexes take it by.", "additionalProperties": {"type": "object", "properties": {
-		"types": {"type": "object", "description": "The types of events that are of this record, by what they say: created, updated, merged (a patch as RFC 7396) or deleted. A * at the end matches any suffix.",
+	"max_request": {"type": "string", "pattern": "^[0-9]+ ?[KkMm][Ii]?[Bb]$", "description": "Maximum size of a request, such as 1MB. Default: 4MB."},
+	"rate_limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "Maximum number of requests per second. Default: 1000."},
+	"records": {"type": "object", "description": "The records that senders send, by name. The rows of an index refer to these names.", "additionalProperties": {"type": "object", "properties": {
+		"types": {"type": "object", "description": "The event types of this record, for each operation: created, updated, merged (a patch, RFC 7396) or deleted. A trailing * matches any suffix.",
 			"properties": {"created": {"type": "array", "items": {"type": "string"}}, "updated": {"type": "array", "items": {"type": "string"}}, "merged": {"type": "array", "items": {"type": "string"}}, "deleted": {"type": "array", "items": {"type": "string"}}}},
 		"type": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the type in the event, such as /event."},
 		"key": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record's key in the event, such as /record/id."},
 		"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the event, such as /record."},
 		"version": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to a number or time in the event that is higher for newer versions of a record."},
-		"schema": {"description": "A JSON Schema of the record, whose properties are the columns. Without one they are what was received."},
+		"schema": {"description": "A JSON Schema of the record. Its properties are the columns. Default: the columns are the properties that arrived."},
 		"violations": {"type": "string", "enum": ["refused", "accepted"], "default": "refused", "description": "Whether Pingo refuses events that violate the schema, or accepts them: then a property of the wrong type makes a failed document."},
-		"fetch": {"type": "object", "required": ["url"], "description": "For senders that only say that a record changed: where it is read. One that is not there was deleted.", "properties": {
+		"fetch": {"type": "object", "required": ["url"], "description": "For senders that only announce a change: where Pingo reads the record. A missing record counts as deleted.", "properties": {
 			"url": {"type": "string", "pattern": "^(https?://|[$][{]).*", "description": "A URL; Pingo replaces {key} by the record's key."},
-			"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Sent with every request; values are usually ${NAME}."},
-			"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the answer; all of it unless it is given."},
-			"per_second": {"type": "integer", "minimum": 1, "maximum": 10000, "description": "How many are read in a second at most, 10 unless it is given."},
-			"listing": {"type": "object", "required": ["url"], "description": "Where all records are listed, page by page: read at first and then now and then; what is not in it was deleted.", "properties": {
+			"headers": {"type": "object", "additionalProperties": {"type": "string"}, "description": "Headers that Pingo sends with every request; values are usually ${NAME}."},
+			"body": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the record in the answer. Default: the whole answer."},
+			"per_second": {"type": "integer", "minimum": 1, "maximum": 10000, "description": "Maximum number of records fetched per second. Default: 10."},
+			"listing": {"type": "object", "required": ["url"], "description": "A list of all records, page by page. Pingo reads it at the start and at an interval. A record that is missing from it counts as deleted.", "properties": {
 				"url": {"type": "string", "description": "A URL; Pingo replaces {cursor} by the cursor of the previous page, which is empty at first."},
 				"items": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the list of records in a page."},
-				"next": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the next cursor in a page; none, null or empty in the last."},
-				"every": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "How often it is read, 24h unless it is given."}}}}}
+				"next": {"type": "string", "pattern": "^(/.*)?$", "description": "A JSON Pointer to the cursor of the next page. On the last page it is missing, null or empty."},
+				"every": {"type": "string", "pattern": "^[0-9]+(s|m|h)$", "description": "Interval between reads. Default: 24h."}}}}}
 	}}}}`,
 }
 
