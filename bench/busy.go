@@ -95,7 +95,7 @@ func (b *bench) busy(ctx context.Context, conn *pgx.Conn) error {
 			return err
 		}
 	}
-	cmd, c, err := b.beside(ctx, s)
+	cmd, c, err := b.another(ctx, s)
 	if err != nil {
 		return err
 	}

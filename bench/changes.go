@@ -303,7 +303,7 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service, on str
 		}
 		var took time.Duration
 		followed := false
-		beside, err := singles(ctx, s, func(passed time.Duration) (bool, error) {
+		during, err := singles(ctx, s, func(passed time.Duration) (bool, error) {
 			took = passed
 			status, err := s.client.Status(ctx)
 			if err != nil {
@@ -323,7 +323,7 @@ func (b *bench) wide(ctx context.Context, pool *pgxpool.Pool, s *service, on str
 				quantile(alone, q),
 			), append(
 				meanwhile[i],
-				quantile(beside, q),
+				quantile(during, q),
 			)
 		}
 		ratios = append(ratios, meanwhile[1][round]/before[1][round])

@@ -162,7 +162,7 @@ func (b *bench) free(ctx context.Context, conn *pgx.Conn) error {
 	}
 	changed := documents * min(changes, b.rows) / b.rows
 	before, began = engine.took(), time.Now()
-	cmd, c, err := b.beside(ctx, s)
+	cmd, c, err := b.another(ctx, s)
 	if err != nil {
 		return err
 	}

@@ -92,14 +92,14 @@ func (b *bench) paceOn(ctx context.Context, s *service, where string, pgbench fu
 		}
 		return f.Rows, nil
 	}
-	var alone, beside []float64
+	var alone, during []float64
 	var rows int64
 	var took time.Duration
 	for range paceRounds {
 		for _, step := range []struct {
 			action string
 			into   *[]float64
-		}{{api.ReindexPause, &alone}, {api.ReindexResume, &beside}} {
+		}{{api.ReindexPause, &alone}, {api.ReindexResume, &during}} {
 			if _, err := s.client.Reindex(ctx, "huts", api.ReindexAction{Action: step.action}); err != nil {
 				return err
 			}
@@ -132,7 +132,7 @@ func (b *bench) paceOn(ctx context.Context, s *service, where string, pgbench fu
 		}
 	}
 	slices.Sort(alone)
-	slices.Sort(beside)
+	slices.Sort(during)
 	b.report("fill at a tenth "+where+", rows a second", float64(rows)/took.Seconds(), "rows/s", "asked for: %d", pace)
 	b.report(
 		"fill at a tenth "+where+", to what was asked for",
@@ -140,8 +140,8 @@ func (b *bench) paceOn(ctx context.Context, s *service, where string, pgbench fu
 		"of it",
 		"wanted: 0.95 to 1.05",
 	)
-	b.report("pgbench during a fill to alone "+where, beside[paceRounds/2]/alone[paceRounds/2], "of it",
+	b.report("pgbench during a fill to alone "+where, during[paceRounds/2]/alone[paceRounds/2], "of it",
 		"medians of %d rounds of %d s in turns, %.0f and %.0f transactions a second; wanted: at least 0.95",
-		paceRounds, paceSeconds, beside[paceRounds/2], alone[paceRounds/2])
+		paceRounds, paceSeconds, during[paceRounds/2], alone[paceRounds/2])
 	return nil
 }

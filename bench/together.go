@@ -24,7 +24,7 @@ func (b *bench) together(ctx context.Context, conn *pgx.Conn) error {
 	slow := []time.Duration{0, 500 * time.Millisecond}
 	for more := range 2 {
 		if more == 1 {
-			second, _, err := b.beside(ctx, s)
+			second, _, err := b.another(ctx, s)
 			if err != nil {
 				return err
 			}
@@ -56,8 +56,8 @@ func (b *bench) together(ctx context.Context, conn *pgx.Conn) error {
 	return nil
 }
 
-// beside starts another process on the records of a service.
-func (b *bench) beside(ctx context.Context, s *service) (*exec.Cmd, *client.Client, error) {
+// another starts another process on the records of a service.
+func (b *bench) another(ctx context.Context, s *service) (*exec.Cmd, *client.Client, error) {
 	address, err := freeAddress()
 	if err != nil {
 		return nil, nil, err

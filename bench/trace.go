@@ -84,7 +84,7 @@ func (b *bench) trace(ctx context.Context, conn *pgx.Conn, s *service) error {
 				return err
 			}
 			if traced.State != x.state {
-				return fmt.Errorf("a record that is %s is said to be %s: %s", x.what, traced.State, traced.Verdict)
+				return fmt.Errorf("a record that is %s is reported as %s: %s", x.what, traced.State, traced.Verdict)
 			}
 			took = append(took, time.Since(began).Seconds()*1000)
 		}

@@ -516,7 +516,7 @@ type IndexRemoval struct {
 type SourceRelease struct {
 	Source string   `json:"source"`
 	Tables []string `json:"tables"`
-	// All: no index reads the source any more, so its whole capture is removed.
+	// All: no index reads the source any longer, so its whole capture is removed.
 	All bool `json:"all"`
 }
 

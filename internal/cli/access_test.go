@@ -41,7 +41,7 @@ func certificate(t *testing.T) (file, key string) {
 	return file, key
 }
 
-// The console works over TLS of the service's own, and behind a proxy that speaks TLS: who signs in has a cookie for TLS
+// The console works over TLS of the service's own, and behind a proxy that speaks TLS: a user who signs in has a cookie for TLS
 // alone, what is done on its pages is taken for its own, the way out ends the session, and other pages get nowhere.
 func TestConsoleOverTLS(t *testing.T) {
 	const name = "pingo.firnline.example"
@@ -83,7 +83,7 @@ func TestConsoleOverTLS(t *testing.T) {
 				target = "https://" + name + ":" + port(proxy.Listener.Addr().String())
 				w.serve()
 			} else {
-				// Commands and tests trust no certificate that no one signed: they are told of it.
+				// Commands and tests trust no certificate that no one signed: they report it.
 				w.env = append(w.env, "SSL_CERT_FILE="+file, "PINGO_URL=https://"+w.address)
 				w.args = []string{"--tls-cert", file, "--tls-key", key, "--public-name", name}
 				w.service = w.process(w.address)

@@ -41,8 +41,8 @@ indexes:
 		}
 	}
 	settled("filled", 1)
-	pgtest.Exec(t, db, "UPDATE huts SET name = name || '!' WHERE id LIKE 'r%5'; UPDATE huts SET name = 'mended' WHERE id = 'bad'")
-	settled("mended", 0)
+	pgtest.Exec(t, db, "UPDATE huts SET name = name || '!' WHERE id LIKE 'r%5'; UPDATE huts SET name = 'repaired' WHERE id = 'bad'")
+	settled("repaired", 0)
 	if out := w.must("preview", "huts", "r~xe95"); !strings.Contains(out, `"r!"`) {
 		t.Error(out)
 	}

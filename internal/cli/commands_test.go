@@ -53,7 +53,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		t.Error(sql)
 	}
 	if _, errs, code := w.run("apply", file); code != 2 || !strings.Contains(errs, "pass --yes") {
-		t.Errorf("apply with nobody to ask: %d %s", code, errs)
+		t.Errorf("apply with no one to ask: %d %s", code, errs)
 	}
 	if out := w.must("apply", file, "--yes"); !strings.Contains(out, "Definition version 1 is in force") {
 		t.Error(out)
@@ -175,7 +175,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 	}
 	if _, errs, code := w.run("capture", "remove"); code != 2 ||
 		!strings.Contains(errs, "The index huts will no longer be kept in sync. pingo apply installs capture again and refills") {
-		t.Errorf("capture remove with nobody to ask: %d %s", code, errs)
+		t.Errorf("capture remove with no one to ask: %d %s", code, errs)
 	}
 	if out := w.must("capture", "remove", "--yes", "--source", "lodge"); !strings.Contains(
 		out,
@@ -188,7 +188,7 @@ func TestFirstFiveMinutes(t *testing.T) {
 		journal {
 		t.Error("capture remove has left something", err)
 	}
-	// Without it changes go unnoticed: it is said, and applying again repairs it.
+	// Without it changes go unnoticed: it is reported, and applying again repairs it.
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Unseen Hut' WHERE id = 8")
 	w.index(5*time.Second, "it says that capture is gone", "huts", func(ix api.IndexStatus) bool {
 		return ix.State == api.StateBlocked && strings.Contains(ix.Sentence, "capture was removed") &&
@@ -387,7 +387,7 @@ func TestMistakesGetASentence(t *testing.T) {
 			t.Errorf("%s shows what it must not:\n%s%s", c.put, out, errs)
 		}
 	}
-	// A role that may read but not install: it is told how another program can.
+	// A role that may read but not install reads how an administrator can.
 	poor := w.write(strings.Replace(text, "LODGE_URL", "POOR", 1))
 	if out, errs, code := w.run("apply", "--yes", poor); code != 3 ||
 		!strings.Contains(out, "It installs the schema pingo_capture.") ||
@@ -415,7 +415,7 @@ func TestMistakesGetASentence(t *testing.T) {
 		"token nothing":                    `unknown subcommand "nothing" for "pingo token"`,
 		"serve --listen 0.0.0.0:0":         "is beyond this machine and without TLS",
 		"serve --allow-address http://x/y": "is not a host name, a pattern of names",
-		"serve --records-url postgres://127.0.0.1:1/x?passfile=/etc/x": `a parameter "passfile"`,
+		"serve --records-url postgres://127.0.0.1:1/x?servicefile=/etc/x": `a parameter "servicefile"`,
 		"status -o xml":                   "--output is table, json or yaml",
 		"search":                          "takes an index and words",
 		"search nothing x":                `index "nothing" is not known: known here: huts`,

@@ -52,7 +52,7 @@ func TestConsole(t *testing.T) {
 			t.Fatalf("%s: %v", what, err)
 		}
 	}
-	// A page that is just being left has no text; whoever waits looks again.
+	// A page that is just being left has no text; the waiter looks again.
 	page := func() (text string) {
 		if err := chromedp.Run(ctx, chromedp.Evaluate(`document.body ? document.body.innerText : ""`, &text)); err != nil {
 			return "no page: " + err.Error()
@@ -105,7 +105,7 @@ func TestConsole(t *testing.T) {
 	shows("the failed document", "except 1 failed document", "see why")
 	do("the source's page", chromedp.Click(`a[href="/sources/lodge"]`, chromedp.ByQuery))
 	shows(
-		"what became of the change",
+		"the outcome of the change",
 		"Recent changes of lodge",
 		"update\thuts 42\t1 refused",
 		"What this way does not notice",
@@ -138,7 +138,7 @@ func TestConsole(t *testing.T) {
 	shows("that it was tried again", "1 sent again", "Failed 2 times")
 	w.fault(`{}`)
 	do("another retry", chromedp.Click(`//button[contains(., "Retry it")]`, chromedp.BySearch))
-	w.eventually(10*time.Second, "it mended itself", func() error {
+	w.eventually(10*time.Second, "it repaired itself", func() error {
 		if text := page(); strings.Contains(text, "failed document") ||
 			!strings.Contains(text, "The engine has every change that Pingo has read so far.") {
 			return fmt.Errorf("%q", text)
@@ -148,7 +148,7 @@ func TestConsole(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = 77 WHERE id = 42")
 	do("searching", chromedp.KeyEvent("/"), chromedp.KeyEvent("marmot obs"))
 	shows("the hit", "1 document", "Marmot Observatory")
-	// Filters are taken up one by one; what is wrong with one is said in a sentence.
+	// Filters are taken up one by one; what is wrong with one is reported in a sentence.
 	filter := func(text string) {
 		t.Helper()
 		do("filtering by "+text, chromedp.SendKeys(`//label[text()="Filters"]/..//input`, text+"\r", chromedp.BySearch))
@@ -162,7 +162,7 @@ func TestConsole(t *testing.T) {
 	do("choosing it", chromedp.Click(`//button[contains(., "Marmot")]`, chromedp.BySearch))
 	shows("the document", "Document 42", "is what the row makes now", `"beds": 77`)
 	do("opening the same address", chromedp.Reload())
-	shows("what was looked for", "1 document", "Document 42", "is what the row makes now")
+	shows("the search result", "1 document", "Document 42", "is what the row makes now")
 	do("the definition", chromedp.Navigate(url+"/definition"))
 	shows(
 		"what documents are",

@@ -9,7 +9,7 @@ import (
 	"pingo/internal/lab/pgtest"
 )
 
-// A table that was dropped with what the definition has of it leaves no one stuck: what names it is said to be wrong at
+// A table that was dropped with what the definition has of it leaves no one stuck: what names it is reported as wrong at
 // its place, a definition without it is checked and applied, and capture can be shown, installed and removed.
 func TestADroppedTableIsLeftBehind(t *testing.T) {
 	w := newWorld(t)

@@ -117,7 +117,7 @@ func numbers(from, to int) (out []string) {
 	return out
 }
 
-// planted are differences by key: how each is to be found.
+// planted are differences by key: the way to find each.
 type planted map[string]string
 
 func (p planted) add(kind, cause string, keys ...string) {
@@ -227,7 +227,7 @@ func (w *world) sabotage(search string) {
 			t.Errorf("%s: %+v", index, o)
 		}
 		w.found(index, want)
-		w.index(10*time.Second, "it is said", index, func(ix api.IndexStatus) bool {
+		w.index(10*time.Second, "it is reported", index, func(ix api.IndexStatus) bool {
 			return ix.State == api.StateDiffers &&
 				strings.Contains(ix.Sentence, "29 documents do not match the database")
 		})
@@ -324,7 +324,7 @@ func TestOlderCopies(t *testing.T) {
 		}
 		return names
 	}
-	// writing changes rows until stop is called, whatever becomes of the database meanwhile.
+	// writing changes rows until stop is called, whatever happens to the database meanwhile.
 	writing := func() (stop func()) {
 		ctx, cancel := context.WithCancel(t.Context())
 		ended := make(chan struct{})
@@ -447,7 +447,7 @@ indexes:
 		t.Errorf("%+v", traced)
 	}
 
-	// What happened to it recently is told, the newest first.
+	// What happened to it recently is reported, the newest first.
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = '80' WHERE id = 8")
 	w.must("wait", "tarns")
 	pgtest.Exec(t, lodge, "DELETE FROM tarns WHERE id = 8")
@@ -466,7 +466,7 @@ indexes:
 		t.Error(out)
 	}
 
-	// A change that is not delivered yet is told. The read of the document must not be as slow: it would see the
+	// A change that is not delivered yet is reported. The read of the document must not be as slow: it would see the
 	// change arrive.
 	w.fault(`{"slow_bulk_ms": 20000}`)
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = '90' WHERE id = 9")
@@ -478,7 +478,7 @@ indexes:
 	})
 }
 
-// However slow or away the engine is, and whatever becomes of the service, the status never says that an index is in sync while the
+// However slow or away the engine is, and whatever happens to the service, the status never says that an index is in sync while the
 // engine lacks a change that was committed before Pingo last read the changes, and that is older than nearly all changes take.
 func TestInSyncIsNeverSaidTooEarly(t *testing.T) {
 	w := newWorld(t)
@@ -579,7 +579,7 @@ indexes:
 		mu.Unlock()
 	}
 	if said < 50 {
-		t.Errorf("in sync was said %d times only", said)
+		t.Errorf("in sync was reported %d times only", said)
 	}
 }
 

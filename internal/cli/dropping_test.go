@@ -161,7 +161,7 @@ indexes: { huts: { engine: main, rows: lodge.huts, fields: [name], related: { re
 			}
 		}
 		if strings.Contains(out, "missed a change") {
-			t.Errorf("%s: a change that no poll sees is said to be lost: %s", key, out)
+			t.Errorf("%s: a change that no poll sees is reported as lost: %s", key, out)
 		}
 	}
 	if out := w.must("trace", "huts", "4"); strings.Contains(out, "poll") {

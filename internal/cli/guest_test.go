@@ -97,7 +97,7 @@ func TestLeastRightsOnTheSecondDay(t *testing.T) {
 	}
 }
 
-// On the first day a role that may do nothing is told all that it needs in two steps.
+// On the first day, a role without rights learns all that it needs in two steps.
 func TestLeastRightsOnTheFirstDay(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))

@@ -27,7 +27,7 @@ indexes:
   bulletins: { engine: main, rows: conditions.bulletins, fields: { title: { search: 1 }, snow_cm: { filter: true } } }
 `
 
-// A sender's events, and files, are found by searches; what is wrong with them is said where it
+// A sender's events, and files, are found by searches; what is wrong with them is reported where it
 // was sent from, and in a list.
 func TestEventsAndFiles(t *testing.T) {
 	w := newWorld(t)
@@ -45,7 +45,7 @@ func TestEventsAndFiles(t *testing.T) {
 	}
 	if out, _, code := w.run("check", w.write(strings.Replace(stationDefinition, "key: /key", "key: key", 1))); code != 3 ||
 		!strings.Contains(out, "pingo.yaml:7:") {
-		t.Errorf("a pointer that is none: %d\n%s", code, out)
+		t.Errorf("an invalid pointer: %d\n%s", code, out)
 	}
 	w.must("apply", "--yes", definition)
 	if out := w.must("hooks", "list", "conditions"); !strings.Contains(out, "No event has come") {
@@ -152,7 +152,7 @@ func TestEventsAndFiles(t *testing.T) {
 		}
 	}
 
-	// Over HTTP: the right status, and no more than was said.
+	// Over HTTP: the right status, and no more than was reported.
 	post := func(path, body string) int {
 		response, err := http.Post("http://"+w.address+path, "application/json", strings.NewReader(body))
 		if err != nil {
@@ -173,7 +173,7 @@ func TestEventsAndFiles(t *testing.T) {
 		}
 	}
 	var open []net.Conn
-	w.eventually(10*time.Second, "too many at once are turned away", func() error {
+	w.eventually(10*time.Second, "too many requests are refused", func() error {
 		conn, err := net.Dial("tcp", w.address) // its request does not end, and takes a place
 		if err != nil {
 			return err
@@ -191,7 +191,7 @@ func TestEventsAndFiles(t *testing.T) {
 	for _, conn := range open {
 		conn.Close()
 	}
-	w.eventually(3*time.Second, "and let in again", func() error {
+	w.eventually(3*time.Second, "and admitted again", func() error {
 		if got := post("/hooks/conditions", "{}"); got != 401 {
 			return fmt.Errorf("%d", got)
 		}

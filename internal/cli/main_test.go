@@ -361,7 +361,7 @@ func (w *world) equal(lodge *pgx.Conn, index string) (rows int) {
 	return rows
 }
 
-// equalTo is equal for another definition, with so many differences that are known.
+// equalTo is equal for another definition, with a number of known differences.
 func (w *world) equalTo(lodge *pgx.Conn, text, index string, known int) {
 	w.t.Helper()
 	_, _, differences, err := demo.Compare(w.t.Context(), lodge, []api.File{{Name: "pingo.yaml", Text: text}}, index, w.lookup)

@@ -27,7 +27,7 @@ func (w *world) peak() (bytes int64) {
 	return 0
 }
 
-// within fails when the service had more memory than it was told to do with.
+// within fails when the service had more memory than it was given.
 func (w *world) within(bound int64, what string) {
 	w.t.Helper()
 	peak := w.peak()
@@ -38,7 +38,7 @@ func (w *world) within(bound int64, what string) {
 }
 
 // Ten indexes that are filled at the same time, and a journal that grew while no one read it, take no more memory than the service
-// was told to do with.
+// was given.
 func TestMemoryStaysWithinItsBound(t *testing.T) {
 	const bound, rows, updates = 256_000_000, 8_000, 6
 	w := newWorld(t)
@@ -60,7 +60,7 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 		}
 		w.within(bound, what)
 	}
-	inSync("ten filled at once")
+	inSync("ten filled at the same time")
 	w.kill()
 	for range updates {
 		pgtest.Exec(t, lodge, "UPDATE logs SET n = n + 1")
@@ -97,14 +97,14 @@ indexes:
 		t.Errorf("%+v %v", failed, err)
 	}
 	pgtest.Exec(t, lodge, "UPDATE logs SET title = 'more' WHERE id IN (6, 8); DELETE FROM pages WHERE id > 1010")
-	w.index(20*time.Second, "it is mended", "logs", func(ix api.IndexStatus) bool {
+	w.index(20*time.Second, "it is repaired", "logs", func(ix api.IndexStatus) bool {
 		return ix.State == api.StateInSync && ix.Failed == 0 && *ix.Documents == 300
 	})
 	w.within(256_000_000, "with a document that is too large")
 }
 
 // Ten indexes are filled at the same time, and then a million changes are taken up that came while the service did not run: that
-// takes no more memory than the service was told to do with, and each row is built a few times for all of its changes.
+// takes no more memory than the service was given, and each row is built a few times for all of its changes.
 func TestAMillionChangesTakeNoMoreMemory(t *testing.T) {
 	const bound, rows, updates, indexes = 256_000_000, 50_000, 20, 10
 	w := newWorld(t)
@@ -135,7 +135,7 @@ indexes:
 		return built
 	}
 	inSync("all are filled")
-	w.within(bound, "ten filled at once")
+	w.within(bound, "ten filled at the same time")
 	w.kill()
 	for range updates {
 		pgtest.Exec(t, lodge, "UPDATE tarns SET n = n + 1")

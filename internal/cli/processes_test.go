@@ -92,7 +92,7 @@ indexes:
 		found(c, "huts", "Krummhorn")
 		found(c, "paths", "Gratweg")
 	}
-	// What happened to a document recently is told by who feeds its index; the other process says who that is.
+	// What happened to a document recently is known to the process that feeds its index; the other process says who that is.
 	for address, c := range map[string]*client.Client{w.address: w.client, address: second} {
 		traced, err := c.Trace(t.Context(), "huts", "7")
 		mine := feeds["lodge"] == address

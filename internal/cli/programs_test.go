@@ -228,7 +228,7 @@ func TestFailedDocuments(t *testing.T) {
 	}
 }
 
-// What a shell offers, and what scripts are told.
+// What a shell offers, and what scripts read.
 func TestCommandLineHelpsItsUser(t *testing.T) {
 	w := newWorld(t)
 	w.serve()
@@ -311,7 +311,7 @@ func TestCommandLineHelpsItsUser(t *testing.T) {
 		!strings.Contains(out, `write '"writtenAt" DESC': SQL needs double quotes around names with capitals, and YAML needs single quotes`) {
 		t.Errorf("a mixed-case column in order: %d %s", code, out)
 	}
-	// Every mistake is said in one run: of the language, of references, of the databases.
+	// Every mistake is reported in one run: of the language, of references, of the databases.
 	renamed := strings.ReplaceAll(
 		strings.ReplaceAll(demo.Definition, "order: written_at DESC", `order: '"writtenAt" DESC'`),
 		"written_at:",

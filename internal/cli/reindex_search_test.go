@@ -148,7 +148,7 @@ func TestSearchesNeverNoticeAReindex(t *testing.T) {
 		applied := make(chan bool)
 		go func() {
 			defer close(applied)
-			for ctx.Err() == nil { // whoever applies tries again when the service has died over it
+			for ctx.Err() == nil { // the process that applies tries again when the service has died over it
 				if _, _, code := w.run("apply", "--yes", file); code == 0 {
 					return
 				}
@@ -301,7 +301,7 @@ func TestBackAndForwardAgain(t *testing.T) {
 	})
 }
 
-// A rollback deletes an edition that waits for a decision if it is told to, and a kept edition can be dropped before its time.
+// A rollback deletes an edition that waits for a decision on request, and a kept edition can be dropped before its time.
 func TestRollbackInsteadOfASwitch(t *testing.T) {
 	w := newWorld(t)
 	lodge := pgtest.Connect(t, w.pg.URL("lodge"))
@@ -405,7 +405,7 @@ func TestARemovedIndexLeavesWhatIsLive(t *testing.T) {
 
 var entered = regexp.MustCompile(`edition entered state" index=tarns edition=(\S+) state="?([a-z ]+)`)
 
-// Killed in every phase, it resumes: a chunk that was done is not read again, and the end is as it should be. Where
+// Killed in every phase, it resumes: a chunk that was done is not read again, and the end is right. Where
 // there are two processes, the one that feeds the edition is killed.
 func TestKilledInEveryPhaseOfAReindex(t *testing.T) {
 	t.Run("one process", func(t *testing.T) { killedInEveryPhase(t, false) })
@@ -494,7 +494,7 @@ func (w *world) killTheFeeding(second string, meanwhile func()) {
 				}
 			}
 			if address == "" {
-				return fmt.Errorf("nobody: %+v", status.Processes)
+				return fmt.Errorf("no one: %+v", status.Processes)
 			}
 			return nil
 		})

@@ -10,7 +10,7 @@ import (
 	"pingo/internal/lab/pgtest"
 )
 
-// An edition that is worse than the one that answers is not switched to: what it lacks is said, and a
+// An edition that is worse than the one that answers is not switched to: what it lacks is reported, and a
 // person repairs it, has it answer all the same, or drops it.
 func TestAWorseEditionIsNotSwitchedTo(t *testing.T) {
 	w := newWorld(t)
@@ -72,7 +72,7 @@ indexes:
 	}
 	stopped("apply", "--yes", file("{ name: { search: 1 }, depth: { sql: depth::int } }", ""))
 	pgtest.Exec(t, lodge, "UPDATE tarns SET depth = '99' WHERE depth = 'deep'")
-	w.index(20*time.Second, "the mended edition answers", "tarns", func(ix api.IndexStatus) bool {
+	w.index(20*time.Second, "the repaired edition answers", "tarns", func(ix api.IndexStatus) bool {
 		return ix.State == api.StateInSync && ix.Edition != first && ix.Failed == 0
 	})
 	answers("1,740")

@@ -21,7 +21,7 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// newPrimary is a server of its own with so many huts.
+// newPrimary is a server of its own with a number of huts.
 func newPrimary(t *testing.T, huts int) (*pgserver.Server, *pgx.Conn) {
 	t.Helper()
 	dir := filepath.Join(pgtest.Dir(t), "primary")
@@ -225,7 +225,7 @@ func TestFilledFromAReplica(t *testing.T) {
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Only the primary knows' WHERE id = 5")
 	select {
 	case <-done:
-		t.Error("it was filled though the replica stands still")
+		t.Error("it was filled though the replica pauses")
 	case <-time.After(3 * time.Second):
 	}
 	stop := make(chan struct{})

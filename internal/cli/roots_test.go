@@ -113,7 +113,7 @@ func TestOtherRootsThanTables(t *testing.T) {
 	pgtest.Exec(t, lodge, "DELETE FROM huts WHERE region_id = 4")
 	pgtest.Exec(t, lodge, `REFRESH MATERIALIZED VIEW "Counted"`)
 	pgtest.Exec(t, lodge, "TRUNCATE notes_2031; INSERT INTO notes VALUES ('2031-05-05', 1, 'again', 2)")
-	w.eventually(20*time.Second, "the refresh, which is looked for about once a second, is noticed", func() error {
+	w.eventually(20*time.Second, "the refresh, which is checked about once a second, is noticed", func() error {
 		_, _, differences, err := demo.Compare(t.Context(), lodge, files, "counted", w.lookup)
 		if err == nil && len(differences) > 0 {
 			err = fmt.Errorf("%v", differences)

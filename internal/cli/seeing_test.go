@@ -43,7 +43,7 @@ func (w *world) metrics() string {
 	return string(body)
 }
 
-// A change can be foreseen, is followed to what becomes of it, and shows in the status, in
+// A change can be foreseen, is followed to its outcome, and shows in the status, in
 // the metrics and, later, in the history; so do a deep journal and an engine that is away.
 func TestWhatGoesOnIsTold(t *testing.T) {
 	w := newWorld(t)
@@ -94,7 +94,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 			"UPDATE huts SET name = 'Turm' WHERE id = 7; UPDATE huts SET name = 'Zinne' WHERE id = 7",
 		)
 	}
-	w.eventually(10*time.Second, "what became of the changes is told", func() error {
+	w.eventually(10*time.Second, "the outcome of the changes is reported", func() error {
 		list, err := w.client.Recent(t.Context(), "lodge")
 		if err != nil {
 			return err
@@ -125,7 +125,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	var known string
-	w.eventually(10*time.Second, "the journal was looked at", func() error {
+	w.eventually(10*time.Second, "the journal was read", func() error {
 		if known = w.metrics(); !strings.Contains(known, "pingo_source_journal_limit_bytes") {
 			return errors.New(known)
 		}
@@ -150,10 +150,10 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 		return nil
 	})
 	// The engine goes away under load: the index waits, the journal empties into the
-	// backlog, and what the definition allows the journal to hold is said when it is passed.
+	// backlog, and what the definition allows the journal to hold is reported when it is passed.
 	w.fault(`{"unavailable": -1}`)
 	pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1")
-	w.eventually(20*time.Second, "the engine is said to be away", func() error {
+	w.eventually(20*time.Second, "the engine is reported as away", func() error {
 		status, err := w.client.Status(t.Context())
 		if err != nil || len(status.Engines) != 1 || status.Engines[0].Trouble == nil ||
 			status.Indexes[0].State != api.StateWaiting ||
@@ -183,7 +183,7 @@ func TestWhatGoesOnIsTold(t *testing.T) {
 	for range 60 {
 		pgtest.Exec(t, lodge, "UPDATE huts SET beds = beds + 1")
 	}
-	w.eventually(20*time.Second, "a journal past its limit is said", func() error {
+	w.eventually(20*time.Second, "a journal past its limit is reported", func() error {
 		out, errs, _ := w.run("status")
 		if !strings.Contains(out, "more than its limit of 1.0 MB") {
 			return errors.New(out + errs)
@@ -248,7 +248,7 @@ func TestAJournalMayGiveUp(t *testing.T) {
 	w.equal(lodge, "huts")
 }
 
-// An engine behind TLS that asks for a user: what is wrong is said, and what is right works.
+// An engine behind TLS that asks for a user: what is wrong is reported, and what is right works.
 func TestEngineBehindTLS(t *testing.T) {
 	engine := httptest.NewTLSServer(&standin.Server{User: "firn", Password: "crevasse"})
 	t.Cleanup(engine.Close)

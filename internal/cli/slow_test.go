@@ -19,7 +19,7 @@ import (
 	"pingo/internal/lab/slowlink"
 )
 
-// slow puts so much time between the service and a server, and returns the address with it.
+// slow puts some time between the service and a server, and returns the address with it.
 func slow(t *testing.T, address string, delay time.Duration) string {
 	t.Helper()
 	u, err := url.Parse(address)
@@ -60,7 +60,7 @@ func TestARestartLosesNothingOverSlowLinks(t *testing.T) {
 			if err := demo.Load(t.Context(), lodge, 300, 3); err != nil {
 				t.Fatal(err)
 			}
-			// The service is told the slow addresses, everybody else the quick ones.
+			// The service uses the slow addresses, all others the quick ones.
 			w.env = append(
 				w.env,
 				"PINGO_RECORDS_URL="+slow(t, w.pg.URL("pingo"), far.records),
@@ -189,6 +189,6 @@ func TestALaterTriggerHidesNothing(t *testing.T) {
 		return err
 	})
 	if now := w.edition("huts"); now != before {
-		t.Errorf("%s was filled anew, as %s", before, now)
+		t.Errorf("%s was rebuilt, as %s", before, now)
 	}
 }

@@ -133,7 +133,7 @@ func storm(t *testing.T, w *world) {
 			w.fault(`{"unavailable": -1}`)
 			time.Sleep(time.Duration(r.IntN(2000)) * time.Millisecond)
 			kill() // what was in flight must not be forgotten
-		case 9, 10: // one is paused, perhaps for so long that the other takes over, and wakes
+		case 9, 10: // one is paused, perhaps long enough that the other takes over, and wakes
 			paused := []*exec.Cmd{w.service, w.second}[r.IntN(2)]
 			pauses++
 			w.fault(fmt.Sprintf(`{"slow_ms": %d}`, r.IntN(300))) // so that something is in flight

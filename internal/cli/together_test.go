@@ -49,7 +49,7 @@ func TestProcessesFillOneEditionTogether(t *testing.T) {
 				}
 			}
 			if holder == "" || helper == "" {
-				return fmt.Errorf("fed by %q, beside %q", holder, helper)
+				return fmt.Errorf("fed by %q, with %q", holder, helper)
 			}
 			return nil
 		})
@@ -124,7 +124,7 @@ func TestProcessesFillOneEditionTogether(t *testing.T) {
 			})
 		}
 		if log := w.log.String()[seen:]; !strings.Contains(log, "helping to fill an edition") {
-			t.Errorf("%s: nobody helped", happens)
+			t.Errorf("%s: no one helped", happens)
 		}
 		runs, err := clients[answers].Runs(t.Context(), "tarns")
 		if err != nil || runs[0].Rows < rows*2/3 || runs[0].Rows > rows {

@@ -88,7 +88,7 @@ func (a *App) tokenRemove() *cobra.Command {
 		Args:  Exactly(1, "a name"), Example: "  pingo token remove dashboards",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !yes {
-				if err := confirm(a.Err, fmt.Sprintf("Remove token %s? Whoever uses it loses access at once.", args[0])); err != nil {
+				if err := confirm(a.Err, fmt.Sprintf("Remove token %s? Its users lose access immediately.", args[0])); err != nil {
 					return err
 				}
 			}

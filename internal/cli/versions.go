@@ -169,7 +169,7 @@ func compare(from, to *api.DefinitionVersion) []changedFile {
 // unified is the difference between two texts, line by line, in the unified format with three lines of context.
 //
 // The library compares characters and then widens each difference to its lines, which removes and adds lines that did not change.
-// Here each distinct line stands for a character.
+// Here each distinct line represents a character.
 func unified(fromName, toName, from, to string) string {
 	known := map[string]rune{}
 	numbered := func(lines []string) []rune {

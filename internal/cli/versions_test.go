@@ -56,7 +56,7 @@ indexes:
 	if out, errs, code := w.run("check", w.write(w.must("definition", "show"))); code != 0 || !strings.Contains(out, "unchanged") {
 		t.Errorf("what was shown: exit %d %s%s", code, out, errs)
 	}
-	// Who applies the same again does not have what is being filled begun again.
+	// A person who applies the same again does not have what is being filled begun again.
 	w.fault(`{"slow_ms": 1500}`)
 	filled := ""
 	for range 2 {

@@ -68,7 +68,7 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 		t.Errorf("exit %d", code)
 	}
 
-	// Editions that no one knows any longer are listed, and go when they are told to.
+	// Editions that no one knows any longer are listed, and go on request.
 	put := func(path, body string) {
 		request, err := http.NewRequestWithContext(
 			t.Context(),

@@ -40,7 +40,7 @@ indexes:
 	w.index(20*time.Second, "some are built again", "tarns", func(ix api.IndexStatus) bool {
 		return ix.Rebuild != nil && ix.Rebuild.Rows > 0 && ix.State != api.StateInSync
 	})
-	// Paused, it stands still while fresh changes pass, also after a crash, until it may go on.
+	// Paused, it makes no progress while fresh changes pass, also after a crash, until it may go on.
 	w.must("reindex", "pause", "tarns")
 	w.index(10*time.Second, "it is paused", "tarns", func(ix api.IndexStatus) bool { return ix.Rebuild != nil && ix.Rebuild.Paused })
 	w.kill()

@@ -122,7 +122,7 @@ func (e *episode) restoreEngine(work *sync.WaitGroup) {
 		time.Sleep(d)
 		restore()
 		e.mu.Lock()
-		e.forgot = time.Now().Add(cutMost) // who does not reach it then does not see it until later
+		e.forgot = time.Now().Add(cutMost) // a process that does not reach it then does not see it until later
 		e.mu.Unlock()
 		e.tell("engine %s was put back by %v", name, d)
 	})

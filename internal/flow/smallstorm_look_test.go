@@ -87,7 +87,7 @@ func (e *episode) stored(index, edition string) map[string]string {
 }
 
 // differences are those between an edition and its source, but for failed documents. Of
-// documents that became others after some time nothing is said.
+// documents that became others after some time nothing is reported.
 func (e *episode) differences(index, edition string, after time.Time) (out []string) {
 	failed := map[string]bool{}
 	for _, r := range e.editions() {
@@ -177,7 +177,7 @@ func (e *episode) fail(format string, args ...any) {
 	e.Errorf("%s\nat %s, after:\n%s", fmt.Sprintf(format, args...), time.Now().Format("04:05.000"), events)
 }
 
-// end lets everything work, and waits until all is as it should be.
+// end lets everything work, and waits until all is right.
 func (e *episode) end() {
 	e.world.Calm()
 	e.tell("calm")
@@ -201,7 +201,7 @@ func (e *episode) end() {
 	e.fail("five minutes after all was calm:\n%s", strings.Join(wrong, "\n"))
 }
 
-// wrong lists what is not as it should be.
+// wrong lists what is wrong.
 func (e *episode) wrong() (out []string) {
 	live := map[string]*records.Edition{}
 	for _, r := range e.editions() {

@@ -401,7 +401,7 @@ func (e *episode) start(p *process) {
 			p.service = service
 			break
 		}
-		time.Sleep(time.Second) // who starts it tries again
+		time.Sleep(time.Second) // the test tries again
 	}
 	ended, service := p.ended, p.service
 	go func() {

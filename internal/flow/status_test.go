@@ -19,7 +19,7 @@ import (
 	"pingo/internal/records"
 )
 
-// An index is told of from the moment that it is applied, whether a process feeds it, or
+// An index is reported from the moment that it is applied, whether a process feeds it, or
 // has told of it, or not.
 func TestEveryIndexOfTheDefinitionHasAState(t *testing.T) {
 	s := &Service{connections: connect.New(kinds.All(), "", connect.Everything, nil), ready: make(chan struct{}), held: map[string]*holder{}}

@@ -77,12 +77,21 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if s.lock, err = lockDir(dir); err != nil {
 		return nil, err
 	}
-	if err := s.run(ctx); err != nil {
-		s.lock.Close()
-		return nil, err
+	for end := time.Now().Add(leftoverTimeout); ; {
+		err := s.run(ctx)
+		if err == nil {
+			return s, nil
+		}
+		// Sessions of a server that was killed may live for a moment longer than the server.
+		if !strings.Contains(err.Error(), "pre-existing shared memory block") || time.Now().After(end) || !sleep(ctx, lookEvery) {
+			s.lock.Close()
+			return nil, err
+		}
 	}
-	return s, nil
 }
+
+// leftoverTimeout is how long a start waits for the sessions of a server that was killed.
+const leftoverTimeout = 20 * time.Second
 
 // Reach gives the URL of a database of a server that was started on a directory before. One that another process
 // runs continues to run; otherwise it runs until leave is called.

@@ -71,6 +71,6 @@ func TestURLsTakeNothingFromThisMachine(t *testing.T) {
 		t.Error(err)
 	}
 	if _, err := pgsession.URL("postgres://u@h/app?sslrootcert=ca.pem", nil); err == nil {
-		t.Error("a file was taken that nobody gave")
+		t.Error("a file was taken that no one gave")
 	}
 }

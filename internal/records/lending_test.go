@@ -144,7 +144,7 @@ func TestChunksAreLentAlikeInMemoryAndInTheDatabase(t *testing.T) {
 	}
 }
 
-// What is to be built again stands in memory as in the database, also when it begins again or the lease is lost.
+// What is to be built again is in memory as in the database, also when it begins again or the lease is lost.
 func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 	ctx := t.Context()
 	db, err := records.Open(ctx, pgtest.URL(t))
@@ -197,7 +197,7 @@ func TestRebuildsStandAlikeInMemoryAndInTheDatabase(t *testing.T) {
 		list, err = r.Rebuilds(ctx, e)
 		say(err)
 		if list[0].Generation == first.Generation {
-			t.Error("a rebuild that begins anew looks like the one before")
+			t.Error("a rebuild that begins again looks like the one before")
 		}
 		say(r.RebuiltTo(ctx, e, records.Rebuild{Tree: list[0].Tree, Generation: list[0].Generation}))
 		_, err = r.Take(ctx, "lodge", "B", l, 0)

@@ -196,7 +196,7 @@ func TestLeasesAndFencing(t *testing.T) {
 	if above, err := b.Take(ctx, "lodge", "B", look(t, b, "lodge"), 1<<40); err != nil || above.Epoch != 1<<40+1 {
 		t.Errorf("above another epoch: %+v %v", above, err)
 	}
-	// Whoever finds the records on another line of history may die before it has recorded
+	// A process that finds the records on another line of history may die before it has recorded
 	// that: the next one finds the same.
 	pgtest.Exec(t, conn, "UPDATE lease SET sound = 'another/1' WHERE source = 'lodge'")
 	for range 2 {
@@ -310,7 +310,7 @@ func TestEditionsAndChunks(t *testing.T) {
 	}
 }
 
-// Whoever lost the lease changes nothing of what the holder records.
+// A process that lost the lease changes nothing of what the holder records.
 func TestStaleHoldersChangeNothing(t *testing.T) {
 	r, ctx := open(t, pgtest.URL(t)), t.Context()
 	version, err := r.Apply(ctx, nil, nil, "me")
@@ -514,7 +514,7 @@ func TestAnEmptiedBacklogGivesItsRoomBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	if n := bytes(1); n < keptRoom {
-		t.Errorf("%d bytes, with a document that somebody put there meanwhile", n)
+		t.Errorf("%d bytes, with a document that another user put there meanwhile", n)
 	}
 	if list, err = r.Backlog(ctx, e, "", 10); err != nil {
 		t.Fatal(err)
@@ -590,7 +590,7 @@ func TestDriftIsKept(t *testing.T) {
 		}
 	}
 	next(first)
-	for _, ended := range []bool{false, true, true} { // the last one is told that it has ended
+	for _, ended := range []bool{false, true, true} { // the last one learns that it has ended
 		if stands, err := r.SaveOrder(ctx, e, first, &drift.Outcome{Rows: 7}, ended); err != nil || !stands && !ended {
 			t.Error(stands, err)
 		}
@@ -657,7 +657,7 @@ func TestExclusivelyLastsAsLongAsItTakes(t *testing.T) {
 	err := r.Exclusively(t.Context(), func() error {
 		time.Sleep(pgtest.IdleSessions + pgtest.IdleSessions/4)
 		return other.TryExclusively(t.Context(), func() error {
-			return errors.New("somebody else does something at the same time")
+			return errors.New("another user does something at the same time")
 		})
 	})
 	if err != nil {

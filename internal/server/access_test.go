@@ -114,7 +114,7 @@ func TestSessionsEnd(t *testing.T) {
 		).Token
 		cookie := signIn(t, h, second)
 		if cookie.Value == second || !in(cookie) {
-			t.Fatalf("%s: the cookie is the token, or lets nobody in", what)
+			t.Fatalf("%s: the cookie is the token, or lets no one in", what)
 		}
 		if ask(h, cookie.Value, "GET", "/api/status", "").StatusCode != 401 ||
 			in(&http.Cookie{Name: cookie.Name, Value: second}) {
@@ -414,7 +414,7 @@ func TestEventStreamsAreBounded(t *testing.T) {
 	}
 	open[len(open)-1].Close()
 
-	// Nothing lies between the ends of a pipe: who does not read, holds up whoever writes.
+	// Nothing lies between the ends of a pipe: a side that does not read holds up the other one.
 	here, there := net.Pipe()
 	defer here.Close()
 	pipe := &onePipe{make(chan net.Conn, 1), l.Addr()}
@@ -487,7 +487,7 @@ func TestNobodyTakesAllOfASource(t *testing.T) {
 	stop()
 	asking.Wait()
 	if most > 13 || answered.Load() < 50 { // ten of the work on the source, three of a check
-		t.Errorf("%d connections at once, for %d answers", most, answered.Load())
+		t.Errorf("%d connections at the same time, for %d answers", most, answered.Load())
 	}
 
 	s.flow.Define.CheckWithin = 300 * time.Millisecond

@@ -98,7 +98,7 @@ func TestAnswersAsHTTPSays(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	// Whoever is asked too much, or has nothing to ask, says when to come again.
+	// A server that is asked too much, or has nothing to ask, says when to come again.
 	do("GET", "/metrics", "")
 	s.records.Close()
 	s.access.mu.Lock()
@@ -183,7 +183,7 @@ indexes:
 		slow = append(slow, conn)
 		fmt.Fprintf(conn, "POST /hooks/conditions HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 100\r\nContent-Type: application/json\r\n\r\n{")
 	}
-	for _, conn := range slow[:3*hooksAtOnce] { // those of one address beyond a number are told to come again
+	for _, conn := range slow[:3*hooksAtOnce] { // those of one address beyond a number must come again
 		conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
 		if answer, err := http.ReadResponse(bufio.NewReader(conn), nil); err == nil && answer.StatusCode == 429 {
 			refused++
@@ -253,7 +253,7 @@ func TestAProcessThatCannotUseTheDefinition(t *testing.T) {
 	}
 	until(200, "GET", "/ready")
 	until(404, "POST", "/hooks/conditions")
-	if _, err := s.records.Apply(t.Context(), []definition.File{{Name: "a.yaml", Text: "sources: { conditions: { kind: of a newer version } }\n"}}, nil, "somebody"); err != nil {
+	if _, err := s.records.Apply(t.Context(), []definition.File{{Name: "a.yaml", Text: "sources: { conditions: { kind: of a newer version } }\n"}}, nil, "another user"); err != nil {
 		t.Fatal(err)
 	}
 	for method, target := range map[string]string{"GET": "/ready", "POST": "/hooks/conditions"} {

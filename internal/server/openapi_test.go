@@ -141,7 +141,7 @@ func applyHuts(t *testing.T, h http.Handler, token string) string {
 	return lodge
 }
 
-// Whatever stands in a request, its answer has a documented status, and is a problem
+// Whatever is in a request, its answer has a documented status, and is a problem
 // object when it is none of success.
 func TestOddRequestsGetDocumentedAnswers(t *testing.T) {
 	h, token := newServer(t)

@@ -116,7 +116,7 @@ func knownNames(names []string) func(host string) bool {
 	}
 }
 
-// named refuses requests to names that are not this service's, since a page can make its own name lead here. Whoever
+// named refuses requests to names that are not this service's, since a page can make its own name lead here. A process that
 // shows a token is let through: no browser does that by itself.
 func named(knows func(host string) bool) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {

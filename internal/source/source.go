@@ -59,7 +59,7 @@ type Reader interface {
 	Count(ctx context.Context, t *shape.Tree) (int64, error)
 	// DuplicateKeys counts the rows of a view that share their key with another one.
 	DuplicateKeys(ctx context.Context, t *shape.Tree) (int64, error)
-	// ChunkEnd finds the key that ends a chunk of so many rows after a key (nil:
+	// ChunkEnd finds the key that ends a chunk of a number of rows after a key (nil:
 	// from the start). A nil end means that the chunk is the last one.
 	ChunkEnd(ctx context.Context, t *shape.Tree, after []string, rows int) ([]string, error)
 	// Keys calls each with the key's values of every root row of a tree after one key

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// What lasts is told once, and once when it is over; what comes and goes is not told repeatedly.
+// What lasts is reported once, and once when it is over; what comes and goes is not told repeatedly.
 func TestWatch(t *testing.T) {
 	var w Watch
 	now := time.Date(2031, 5, 4, 0, 0, 0, 0, time.UTC)

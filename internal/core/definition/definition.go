@@ -58,8 +58,8 @@ func (f Findings) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Beside leaves out findings at positions that already have a finding, because they would repeat it.
-func (f Findings) Beside(before Findings) Findings {
+// Excluding leaves out findings at positions that already have a finding, because they would repeat it.
+func (f Findings) Excluding(before Findings) Findings {
 	return slices.DeleteFunc(f, func(x Finding) bool {
 		return slices.ContainsFunc(before, func(b Finding) bool { return b.Pos == x.Pos })
 	})

@@ -213,7 +213,7 @@ func TestRepeatedParts(t *testing.T) {
 	}
 }
 
-// Every mistake is said in one run, and once: also in what others refer to, and where
+// Every mistake is reported in one run, and once: also in what others refer to, and where
 // references are to names that are not there.
 func TestEveryMistakeIsSaidOnce(t *testing.T) {
 	text := strings.Replace(right, "fields: [name]", "fields: &shared { name: { serch: 1 } }", 1) +
@@ -372,7 +372,7 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
-// What is said of reindexing holds, and what is not said is as the documentation has it.
+// What the definition says of reindexing holds, and what is not said is as the documentation has it.
 func TestHowAnIndexIsFilledAnew(t *testing.T) {
 	with := func(more string) reindex.Policy {
 		t.Helper()

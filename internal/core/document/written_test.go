@@ -5,7 +5,7 @@ import (
 	"testing"
 )
 
-// A document that an engine gives back is told from one that a person has changed, however the engine
+// A document that an engine returns is distinguished from one that a person has changed, however the engine
 // orders its members.
 func TestWritten(t *testing.T) {
 	set := NewSet(huts())

@@ -68,7 +68,7 @@ func (c *Coverage) Took(s Segment, trees int) bool {
 	return true
 }
 
-// rest leaves a number of rows out of segments. Their keys are in no order that is known here, so rows stand for
+// rest leaves a number of rows out of segments. Their keys are in no order that is known here, so rows represent
 // them: those that came or went in between shift what was proven a little.
 func rest(list []Segment, rows int64) []Segment {
 	list = slices.Clone(list)

@@ -101,7 +101,7 @@ var Sentences = map[Cause]string{
 	Unrepaired: "The engine kept something else than it was sent: look at its pipelines, templates and versions.",
 }
 
-// Confidence is the largest share of rows that may differ, with 95 in 100 certainty, when so many of
+// Confidence is the largest share of rows that may differ, with 95 in 100 certainty, when a number of
 // compared rows did, out of all rows: the upper end of Wilson's score interval with the correction for a
 // finite population (E. B. Wilson, 1927).
 func Confidence(differing, compared, rows int64) float64 {

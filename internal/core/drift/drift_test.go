@@ -6,13 +6,13 @@ import (
 	"time"
 )
 
-// However rounds go, what is said to be proven was looked at in that time.
+// However rounds go, what is reported as proven was read in that time.
 func TestCoverage(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	begin := time.Date(2031, 5, 4, 0, 0, 0, 0, time.UTC)
 	var c Coverage
 	if c.Proven(100, 0, begin) != 0 || c.Checked() != nil {
-		t.Error("something is proven before anything was looked at")
+		t.Error("something is proven before anything was read")
 	}
 	now := begin
 	const rows = 1000
@@ -49,7 +49,7 @@ func TestCoverage(t *testing.T) {
 		t.Errorf("while 50 differ, %f is proven", got)
 	}
 	if c.Proven(2*rows, 0, begin) != 0.45 {
-		t.Error("rows that came since were looked at, it says")
+		t.Error("rows that came since were read, it says")
 	}
 }
 

@@ -72,7 +72,7 @@ func TestChunksFollowTheWeightOfRows(t *testing.T) {
 	}
 	s.Saw(10, 10*TargetBytes)
 	if s.Rows() != 1 {
-		t.Errorf("%d rows of 6 MB at once", s.Rows())
+		t.Errorf("%d rows of 6 MB at the same time", s.Rows())
 	}
 	for range 200 {
 		s.Saw(1, 10)
@@ -83,7 +83,7 @@ func TestChunksFollowTheWeightOfRows(t *testing.T) {
 	s.Saw(0, 0)
 }
 
-// What is said of the time left is near the truth, and does not swing, also where rows weigh more and
+// The time left is near the truth, and does not swing, also where rows weigh more and
 // more, or come in waves.
 func TestTheTimeLeftDoesNotSwing(t *testing.T) {
 	const rows = 100_000
@@ -125,7 +125,7 @@ func TestTheTimeLeftDoesNotSwing(t *testing.T) {
 	var e Estimate
 	e.Looked(10, 10, time.Hour)
 	if e.Left() != 0 || e.Rate() != 0 {
-		t.Error("something is said of one look")
+		t.Error("something is reported of one look")
 	}
 }
 
@@ -161,7 +161,7 @@ func TestAPaceHolds(t *testing.T) {
 	}
 }
 
-// A source that answers slowly is left alone, and not one that always did, nor one whose rows are heavier.
+// A source that answers slowly is spared, and not one that always did, nor one whose rows are heavier.
 func TestASlowSourceIsLeftAlone(t *testing.T) {
 	var s Strain
 	for range 20 {
@@ -171,7 +171,7 @@ func TestASlowSourceIsLeftAlone(t *testing.T) {
 	}
 	for i := range 3 {
 		if rest := s.Rest(10_000, 4*time.Second); (rest > 0) != (i == 2) || rest > longestRest {
-			t.Errorf("ten times as slow for the %d. time, and left alone for %v", i+1, rest)
+			t.Errorf("ten times as slow for the %d. time, and spared for %v", i+1, rest)
 		}
 	}
 	rested := 0

@@ -38,7 +38,7 @@ func TestStrip(t *testing.T) {
 	}
 }
 
-// The course of a fill is told from its beginning in a few points, whose areas are all its rows.
+// The course of a fill is described from its beginning in a few points, whose areas are all its rows.
 func TestCourse(t *testing.T) {
 	var e Estimate
 	rows := int64(0)

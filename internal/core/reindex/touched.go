@@ -52,7 +52,7 @@ func (t *Touched) Add(key string) {
 }
 
 // AddTree notes that all documents of a tree are about to be built, also those that no
-// row makes any more.
+// row makes any longer.
 func (t *Touched) AddTree(tree int) {
 	if len(t.open) > 0 {
 		t.clock++

@@ -13,7 +13,7 @@ type Difference struct {
 	// Path is the field or related table, empty for the index as a whole.
 	Path string `json:"path,omitempty"`
 	What string `json:"what"`
-	// InPlace: a live edition can take it up without a refill. What is said
+	// InPlace: a live edition can take it up without a refill. What is reported
 	// of synonyms and settings is for the engine to decide.
 	InPlace bool `json:"inPlace"`
 }

@@ -181,7 +181,7 @@ func TestLyingAnswers(t *testing.T) {
 	}
 }
 
-// Settings that a server takes and does not keep are said, and put back as they were.
+// Settings that a server takes and does not keep are reported, and put back as they were.
 func TestSettingsThatAreNotKept(t *testing.T) {
 	for _, kept := range []bool{true, false} {
 		settings, puts := map[string]any{"index.number_of_replicas": "1", "index.refresh_interval": "5s"}, 0

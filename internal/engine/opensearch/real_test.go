@@ -238,7 +238,7 @@ func TestRealDeletionsAreRemembered(t *testing.T) {
 }
 
 // Deletions that come before an edition is made, or after it is gone, make nothing: the server would make an index of
-// the alias's name for them, which then stands in the alias's way.
+// the alias's name for them, which then is in the alias's way.
 func TestRealDeletionsMakeNoIndex(t *testing.T) {
 	onBoth(t, func(t *testing.T, url string) {
 		e := open(t, url)
@@ -348,7 +348,7 @@ func TestRealRefusalsAreExplained(t *testing.T) {
 	})
 }
 
-// What is wrong with an edition, and not with a document, is said so.
+// What is wrong with an edition, and not with a document, is reported so.
 func TestRealTroubleIsToldApart(t *testing.T) {
 	onBoth(t, func(t *testing.T, url string) {
 		e := open(t, url)
@@ -474,7 +474,7 @@ func TestRealIndexesAreTakenOver(t *testing.T) {
 			t.Fatal(err)
 		}
 		if err := e.Switch(ctx, "moors", "moors-e1"); err == nil || !strings.Contains(err.Error(), "Pingo did not make") {
-			t.Errorf("switched over somebody's index: %v", err)
+			t.Errorf("switched over another user's index: %v", err)
 		}
 		for range 2 { // a step that is taken again
 			if err := e.TakeOver(ctx, "moors", "moors-e1"); err != nil {

@@ -104,7 +104,7 @@ func simple(index string, fields ...shape.Field) *shape.Shape {
 	}
 }
 
-// Who may read the public name may still do so after a switch to other columns, and a
+// A user who may read the public name may still do so after a switch to other columns, and a
 // query that an application makes by hand finds what it should.
 func TestViewsForApplications(t *testing.T) {
 	ctx, address := t.Context(), pgtest.URL(t)
@@ -162,7 +162,7 @@ func TestViewsForApplications(t *testing.T) {
 	pgtest.Exec(t, conn, "CREATE TABLE pingo_search.kept (id int)")
 	if err := e.Switch(ctx, "kept", "huts-e2"); err == nil || engine.FailureOf(err).Outcome != retry.Blocked ||
 		!strings.Contains(err.Error(), "that Pingo did not make") {
-		t.Errorf("a table of somebody else under the public name: %v", err)
+		t.Errorf("a table of another user under the public name: %v", err)
 	}
 	pgtest.Exec(t, conn, `DROP VIEW pingo_search.huts; DROP TABLE pingo_search."huts-e2"`)
 	results, err := e.Deliver(ctx, "huts-e2", []engine.Document{{Key: "2", Version: 2, Body: []byte(`{}`)}})

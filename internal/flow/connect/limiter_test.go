@@ -41,17 +41,17 @@ func TestTheLimiterFollowsTheEngine(t *testing.T) {
 			return most.Load()
 		}
 		if n := atOnce(true, false); n != mostAtOnce {
-			t.Errorf("%d at once while all is well", n)
+			t.Errorf("%d at the same time while all is well", n)
 		}
 		atOnce(true, true)
 		if n, trouble := g.State(); n != 1 || trouble != nil {
-			t.Errorf("a busy engine: %d at once, %+v", n, trouble)
+			t.Errorf("a busy engine: %d at the same time, %+v", n, trouble)
 		}
 		for range 12 {
 			atOnce(true, false)
 		}
 		if n, _ := g.State(); n < mostAtOnce/2 {
-			t.Errorf("it is well again: %d at once", n)
+			t.Errorf("it is well again: %d at the same time", n)
 		}
 		for range awayAfter {
 			if !g.Acquire(ctx) {
@@ -60,12 +60,12 @@ func TestTheLimiterFollowsTheEngine(t *testing.T) {
 			g.Release(false, false, "no answer")
 		}
 		if n, trouble := g.State(); n != 1 || trouble == nil || trouble.Message != "no answer" {
-			t.Fatalf("an engine that is away: %d at once, %+v", n, trouble)
+			t.Fatalf("an engine that is away: %d at the same time, %+v", n, trouble)
 		}
 		// Only one looks whether it is back; the others wait for it, and then all go on.
 		began := time.Now()
 		if !g.Acquire(ctx) {
-			t.Fatal("nobody looks")
+			t.Fatal("no one looks")
 		}
 		if time.Since(began) < 10*time.Millisecond {
 			t.Error("the one that looks did not wait")
@@ -78,7 +78,7 @@ func TestTheLimiterFollowsTheEngine(t *testing.T) {
 		g.Release(true, false, "")
 		n := atOnce(true, false)
 		if _, trouble := g.State(); n < 2 || trouble != nil {
-			t.Errorf("it is back: %d at once, %+v", n, trouble)
+			t.Errorf("it is back: %d at the same time, %+v", n, trouble)
 		}
 	})
 }

@@ -211,7 +211,7 @@ func (d *Definer) plan(ctx context.Context, files []api.File, s scope) (out *pla
 		if err != nil {
 			return nil, err
 		}
-		findings = append(findings, more.Beside(findings)...)
+		findings = append(findings, more.Excluding(findings)...)
 		if len(more) > 0 {
 			wrong[ix.Name] = true
 		}

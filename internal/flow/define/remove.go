@@ -155,7 +155,7 @@ func (r *Remover) dropped(ctx context.Context, index string) (pending string, er
 	}
 }
 
-// releaseCapture removes the triggers of tables that no index reads any more. It notes what is left to do.
+// releaseCapture removes the triggers of tables that no index reads any longer. It notes what is left to do.
 func (r *Remover) releaseCapture(ctx context.Context, removal *api.IndexRemoval) {
 	for _, release := range removal.Sources {
 		name := release.Source

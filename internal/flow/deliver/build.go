@@ -167,7 +167,7 @@ func (l *lane) deliverChunk(
 	return dropped, l.deliver(ctx, kept)
 }
 
-// read reads the rows of entries' documents, tree by tree. Keys that are none of the
+// read reads the rows of entries' documents, tree by tree. Keys that do not belong to the
 // shape have no rows.
 func (w *workspace) read(
 	ctx context.Context,

@@ -332,7 +332,7 @@ func TestChangesWaitForTheAnswer(t *testing.T) {
 	})
 }
 
-// Who lost the lease sends nothing, and does not say that anything is done.
+// A process that lost the lease sends nothing, and does not say that anything is done.
 func TestNothingIsSentWithoutTheLease(t *testing.T) {
 	inTime(t, func(t *testing.T) {
 		r := newRig(t, 10)
@@ -419,7 +419,7 @@ func TestBacklogOfAnEngineThatIsAway(t *testing.T) {
 		}
 		time.Sleep(lookForMore)
 		if at := r.e.Oldest(); !at.IsZero() {
-			t.Errorf("something is said to wait since %v", at)
+			t.Errorf("something is reported to wait since %v", at)
 		}
 	})
 }
@@ -595,7 +595,7 @@ func TestWideChangesLeaveRoomForFreshOnes(t *testing.T) {
 			}
 		}
 		if n := most.Swap(0); n != 1 {
-			t.Errorf("%d requests of wide changes at once beside fresh ones", n)
+			t.Errorf("%d requests of wide changes at the same time as fresh ones", n)
 		}
 		for _, f := range fresh {
 			r.within("fresh changes", f)
@@ -603,7 +603,7 @@ func TestWideChangesLeaveRoomForFreshOnes(t *testing.T) {
 		time.Sleep(freshFor + 100*time.Millisecond)
 		r.within("alone", spread(1000, rows))
 		if n := most.Swap(0); n < 2 {
-			t.Errorf("%d requests of wide changes at once though nobody else was there", n)
+			t.Errorf("%d requests of wide changes at the same time though no other was there", n)
 		}
 		random := rand.New(rand.NewPCG(8, 8))
 		for round := range 25 {

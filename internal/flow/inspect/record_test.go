@@ -10,7 +10,7 @@ import (
 	"pingo/internal/core/shape"
 )
 
-// What is in flight is said before anybody is told to repair anything.
+// What is in flight is reported before anybody is advised to repair anything.
 func TestVerdictsOfATrace(t *testing.T) {
 	now := time.Now()
 	tree := &shape.Tree{Nodes: []*shape.Node{{Where: "open", Fields: []shape.Field{{Name: "n", Type: shape.Integer}}}}}

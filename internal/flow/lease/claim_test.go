@@ -161,7 +161,7 @@ func TestAMarkThatWentBack(t *testing.T) {
 				t.Error(why)
 			}
 		case <-time.After(5 * beatEvery):
-			t.Error("nobody noticed")
+			t.Error("no one noticed")
 		}
 	})
 }

@@ -97,7 +97,7 @@ func TestVersionsNeverReachTheNextEpoch(t *testing.T) {
 
 // A lease that is not renewed ends for its holder before it ends for others, whatever
 // anybody's clock says: only how time passes counts.
-// overtaking lets the second renewal arrive before the first, and remembers what it was told.
+// overtaking lets the second renewal arrive before the first, and remembers what it heard.
 type overtaking struct {
 	*model.Records
 	calls atomic.Int64
@@ -130,7 +130,7 @@ func TestRenewalsDoNotOvertakeEachOther(t *testing.T) {
 	})
 }
 
-// Whoever sees a lease renewed takes what it says for said then; so each renewal says how things are.
+// A process that sees a lease renewed takes what it says for said then; so each renewal says how things are.
 func TestEveryRenewalLeavesWord(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := model.NewRecords()

@@ -405,11 +405,11 @@ func TestAFillGoesAtItsPace(t *testing.T) {
 // altering is an engine that makes something of documents.
 type altering struct {
 	*model.Engine
-	mu     sync.Mutex
-	stored map[string]json.RawMessage
-	sent   map[string]int
-	lost   map[string]bool // until they are sent once more
-	mended bool            // what it made something else of
+	mu       sync.Mutex
+	stored   map[string]json.RawMessage
+	sent     map[string]int
+	lost     map[string]bool // until they are sent once more
+	repaired bool            // what it made something else of
 }
 
 func (a *altering) Deliver(ctx context.Context, edition string, docs []engine.Document) ([]engine.Result, error) {
@@ -430,7 +430,7 @@ func (a *altering) Get(_ context.Context, _ string, keys []string) (map[string]j
 	out := map[string]json.RawMessage{}
 	for _, key := range keys {
 		switch {
-		case key == "k00002" && !a.mended:
+		case key == "k00002" && !a.repaired:
 			out[key] = json.RawMessage(`{"n": 6}`)
 		case a.stored[key] != nil && !a.lost[key]:
 			out[key] = a.stored[key]
@@ -484,11 +484,11 @@ func TestWhatAnEngineMakesOfDocuments(t *testing.T) {
 		if made.sent["k00001"] != 2 || made.sent["k00004"] != 1 {
 			t.Errorf("the lost one was sent %d times, a good one %d times", made.sent["k00001"], made.sent["k00004"])
 		}
-		made.mended = true
+		made.repaired = true
 		made.mu.Unlock()
 		time.Sleep(10 * time.Minute)
 		if state, _ := fill.State(); state != reindex.Switched {
-			t.Errorf("%s after the engine was mended: %+v", state, fill.Gates())
+			t.Errorf("%s after the engine was repaired: %+v", state, fill.Gates())
 		}
 		stop()
 		<-e.Ended()

@@ -8,7 +8,7 @@ import (
 	"pingo/internal/api"
 )
 
-// in sync is said only when nothing is known to be otherwise.
+// in sync is reported only when nothing is known to be otherwise.
 func TestInSyncIsWhatIsKnown(t *testing.T) {
 	now := time.Now()
 	ago := func(d time.Duration) *time.Time { at := now.Add(-d); return &at }

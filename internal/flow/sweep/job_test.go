@@ -9,7 +9,7 @@ import (
 )
 
 // A source that looks up keys quickly is not strained because whole documents take longer; one that takes much
-// longer for these than it did is left alone. A pace holds for both.
+// longer for these than it did is spared. A pace holds for both.
 func TestASourceIsJudgedByTheSameWork(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		j := &job{c: &Checker{}}
@@ -26,11 +26,11 @@ func TestASourceIsJudgedByTheSameWork(t *testing.T) {
 		look := func() error { return j.wait(t.Context(), &j.looking, 1000, 0, 2*time.Millisecond) }
 		read := func() error { return j.wait(t.Context(), &j.reading, 1000, 1_000_000, 300*time.Millisecond) }
 		if d := waited(look) + waited(read); d > 0 {
-			t.Errorf("left alone for %v", d)
+			t.Errorf("spared for %v", d)
 		}
 		slow := func() error { return j.wait(t.Context(), &j.reading, 1000, 1_000_000, 3*time.Second) }
 		if d := waited(slow); d < 20*time.Second {
-			t.Errorf("a strained source was left alone for %v", d)
+			t.Errorf("a strained source was spared for %v", d)
 		}
 		j.pace = reindex.Pace{Documents: 500}
 		if d := waited(look); d < 18*time.Second || d > 21*time.Second {

@@ -139,7 +139,7 @@ func TestTheSweepGoesRound(t *testing.T) {
 		r.row(9, 2)
 		time.Sleep(5 * time.Minute)
 		if r.differs() != "" {
-			t.Errorf("looked again at once: %s", r.differs())
+			t.Errorf("looked again immediately: %s", r.differs())
 		}
 		time.Sleep(10 * time.Minute)
 		if r.differs() != "2 missing, 1 stale" || r.holds("7") != -1 {

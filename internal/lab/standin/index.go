@@ -244,7 +244,7 @@ func (ix *index) takeIn() {
 	defer ix.mu.Unlock()
 	for n, d := range s.docs {
 		d.segment, d.place = s, uint32(n)
-		if d.dead { // by now; until the next refresh nothing else stands for it
+		if d.dead { // by now; until the next refresh nothing else represents it
 			ix.dying = append(ix.dying, d)
 		}
 	}
@@ -311,7 +311,7 @@ func (ix *index) forget() {
 // mergeFactor is how many segments of about one size are made one.
 const mergeFactor = 8
 
-// tidy merges segments of about one size, and those that are dead for the most part, beside what
+// tidy merges segments of about one size, and those that are dead for the most part, next to what
 // else goes on; the caller holds the lock.
 func (ix *index) tidy() {
 	if ix.merging {

@@ -11,7 +11,7 @@ import (
 	"unicode/utf8"
 )
 
-// Keys stand for values in an index: strings that sort as the values do. Whole numbers,
+// Keys represent values in an index: strings that sort as the values do. Whole numbers,
 // dates (milliseconds since 1970) and doubles take eight bytes, places two doubles,
 // booleans one letter; words and keywords are themselves.
 

@@ -128,7 +128,7 @@ func (c *compiler) term(b object) (query, error) {
 	return boosted(q, o["boost"])
 }
 
-// value finds one value: of a text one of its words, as it stands in the index.
+// value finds one value: of a text one of its words, as it is in the index.
 func (c *compiler) value(path string, v any, anyCase bool) (query, error) {
 	if path == "_id" {
 		return c.ids(object{"values": []any{v}})

@@ -56,7 +56,7 @@ func TestRealAnswers(t *testing.T) {
 // exchange is one request of the table and its answer, a line for each part of it.
 type exchange struct {
 	line   int
-	text   string // as it stands in the table, with comments
+	text   string // as it is in the table, with comments
 	method string
 	path   string
 	body   string
@@ -178,7 +178,7 @@ func gists(lines []string) []string {
 
 func answerTo(t *testing.T, url string, c exchange) []string {
 	t.Helper()
-	if c.method == "WAIT" { // so many seconds
+	if c.method == "WAIT" { // a number of seconds
 		n, _ := strconv.Atoi(c.path)
 		time.Sleep(time.Duration(n) * time.Second)
 		return []string{"waited"}

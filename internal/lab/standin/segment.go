@@ -19,7 +19,7 @@ type segment struct {
 	fields map[*field]*terms
 }
 
-// terms are the keys of one field in order, each with the documents it stands in.
+// terms are the keys of one field in order, each with the documents it is in.
 type terms struct {
 	keys     []string
 	postings []postings
@@ -28,7 +28,7 @@ type terms struct {
 	lowest, highest []int32
 }
 
-// postings are documents in order, each with how often the key stands in it, as far as 255:
+// postings are documents in order, each with how often the key is in it, as far as 255:
 // the distance to the one before, doubled, and one more when a byte follows that says how often
 // if more than once.
 type postings struct {
@@ -56,7 +56,7 @@ func (c *coder) add(doc uint32, times uint8) {
 
 func (c *coder) postings() postings { return postings{c.documents, string(c.coded)} }
 
-// all yields each document and how often the key stands in it.
+// all yields each document and how often the key is in it.
 func (p *postings) all() iter.Seq2[uint32, uint8] {
 	return func(yield func(uint32, uint8) bool) {
 		doc := uint32(0)

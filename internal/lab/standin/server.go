@@ -113,7 +113,7 @@ func problem(err error) (int, any) {
 	if !errors.As(err, &api) {
 		api = &apiError{500, "exception", err.Error(), nil}
 	}
-	if api.kind == "" { // some are said in plain words
+	if api.kind == "" { // some are reported in plain text
 		return api.status, object{"error": api.reason, "status": api.status}
 	}
 	return api.status, object{"error": withRoot(api), "status": api.status}

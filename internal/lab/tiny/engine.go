@@ -134,6 +134,7 @@ func (s *search) Drop(_ context.Context, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.editions, name)
+	maps.DeleteFunc(s.names, func(_, edition string) bool { return edition == name })
 	return nil
 }
 
@@ -434,7 +435,7 @@ func compare(a, b []any) int {
 }
 
 // score adds up the weights of the fields in which the words and phrases stand; 0 when one of
-// them is in none, or all of them where one is enough. A synonym stands for its word, and a
+// them is in none, or all of them where one is enough. A synonym represents its word, and a
 // whole word counts more.
 func score(sh *shape.Shape, values map[string][]any, q query.Query) float64 {
 	total, found := 1.0, false

@@ -343,7 +343,7 @@ func (f *feed) Beat(_ context.Context, found change.Claim) (change.Claim, error)
 	return now, err
 }
 
-// Claimed fails when a claim no longer stands in a database with another one.
+// Claimed fails when a claim is no longer in a database with another one.
 func Claimed(now, claim change.Claim) error {
 	switch {
 	case now.Service == "":
@@ -519,7 +519,7 @@ type Tx struct {
 // Begin starts a transaction.
 func (d *Database) Begin() *Tx { return &Tx{db: d} }
 
-// Commit does what the transaction was told.
+// Commit does what the transaction was asked to do.
 func (tx *Tx) Commit() {
 	tx.db.mu.Lock()
 	defer tx.db.mu.Unlock()

@@ -399,7 +399,7 @@ func (f *feed) Accept(ctx context.Context, events []Event) (receipts []source.Re
 }
 
 // Changes of a record are changes of each of its views, since an index may read an earlier one.
-// The views are asked for after the changes were read: who reads one that is newer still reads
+// The views are asked for after the changes were read. A process that reads one that is newer still reads
 // its rows later, too.
 func (f *feed) Changes(ctx context.Context, limit int) ([]change.Change, error) {
 	changes, err := f.Feed.Changes(ctx, limit)

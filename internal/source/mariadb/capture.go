@@ -74,7 +74,7 @@ func kindsOf(columns []shape.TableColumn) map[string]string {
 }
 
 // foreignKeys are the foreign keys of a server by which rows change, by the table whose rows change. Where the server tells
-// names of tables only by their letters, they stand in lower case.
+// names of tables only by their letters, they are in lower case.
 type foreignKeys struct {
 	of    map[shape.Ref][]cascade
 	folds bool

@@ -86,7 +86,7 @@ var (
 )
 
 // base is the word that treatments know of a form: what a column is stored as, and for texts
-// how they are compared.
+// the way in which they are compared.
 func base(form string) string {
 	word, _, _ := strings.Cut(form, " ")
 	return word

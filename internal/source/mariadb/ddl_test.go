@@ -121,14 +121,14 @@ func TestSchemaChangesEndAsWithoutCapture(t *testing.T) {
 				same(write)
 			}
 			if round == 0 {
-				for _, table := range w.mend(need) {
+				for _, table := range w.reinstall(need) {
 					missed[table] = true
 				}
 			}
 		}
 		after, changes := w.rows(need), sourcetest.Drain(t, w.src)
 		unnoted := sourcetest.Unnoted(before, after, changes, missed)
-		// What no trigger sees is looked for once in a while.
+		// What no trigger sees is checked once in a while.
 		for end := time.Now().Add(60 * storesEvery); len(unnoted) > 0 && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 			changes = append(changes, sourcetest.Drain(t, w.src)...)
 			unnoted = sourcetest.Unnoted(before, after, changes, missed)
@@ -165,7 +165,7 @@ func (w *world) others() (stop func()) {
 }
 
 // repair makes capture right, as the service does, and lists the tables whose changes may have gone unnoticed.
-func (w *world) mend(need []shape.Captured) (missed []string) {
+func (w *world) reinstall(need []shape.Captured) (missed []string) {
 	w.Helper()
 	gaps, err := w.src.Capture.Gaps(w.Context(), need)
 	if err != nil {

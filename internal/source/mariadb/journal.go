@@ -136,7 +136,7 @@ func (p *Feed) journalError(err error) error {
 
 func (p *Feed) owner() string { return quoteName(p.db.capture) + ".owner" }
 
-// claimed reads a claim. The history of a database is told by the server's number, which another
+// claimed reads a claim. The history of a database shows in the server's number, which another
 // one of a group of replicas has not, and by when its capture was made.
 const claimed = "service, holder, epoch, mark, concat(@@server_id, '/', born)"
 
@@ -535,7 +535,7 @@ func (p *Feed) ChangesOf(ctx context.Context, table shape.Ref, key []string) ([]
 	return slices.DeleteFunc(changes, func(c change.Change) bool { return c.Table != table }), err
 }
 
-// changes reads journal rows by their layouts, which are looked up as they appear.
+// changes reads journal rows by their layouts, which are read as they appear.
 func (p *Feed) changes(ctx context.Context, rows []row) ([]change.Change, error) {
 	out := make([]change.Change, len(rows))
 	for i, n := range rows {

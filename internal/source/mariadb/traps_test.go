@@ -88,7 +88,7 @@ func (w *world) exec(statements string, args ...any) {
 	mariatest.Exec(w, w.db, statements, args...)
 }
 
-// noticed takes the changes until so many came, or a moment has passed, in words.
+// noticed takes the changes until the expected number came, or a moment has passed, as text.
 func (w *world) noticed(n int) []string {
 	w.Helper()
 	var out []string
@@ -265,7 +265,7 @@ func TestCaptureStandsInNobodysWay(t *testing.T) {
 		t.Fatal(err)
 	}
 	if got := gaps(); len(got) != 0 {
-		t.Errorf("gaps after it was installed anew: %q", got)
+		t.Errorf("gaps after it was reinstalled: %q", got)
 	}
 	// Their values may be others, which no trigger saw.
 	w.expect("truncate marks", "truncate stages", "truncate trails")
@@ -342,7 +342,7 @@ const emptyTables = `CREATE TABLE trails (id int PRIMARY KEY, name varchar(50));
 	CREATE TABLE stages (id int PRIMARY KEY, trail_id int, name varchar(50)); CREATE TABLE marks (id int PRIMARY KEY, word varchar(20))`
 
 // Many writers commit late and out of order, or not at all: every change is returned once, and the
-// mark below which nothing is looked for rises.
+// mark below which Pingo reads nothing rises.
 func TestLateCommits(t *testing.T) {
 	defer func(d time.Duration) { settleAfter = d }(settleAfter)
 	settleAfter = 300 * time.Millisecond
@@ -473,7 +473,7 @@ func committedBeforeItIsRead(t *testing.T) {
 	}
 	w.src.Rewind()
 	if _, known := settler.CommittedBy(last); known {
-		t.Error("it is known after a rewind, when somebody else may have read")
+		t.Error("it is known after a rewind, when another user may have read")
 	}
 }
 
@@ -625,7 +625,7 @@ func TestAnotherTableInThePlaceOfOne(t *testing.T) {
 	}
 }
 
-// Whoever empties the journal takes changes away, so all tables are taken for changed; and numbers that begin again are
+// A user who empties the journal takes changes away, so all tables are taken for changed; and numbers that begin again are
 // read as any others.
 func TestAJournalEmptiedByOthers(t *testing.T) {
 	defer func(every, after time.Duration) { journal.WholeEvery, settleAfter = every, after }(journal.WholeEvery, settleAfter)

@@ -442,7 +442,7 @@ func (p *pump) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 	}
 }
 
-// move puts rows into the intake in the order in which they were written: whoever changes a record holds it until the
+// move puts rows into the intake in the order in which they were written. A writer that changes a record holds it until the
 // change is committed, so of two rows of a record the later one is read later, or with the earlier one. Then times tell
 // which it is, where there are any, else numbers.
 func (p *pump) move(ctx context.Context, rows []row) error {
@@ -759,7 +759,7 @@ func (c *capture) MissingRights(ctx context.Context, _ []shape.Captured) ([]stri
 	if _, err := c.table.read(ctx, journal.Read{Limit: 1}); err != nil {
 		return []string{
 			strings.TrimSpace(c.table.grants()),
-		}, nil //nolint:nilerr // what reading says is said when it is applied
+		}, nil //nolint:nilerr // what reading says is reported when it is applied
 	}
 	return []string{}, nil
 }

@@ -209,7 +209,7 @@ func TestNotices(t *testing.T) {
 		)
 		insert := "INSERT INTO outbox (record, record_key, op) VALUES (?, ?, ?)"
 		if _, err := w.src.Changes(w.Context(), 10); source.FaultOf(err) != source.Superseded {
-			w.Errorf("changes that nobody has claimed: %v", err)
+			w.Errorf("changes that no one has claimed: %v", err)
 		}
 		w.claim()
 		w.exec(insert, "trail", "7", "1")
@@ -280,7 +280,7 @@ func TestNotices(t *testing.T) {
 			w.Fatal(err)
 		}
 		if err := w.src.Done(w.Context(), seqs); source.FaultOf(err) != source.Superseded {
-			w.Errorf("who was overtaken settles rows: %v", err)
+			w.Errorf("a process that was overtaken settles rows: %v", err)
 		}
 	})
 }
@@ -617,7 +617,7 @@ func TestCodeOfOthersIsNotRun(t *testing.T) {
 }
 
 // Numbers begin again, are below 1, or come in blocks that sessions take: what was written last is what a record is, and
-// who was overtaken moves nothing.
+// a process that was overtaken moves nothing.
 func TestNumbersThatGoBack(t *testing.T) {
 	everywhere(t, func(w *world, done string) {
 		options := fmt.Sprintf(`{"outbox": {"table": "outbox", "operation": "op", "body": "body", "at": "at", "done": %q, "records": {"trails": {"schema": {"properties": {"n": {"type": "integer"}, "name": {"type": "string"}}}}}}}`, done)
@@ -676,10 +676,10 @@ func TestNumbersThatGoBack(t *testing.T) {
 			w.Fatal(err)
 		}
 		if _, err := w.src.Changes(w.Context(), 10); source.FaultOf(err) != source.Superseded {
-			w.Errorf("who was overtaken reads: %v", err)
+			w.Errorf("a process that was overtaken reads: %v", err)
 		}
 		if left := w.count("SELECT count(*) FROM outbox WHERE id = 800" + map[string]string{"mark": " AND done_at IS NULL"}[done]); left != 1 {
-			w.Error("who was overtaken moves rows")
+			w.Error("a process that was overtaken moves rows")
 		}
 	})
 }

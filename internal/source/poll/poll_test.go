@@ -33,7 +33,7 @@ func TestMain(m *testing.M) {
 }
 
 // Rows that are newer are noticed once each: also those that share a time, come late, or are newer
-// than a clock that stepped back; deleted ones by looking at all. Who goes on where another was
+// than a clock that stepped back; deleted ones by looking at all. A process that goes on where another was
 // stopped misses nothing.
 func TestNewerRows(t *testing.T) {
 	for _, kind := range []string{"postgres", "mariadb"} {

@@ -214,7 +214,7 @@ func (p *Capture) gaps(ctx context.Context, need []shape.Captured) ([]source.Gap
 		case has.altered() != "": // it was noted, if not as exactly as before
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("the column %s of %s was added, dropped, renamed or given another type", has.altered(), c.Table)
-		case has.Children > 0: // installing capture on them builds all documents anew
+		case has.Children > 0: // installing capture on them builds all documents again
 			gap.Safe = true
 			gap.Reason = fmt.Sprintf("%d tables have come to inherit from %s, and their rows with them", has.Children, c.Table)
 		default:
@@ -279,7 +279,7 @@ func (p *Capture) Advice(
 	for _, l := range lookups {
 		var rows int64
 		var indexed bool
-		// An index serves when its first columns are those that are looked for.
+		// An index serves when its first columns are those of the lookup.
 		err := p.pool.QueryRow(ctx, `
 			SELECT greatest(c.reltuples, 0)::bigint, EXISTS (
 				SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid AND i.indpred IS NULL AND (

@@ -206,7 +206,7 @@ GRANT INSERT ON pingo_capture.journal TO pingo_journal;
 GRANT USAGE ON SEQUENCE pingo_capture.journal_seq TO pingo_journal;
 `
 
-// oneLine keeps a name from ending the comment that it stands in.
+// oneLine keeps a name from ending the comment that it is in.
 func oneLine(name string) string { return strings.NewReplacer("\n", " ", "\r", " ").Replace(name) }
 
 // makeJournal creates the journal in a schema that is Pingo's alone.

@@ -425,7 +425,7 @@ func probe(
 	table *shape.Table,
 	oid uint32,
 ) (shape.ExpressionFacts, error) {
-	// What stands in brackets in the view stands in others, or in none, in alone: so nothing that closes
+	// What is in brackets in the view is in others, or in none, in alone: so nothing that closes
 	// the one in order to open it again is taken for an expression, and no clause that follows an order.
 	view, alone, from := "", "", " FROM "+quote(table.Ref)
 	switch expression.Role {

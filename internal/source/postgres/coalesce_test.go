@@ -19,7 +19,7 @@ import (
 )
 
 // Several indexes that want the same documents' rows at the same moment have them read once, in one snapshot, and
-// each gets what it would get alone, whatever becomes of the others.
+// each gets what it would get alone, whatever happens to the others.
 func TestReadsOfSeveralIndexesAreOne(t *testing.T) {
 	url := pgtest.URL(t)
 	db := pgtest.Connect(t, url)

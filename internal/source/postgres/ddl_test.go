@@ -184,7 +184,7 @@ func (s *sides) outcome(c *pgx.Conn, statement string) string {
 	return "done"
 }
 
-// same does something to both sides, and compares what is said.
+// same does something to both sides, and compares what is reported.
 func (s *sides) same(statement string) string {
 	s.Helper()
 	without, with := s.outcome(s.plain, statement), s.outcome(s.conn, statement)
@@ -216,7 +216,7 @@ func (s *sides) step(migration string, writes []string) (done bool) {
 			s.same(write)
 		}
 		if round == 0 {
-			for _, table := range mend(s.T, s.src, s.need) {
+			for _, table := range reinstall(s.T, s.src, s.need) {
 				missed[table] = true
 			}
 		}
@@ -224,7 +224,7 @@ func (s *sides) step(migration string, writes []string) (done bool) {
 	after := rowsOf(s.T, s.conn, s.need)
 	changes := sourcetest.Drain(s, s.src)
 	unnoted := sourcetest.Unnoted(before, after, changes, missed)
-	// What no trigger sees is looked for once in a while.
+	// What no trigger sees is checked once in a while.
 	for end := time.Now().Add(10 * time.Second); len(unnoted) > 0 && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		changes = append(changes, sourcetest.Drain(s, s.src)...)
 		unnoted = sourcetest.Unnoted(before, after, changes, missed)
@@ -265,7 +265,7 @@ func TestSchemaChangesEndAsWithoutCapture(t *testing.T) {
 			t.Errorf("restoring into %s: %v\n%s", to, err, out)
 		}
 	}
-	if missed := mend(t, s.src, s.need); len(missed) == 0 {
+	if missed := reinstall(t, s.src, s.need); len(missed) == 0 {
 		t.Error("tables that were restored had no gap")
 	}
 }
@@ -328,7 +328,7 @@ func TestRandomSchemaChanges(t *testing.T) {
 }
 
 // writeOn has others write meanwhile, until it is called off. What they write may not fit the schema any longer; no
-// word of capture may be in what they are told.
+// word of capture may be in what they read.
 func writeOn(t *testing.T, url string) (stop func()) {
 	ctx, cancel := context.WithCancel(t.Context())
 	var wg sync.WaitGroup
@@ -395,7 +395,7 @@ func rowsOf(t *testing.T, conn *pgx.Conn, need []shape.Captured) map[string]map[
 
 // repair makes capture right, as the service does every few seconds, and lists the tables whose changes may
 // have gone unnoticed.
-func mend(t *testing.T, p *source.Source, need []shape.Captured) (missed []string) {
+func reinstall(t *testing.T, p *source.Source, need []shape.Captured) (missed []string) {
 	t.Helper()
 	gaps, err := p.Capture.Gaps(t.Context(), need)
 	if err != nil {

@@ -431,7 +431,7 @@ func TestThePrintedGrantsAreEnough(t *testing.T) {
 			t.Errorf("Pingo's role may: %s", sql)
 		}
 	}
-	// A superuser is told how to be less.
+	// A superuser hears how to be less.
 	advice, err := open(t, url).Capture.Advice(t.Context(), need, nil)
 	if err != nil || !slices.ContainsFunc(advice, func(a source.Advice) bool { return strings.Contains(a.Message, "superuser") }) {
 		t.Errorf("as a superuser: %+v %v", advice, err)

@@ -45,7 +45,7 @@ type Feed struct {
 }
 
 // mark says: sequence numbers up to seq were taken by transactions below xid. Once
-// no transaction below xid runs any more, every row up to seq is there to be seen.
+// no transaction below xid runs any longer, every row up to seq is there to be seen.
 type mark struct {
 	seq int64
 	xid uint64
@@ -74,7 +74,7 @@ type noted struct {
 	layout int32
 }
 
-// claimed reads who has claimed the journal. The history of a database is told by its
+// claimed reads who has claimed the journal. The history of a database shows in its
 // identity and by its timeline: this one changes when a copy goes on by itself.
 const (
 	history = "((SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint()))"
@@ -590,7 +590,7 @@ func (p *Feed) settle(full bool, seen int64, now mark, xmin uint64) {
 	p.marks = rest
 }
 
-// changes reads journal rows by their layouts, which are looked up as they appear.
+// changes reads journal rows by their layouts, which are read as they appear.
 func (p *Feed) changes(ctx context.Context, rows []noted) ([]change.Change, error) {
 	out := make([]change.Change, len(rows))
 	for i, n := range rows {

@@ -128,7 +128,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 		t.Errorf("a look into the empty journal reads %d blocks", each)
 	}
 
-	// What was read long ago and is not done still stands there, and is said to.
+	// What was read long ago and is not done is still in the journal, and is reported.
 	pgtest.Exec(t, conn, "INSERT INTO huts SELECT -n, 'c' FROM generate_series(1, 100) n")
 	var held []int64
 	for range 40 {
@@ -150,7 +150,7 @@ func TestADeepJournalBesideALongTransaction(t *testing.T) {
 }
 
 // A trigger that begins to change rows before they are written, after capture was
-// A row of the journal that says nothing that can be understood stands for a change of
+// A row of the journal that says nothing that can be understood represents a change of
 // all rows.
 func TestUnreadableJournalRows(t *testing.T) {
 	url := pgtest.URL(t)
@@ -210,7 +210,7 @@ func TestPartsThatComeAndGo(t *testing.T) {
 	noted := func(what string, want ...string) {
 		t.Helper()
 		var got []string
-		for range 30 { // parts are looked immediately a second
+		for range 30 { // parts are checked once a second
 			got = append(got, read(t, p)...)
 			if len(want) > 0 && len(got) >= len(want) {
 				break
@@ -313,11 +313,11 @@ func TestWhatWasCommittedBeforeItIsRead(t *testing.T) {
 		t.Errorf("known %t, by %s; it was committed after %s", is, by, before)
 	}
 	if known(late + 1000) {
-		t.Error("what nobody has written is taken for committed")
+		t.Error("what no one has written is taken for committed")
 	}
 	p.Rewind()
 	if known(late) {
-		t.Error("it is known after a rewind, when somebody else may have read")
+		t.Error("it is known after a rewind, when another user may have read")
 	}
 }
 

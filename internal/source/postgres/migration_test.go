@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// Statements end at semicolons that are none of a text, a name, a body or a comment.
+// Statements end at semicolons outside of texts, names, bodies and comments.
 func TestSplittingMigrations(t *testing.T) {
 	for sql, want := range map[string][]string{
 		"":             nil,

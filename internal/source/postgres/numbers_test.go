@@ -188,7 +188,7 @@ func TestANumberThatIsTakenTwice(t *testing.T) {
 	}
 }
 
-// Whoever empties the journal, or a part of it, takes changes away: all tables are taken for changed. No one reads while
+// A user who empties the journal, or a part of it, takes changes away: all tables are taken for changed. No one reads while
 // that happens.
 func TestAJournalEmptiedByOthers(t *testing.T) {
 	for _, statement := range []string{"TRUNCATE pingo_capture.journal", "DELETE FROM pingo_capture.journal", "TRUNCATE pingo_capture.journal RESTART IDENTITY"} {
@@ -199,7 +199,7 @@ func TestAJournalEmptiedByOthers(t *testing.T) {
 			pgtest.Exec(t, conn, "UPDATE huts SET name = 'b' WHERE id = 1")
 			r.quiet()
 			if r.seen["all"] > 0 {
-				t.Error("what Pingo deletes itself is taken for somebody else's work")
+				t.Error("what Pingo deletes itself is taken for the work of another user")
 			}
 			pgtest.Exec(t, conn, "UPDATE huts SET name = 'c' WHERE id = 1")
 			pgtest.Exec(t, conn, statement)

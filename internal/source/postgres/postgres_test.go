@@ -61,7 +61,7 @@ func install(t *testing.T, p *source.Source, need []shape.Captured) ([]shape.Ref
 	return made, err
 }
 
-// read takes what the journal holds, in words, and forgets it.
+// read takes what the journal holds, as text, and forgets it.
 func read(t *testing.T, p *source.Source) []string {
 	t.Helper()
 	changes, err := p.Changes(t.Context(), 1000)
@@ -214,7 +214,7 @@ func catalogue(t *testing.T, conn *pgx.Conn) string {
 }
 
 // Writers that commit late, out of order and not at all, next to a reader that
-// deletes as it goes: every committed row is returned exactly once. Transactions are serializable unless they are told
+// deletes as it goes: every committed row is returned exactly once. Transactions are serializable unless they are set
 // otherwise; none fails.
 func TestJournalLosesNothingUnderConcurrency(t *testing.T) {
 	url := pgtest.URL(t)
@@ -349,7 +349,7 @@ func TestFactsAskTheDatabase(t *testing.T) {
 			t.Errorf("%s: %q, want %q", asked[i].Text, got, want)
 		}
 	}
-	// A user who may read part of it is told which statements are missing.
+	// A user who may read part of it reads which statements are missing.
 	pgtest.Exec(
 		t,
 		conn,
@@ -595,7 +595,7 @@ func TestNothingIsPreparedWhereTheURLSaysSo(t *testing.T) {
 	}
 }
 
-// Statements that a connection has prepared go on, or are prepared again, whatever becomes of the tables that they read.
+// Statements that a connection has prepared go on, or are prepared again, whatever happens to the tables that they read.
 func TestReadsGoOnWhenTheSchemaChanges(t *testing.T) {
 	url := pgtest.URL(t)
 	db := pgtest.Connect(t, url)
@@ -697,7 +697,7 @@ func TestARewrittenTableIsNotReadAsEmpty(t *testing.T) {
 			}
 		}
 	}
-	// Who may read some columns alone cannot lock a table, and reads it all the same.
+	// A user who may read some columns alone cannot lock a table, and reads it all the same.
 	some, err := Open(source.Config{URL: url, Options: []byte(`{"reader": "clerk"}`)})
 	if err != nil {
 		t.Fatal(err)
@@ -755,7 +755,7 @@ func TestHiddenRowsAreNotTakenForDeleted(t *testing.T) {
 	}
 }
 
-// What a crash empties without a trigger is told beforehand.
+// What a crash empties without a trigger is reported beforehand.
 func TestUnloggedTablesAreTold(t *testing.T) {
 	url := pgtest.URL(t)
 	pgtest.Exec(t, pgtest.Connect(t, url), `CREATE TABLE huts (id int PRIMARY KEY); CREATE UNLOGGED TABLE "Loose ends" (id int PRIMARY KEY)`)
@@ -772,7 +772,7 @@ func TestUnloggedTablesAreTold(t *testing.T) {
 	}
 }
 
-// Where nothing can be written it is said what that means.
+// Where nothing can be written, the report says what that means.
 func TestASourceThatTakesNoWrites(t *testing.T) {
 	url := pgtest.URL(t)
 	db := pgtest.Connect(t, url)

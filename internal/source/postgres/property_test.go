@@ -176,7 +176,7 @@ func (w *world) change() string {
 	)
 }
 
-// node writes fields and relations of a table, so many levels deep, and returns the
+// node writes fields and relations of a table, a number of levels deep, and returns the
 // paths of fields that can be combined.
 func (w *world) node(b *strings.Builder, indent string, table *randomTable, depth int, limit *int) []string {
 	var paths []string

@@ -341,7 +341,7 @@ func (c needed) event(trigger, table string) string {
 // restored without Pingo's rights. A missing journal raises an error, which the block around it handles.
 const unlessNoted = "IF NOT pg_catalog.has_table_privilege('pingo_capture.journal', 'INSERT') THEN RETURN NULL; END IF;"
 
-// rowBodies are the bodies of the triggers that run for each row. What names columns of the table stands in as
+// rowBodies are the bodies of the triggers that run for each row. What names columns of the table is used as
 // few expressions as can be, since each costs a short transaction about as much as its evaluation, and begins with one
 // that names all of them, in a block whose errors are caught: where a column is gone, or is no longer what it was
 // when this session first ran the function, the write goes on, and the row is noted as changed all over, or, if

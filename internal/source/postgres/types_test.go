@@ -39,7 +39,7 @@ func compile(t *testing.T, p *source.Source, text string) (*shape.Shape, *defini
 	return s, ix, findings
 }
 
-// documents reads all documents of a shape, by ranges of so many rows.
+// documents reads all documents of a shape, by ranges of a number of rows.
 func documents(t *testing.T, p *source.Source, s *shape.Shape, chunk int) map[string]string {
 	t.Helper()
 	out := map[string]string{}

@@ -23,7 +23,7 @@ func (s *suite) installingHoldsUpNobody() {
 	}
 	const long = 1500 * time.Millisecond
 	var waited time.Duration
-	for range 3 { // a busy machine may stand still as long by itself, but not each time
+	for range 3 { // a busy machine may pause as long by itself, but not each time
 		waited = 0
 		open := s.h.Begin(s.T)
 		open.Update("huts", Row{"id": 20}, Row{"beds": 7})
@@ -51,7 +51,7 @@ func (s *suite) installingHoldsUpNobody() {
 	s.Errorf("a writer waited for %v while capture was being installed", waited)
 }
 
-// removalIsToldAsOne removes capture while a transaction holds up its end. Who looks meanwhile is told that it was
+// removalIsToldAsOne removes capture while a transaction holds up its end. A reader meanwhile hears that it was
 // removed, and not what is left of it.
 func (s *suite) removalIsToldAsOne(need []shape.Captured) {
 	tx := s.h.Begin(s.T)

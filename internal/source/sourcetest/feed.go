@@ -12,7 +12,7 @@ import (
 	"pingo/internal/source"
 )
 
-// read takes what the feed gives within a moment, in words, in the order of the words.
+// read takes what the feed gives within a moment, as sorted text.
 func (s *suite) read(want ...string) (seqs []int64) {
 	s.Helper()
 	var got []string
@@ -97,7 +97,7 @@ func (s *suite) changesAreNoticed() {
 		}
 	}
 	if _, err := s.src.Changes(ctx, 10); source.FaultOf(err) != source.Superseded {
-		s.Errorf("changes that nobody has claimed: %v", err)
+		s.Errorf("changes that no one has claimed: %v", err)
 	}
 	s.claim(s.src, "A", 5)
 	s.src.Rewind()
@@ -137,7 +137,7 @@ func (s *suite) changesAreNoticed() {
 	late.Commit()
 	seqs = s.read("update huts 10")
 
-	// Who begins anew gets what is not done again, and so does a second one.
+	// A process that begins again gets what is not done again, and so does a second one.
 	s.src.Rewind()
 	again := s.read("update huts 10")
 	if !slices.Equal(seqs, again) {
@@ -197,7 +197,7 @@ func (s *suite) doneInRuns() {
 	s.read()
 }
 
-// deletions are the changes that undo insertions, in words.
+// deletions are the changes that undo insertions, as text.
 func deletions(insertions []string) (out []string) {
 	for _, words := range insertions {
 		out = append(out, strings.Replace(words, "insert", "delete", 1))
@@ -273,7 +273,7 @@ func (s *suite) claim(src *source.Source, holder string, epoch int64) {
 	}
 }
 
-// Who claims the changes under a later epoch has them for himself.
+// The process that claims the changes under a later epoch has them alone.
 func (s *suite) changesAreClaimed() {
 	ctx, second := s.Context(), s.h.Open(s.T)
 	defer second.Close()

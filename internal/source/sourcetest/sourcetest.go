@@ -373,7 +373,7 @@ func (s *suite) indexesReadAtOnce() {
 				continue
 			}
 			if err := errors.Join(err, errs[i]); err != nil || fmt.Sprint(got[i]) != fmt.Sprint(want) {
-				s.Fatalf("documents %v of tree %d at once:\n%v, alone\n%v, %v", keys, i, got[i], want, err)
+				s.Fatalf("documents %v of tree %d at the same time:\n%v, alone\n%v, %v", keys, i, got[i], want, err)
 			}
 		}
 	}

@@ -36,7 +36,7 @@ const (
 	another = "whsec_C2FVsBQIhrscChlQIMV+b5sSYspob7oD"
 )
 
-// station is a source whose senders are told by their signatures.
+// station is a source whose senders are identified by their signatures.
 const station = `{"signing_secrets": ["` + secret + `", "` + another + `"], "max_request": "64KB", "records": {
 	"bulletins": {"types": {"updated": ["firnline.bulletin.*"], "deleted": ["firnline.bulletin.withdrawn"], "merged": ["firnline.bulletin.corrected"]}, "schema": {"properties": {
 		"title": {"type": "string"}, "trail_id": {"type": "string"}, "snow_cm": {"type": ["integer", "null"]}, "open": {"type": "boolean"}, "on": {"type": "string", "format": "date"},
@@ -350,7 +350,7 @@ func TestAnotherSchemaIsAnotherView(t *testing.T) {
 	}
 	c := changes[len(changes)-1]
 	if !c.Touches([]string{"snow_cm"}) {
-		t.Errorf("a record that was sent again touches nobody: %+v", c)
+		t.Errorf("a record that was sent again touches no one: %+v", c)
 	}
 	for _, s := range []*shape.Shape{shapes[0], later[0]} {
 		if !slices.Contains(append([]shape.Ref{c.Table}, c.Also...), s.Trees[0].Root().Table) {
@@ -657,7 +657,7 @@ func TestCloudEvents(t *testing.T) {
 	}
 }
 
-// Senders that cannot sign are told by what they can do, where no one can read that.
+// Senders that cannot sign are identified by what they can do, where no one can read that.
 func TestSendersThatCannotSign(t *testing.T) {
 	w := newWorld(
 		t,
