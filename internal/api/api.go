@@ -568,7 +568,7 @@ type Waited struct {
 	// Milliseconds is how long that took.
 	Milliseconds int64 `json:"milliseconds"`
 	// WaitsFor says in a sentence what is still waited for, when not all is found.
-	WaitsFor string `json:"waits_for,omitempty"`
+	WaitsFor string `json:"waitsFor,omitempty"`
 }
 
 // Leftover is an edition in an engine that the records do not know.

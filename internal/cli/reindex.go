@@ -18,7 +18,7 @@ func (a *App) reindex() *cobra.Command {
 		Use: "reindex", Short: "Rebuild an index while the live one serves searches, switch, roll back",
 		Long: `Fills another edition of the index while the live edition stays in sync. Pingo switches to it when it passes its gates: its
 documents match their rows, it has no more failed documents than the live edition, it is not much smaller, and it passes the
-expected searches. Otherwise it waits for you: fix the failures, switch anyway, or cancel it. Pingo keeps the previous edition
+expected searches. Otherwise your decision is needed: fix the failures, switch anyway, or cancel it. Pingo keeps the previous edition
 in sync for keep_previous, so that a rollback is immediate.`,
 		Example: `  pingo reindex start huts
   pingo reindex watch huts

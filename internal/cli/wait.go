@@ -27,13 +27,13 @@ reports the pending changes.`,
 			}
 			err = a.Print(waited, func() {
 				if waited.Found {
-					fmt.Fprintf(a.Out, "%s is up to date with everything that was committed until %s ago.\n",
+					fmt.Fprintf(a.Out, "%s is up to date. Waited %s.\n",
 						waited.Index, milliseconds(float64(waited.Milliseconds), true))
 				}
 			})
 			if err == nil && !waited.Found {
 				return fmt.Errorf(
-					"searches of %s do not find everything after %s: %s",
+					"timed out: %s is not up to date after %s: %s",
 					waited.Index,
 					most,
 					waited.WaitsFor,

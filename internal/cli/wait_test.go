@@ -55,7 +55,7 @@ func TestWaitUntilChangesAreFound(t *testing.T) {
 	w.fault(`{"unavailable": -1}`)
 	pgtest.Exec(t, lodge, "UPDATE huts SET name = 'Nissen' WHERE id = 42")
 	out, errs, code := w.run("wait", "finder", "--timeout", "2s")
-	if code != 1 || !strings.Contains(errs, "searches of finder do not find everything after 2s:") {
+	if code != 1 || !strings.Contains(errs, "timed out: finder is not up to date after 2s:") {
 		t.Errorf("exit %d: %s%s", code, out, errs)
 	}
 	w.fault(`{}`)

@@ -72,9 +72,9 @@ type SettingsUpdater interface {
 	UpdateSettings(ctx context.Context, edition string, s *shape.Shape) error
 }
 
-// TakerOver is an engine that can have a public name lead to an edition where the engine has an index of
+// NameReplacer is an engine that can have a public name lead to an edition where the engine has an index of
 // that very name, which Pingo did not make and which is deleted then, in one atomic step.
-type TakerOver interface {
+type NameReplacer interface {
 	TakeOver(ctx context.Context, name, edition string) error
 }
 

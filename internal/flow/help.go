@@ -58,7 +58,7 @@ func helpOthers(ctx context.Context, s *Service, states []records.EditionState) 
 		}
 		record := full[at]
 		reader := source.Across(record.Shape, func(name string) source.Reader {
-			return s.connections.Source(name).ForFills()
+			return s.connections.Source(name).BulkReader()
 		})
 		eng := s.connections.Engine(record.Engine)
 		helper := rebuild.NewHelper(record, reader, eng, s.records, s.process.ID, definition, s.log)

@@ -333,8 +333,8 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 	for _, x := range from {
 		f.Followers = append(f.Followers, stream.NewFollower(stream.Options{
 			Edition: e, Name: record.Name(), Shape: record.Shape, Source: x.name, Reader: reader, Engine: eng.Engine,
-			Missed: func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) },
-			Alone:  alone,
+			Missed:          func(ctx context.Context, reason string) error { return h.missedIn(ctx, f, reason, true) },
+			OnlyFeederSince: alone,
 		}))
 	}
 	policy := func() reindex.Policy {
@@ -343,7 +343,7 @@ func (h *holder) begin(ctx context.Context, record *records.Edition) {
 		}
 		return reindex.DefaultPolicy
 	}
-	bulk := source.Across(record.Shape, func(name string) source.Reader { return h.sources.of(name).source.ForFills() })
+	bulk := source.Across(record.Shape, func(name string) source.Reader { return h.sources.of(name).source.BulkReader() })
 	f.Fill = rebuild.New(rebuild.Options{
 		Record: record, Edition: e, Reader: bulk, Engine: eng, Store: h.records, Fence: fence,
 		Policy: policy, Others: h.others, Log: h.log,

@@ -9,15 +9,15 @@ import (
 
 // PostgreSQL's texts cannot have the character 0, nor what is not UTF-8. Keys of other databases can.
 
-// asBytes is what a value of a key begins with that is kept as its bytes in hexadecimal digits.
-const asBytes = "\x01"
+// hexPrefix is what a value of a key begins with that is kept as its bytes in hexadecimal digits.
+const hexPrefix = "\x01"
 
 // bound makes a key at which a range ends such that it can be kept; a nil one stays nil.
 func bound(key []string) []string {
 	var out []string
 	for _, v := range key {
-		if !utf8.ValidString(v) || strings.Contains(v, "\x00") || strings.HasPrefix(v, asBytes) {
-			v = asBytes + hex.EncodeToString([]byte(v))
+		if !utf8.ValidString(v) || strings.Contains(v, "\x00") || strings.HasPrefix(v, hexPrefix) {
+			v = hexPrefix + hex.EncodeToString([]byte(v))
 		}
 		out = append(out, v)
 	}
@@ -34,7 +34,7 @@ func readBound(kept []byte, into *[]string) error {
 		return err
 	}
 	for i, v := range key {
-		if digits, is := strings.CutPrefix(v, asBytes); is {
+		if digits, is := strings.CutPrefix(v, hexPrefix); is {
 			b, err := hex.DecodeString(digits)
 			if err != nil {
 				return err

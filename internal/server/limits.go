@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v4"
@@ -41,11 +42,11 @@ func atOnce(n int, each time.Duration) echo.MiddlewareFunc {
 			c.SetRequest(c.Request().WithContext(ctx))
 			err := next(c)
 			if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) && asked.Err() == nil {
-				return problemf(
-					http.StatusServiceUnavailable,
-					"timed out after %v, because a source, an engine or the records database is slow: try again",
-					each,
-				)
+				peer, known := strings.CutSuffix(err.Error(), ": "+context.DeadlineExceeded.Error())
+				if !known {
+					peer = "a source, an engine or the records database"
+				}
+				return problemf(http.StatusServiceUnavailable, "timed out after %v waiting for %s: try again", each, peer)
 			}
 			return err
 		}

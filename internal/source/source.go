@@ -31,8 +31,8 @@ type Source struct {
 	Bulk Reader
 }
 
-// ForFills is what fills an edition is read by.
-func (s *Source) ForFills() Reader {
+// BulkReader returns the reader for fills.
+func (s *Source) BulkReader() Reader {
 	if s.Bulk != nil {
 		return s.Bulk
 	}

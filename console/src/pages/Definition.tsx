@@ -7,7 +7,7 @@ import { IndexPlanView } from '../parts/plan';
 import { Draft } from './Draft';
 import { Versions } from './Versions';
 
-const views = [['shape', 'What documents are'], ['text', 'Text and changes'], ['versions', 'Versions']] as const;
+const views = [['shape', 'Documents'], ['text', 'Edit'], ['versions', 'Versions']] as const;
 
 export function Definition() {
   const admin = useMay('admin');

@@ -69,7 +69,7 @@ export function Reindex({ ix }: { ix: IndexStatus }) {
           <Typography variant="h2">{fill ? fill.edition : 'Editions'}</Typography>
           <Typography variant="body2" sx={{ color: 'text.secondary', mt: 0.5, maxWidth: '80ch' }}>
             {!fill ? `${ix.edition} is live, from version ${ix.definition} of the definition. A rebuild fills another edition; searches continue.`
-              : fill.byHand && stopped.length > 0 ? 'Filled and in sync. It waits for your decision, because a gate failed.'
+              : fill.byHand && stopped.length > 0 ? 'Complete and kept in sync. One gate failed, so it needs your decision.'
               : fill.byHand ? 'Filled and in sync. It waits for your decision.'
               : fill.waits ? `It is ${fill.state}: ${fill.waits}.`
               : fill.state === 'filling' ? (ix.live ? `Filling. ${ix.edition} is live.` : 'First fill. No edition is live yet.') : `It is ${fill.state}.`}

@@ -471,8 +471,8 @@ func (p *plan) index(
 		for _, n := range t.Nodes[1:] {
 			if n.Link.Join != nil && n.Many && !n.Link.Unique() {
 				out.Notes = append(out.Notes, fmt.Sprintf(
-					"%s may contain rows of %s twice: %s has no unique index on its link columns",
-					n.Name, n.Table, n.Link.Join.Table))
+					"%s may contain duplicates: %s has no unique index on (%s)",
+					n.Name, n.Link.Join.Table, strings.Join(slices.Concat(n.Link.Theirs, n.Link.Join.From), ", ")))
 			}
 		}
 		duplicates, err := src.DuplicateKeys(ctx, t)
@@ -525,7 +525,7 @@ func (p *planned) taken(ctx context.Context, ix *definition.Index, eng engine.En
 	if err != nil || len(names) == 0 {
 		return nil, err
 	}
-	if _, can := eng.(engine.TakerOver); slices.Contains(names, ix.Name) && !can {
+	if _, can := eng.(engine.NameReplacer); slices.Contains(names, ix.Name) && !can {
 		return definition.Findings{{
 			Pos:        ix.EnginePos,
 			Message:    fmt.Sprintf("engine %s has %s already, and Pingo did not make it", ix.Engine, ix.Name),

@@ -269,8 +269,8 @@ type wideSlot struct {
 }
 
 const (
-	// longBefore is how long a change was committed before it was read when there is a journal to be worked off.
-	longBefore = time.Second
+	// backlogAge is how long a change was committed before it was read when there is a journal to be worked off.
+	backlogAge = time.Second
 	// behindFor is how long after a change that had been committed long before it was read there may be more.
 	behindFor = 5 * time.Second
 
@@ -287,7 +287,7 @@ func (t *wideSlot) noteFresh() {
 
 // noteCommitted says that a change is read that had been committed by some time.
 func (t *wideSlot) noteCommitted(by time.Time) {
-	if time.Since(by) < longBefore {
+	if time.Since(by) < backlogAge {
 		return // as any key may that was written at the same time as others
 	}
 	t.mu.Lock()

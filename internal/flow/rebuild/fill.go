@@ -557,9 +557,9 @@ const (
 	searchAgain = 10 * time.Second
 	// recountInterval is how often a waiting reindex counts all rows again, which is expensive on a large source.
 	recountInterval = time.Minute
-	// compareShare is how many times as long as it took to compare documents that differed it is left
+	// comparePause is how many times as long as it took to compare documents that differed it is left
 	// until they are compared again.
-	compareShare = 50
+	comparePause = 50
 )
 
 // finish waits until the gates have passed, or a person has said that the edition is to answer, and
@@ -590,7 +590,7 @@ func (f *Fill) finish(ctx context.Context, caughtUp func(context.Context) error)
 			switch differs := reindex.Stopped(record.Gates, reindex.GateContent); {
 			case count && differs && began.After(compare):
 				gates, err = f.judge.all(ctx, record, caughtUp, &f.pacer)
-				compare = time.Now().Add(compareShare * time.Since(began))
+				compare = time.Now().Add(comparePause * time.Since(began))
 				counted, failed = time.Now(), now
 			case count:
 				gates, err = f.judge.gates(ctx, record)
@@ -638,7 +638,7 @@ func (f *Fill) switchTo(ctx context.Context, caughtUp func(context.Context) erro
 		return fmt.Errorf("%s does not answer: %w", record.Name(), records.ErrOvertaken)
 	}
 	change := f.engine.Switch
-	if taker, can := f.engine.Engine.(engine.TakerOver); can && record.TakesOver {
+	if taker, can := f.engine.Engine.(engine.NameReplacer); can && record.TakesOver {
 		change = taker.TakeOver
 	}
 	if err := change(ctx, record.Index, record.Name()); err != nil {

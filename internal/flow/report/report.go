@@ -494,7 +494,7 @@ func fillSentence(s *api.IndexStatus) string {
 		}
 		if len(stopped) == 0 {
 			return fmt.Sprintf(
-				"%s%s is filled and waits for your decision. Run pingo reindex switch %s, or cancel it.",
+				"%s%s is complete. Your decision is needed: run pingo reindex switch %s, or cancel it.",
 				lead,
 				f.Edition,
 				s.Name,
@@ -505,7 +505,7 @@ func fillSentence(s *api.IndexStatus) string {
 			why[i] = g.Sentence
 		}
 		return fmt.Sprintf(
-			"%s%s is filled and waits for your decision, because a gate failed: %s. Fix the failures, run pingo reindex switch %s, or cancel it.",
+			"%s%s is complete but failed a gate: %s. Your decision is needed: fix the failures, run pingo reindex switch %s, or cancel it.",
 			lead,
 			f.Edition,
 			strings.Join(why, "; "),

@@ -76,8 +76,8 @@ func TestReadyEditions(t *testing.T) {
 	}{
 		{false, failed, api.StateFilling, "is ready and is about to become live."},
 		{false, nil, api.StateFilling, "is ready and is about to become live."},
-		{true, nil, api.StateWaiting, "waits for your decision. Run pingo reindex switch huts"},
-		{true, failed, api.StateWaiting, "because a gate failed: it has 3 documents of 10."},
+		{true, nil, api.StateWaiting, "Your decision is needed: run pingo reindex switch huts"},
+		{true, failed, api.StateWaiting, "failed a gate: it has 3 documents of 10."},
 	} {
 		s := &api.IndexStatus{Name: "huts", Live: true, ReadAt: &now, Fill: &api.FillStatus{State: api.FillReady, ByHand: c.byHand, Gates: c.gates}}
 		if Describe(s, now); s.State != c.state || !strings.Contains(s.Sentence, c.words) {

@@ -61,9 +61,9 @@ type Follower struct {
 const (
 	expanders = 2           // changes that may touch many documents are followed side by side
 	patience  = time.Minute // with another source that is away, when others wait for it
-	// latest is until when a request arrives that another process sent, which fed the edition before or helped the
+	// lateArrival is until when a request arrives that another process sent, which fed the edition before or helped the
 	// one that did.
-	latest = deliver.Permit + deliver.ArrivesWithin
+	lateArrival = deliver.Permit + deliver.ArrivesWithin
 )
 
 // expansion is the work of following some changes to very many documents.
@@ -88,8 +88,8 @@ type Options struct {
 	Engine  engine.Engine
 	// Missed records that changes are missing in the edition for good.
 	Missed func(ctx context.Context, reason string) error
-	// Alone is from when on no other process feeds the edition, zero when no other ever did.
-	Alone time.Time
+	// OnlyFeederSince is from when on no other process feeds the edition, zero when no other ever did.
+	OnlyFeederSince time.Time
 }
 
 // NewFollower prepares a follower of a source for an edition.
@@ -102,7 +102,7 @@ func NewFollower(o Options) *Follower {
 		reader:  o.Reader,
 		engine:  o.Engine,
 		missed:  o.Missed,
-		alone:   o.Alone,
+		alone:   o.OnlyFeederSince,
 		changed: make(chan struct{}),
 		next:    make(chan struct{}, expanders),
 	}
@@ -296,7 +296,7 @@ func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket)
 	if err := f.edition.Barrier(ctx); err != nil {
 		return err
 	}
-	late := time.Since(f.alone) < latest
+	late := time.Since(f.alone) < lateArrival
 	err := f.reader.Keys(ctx, tree, nil, nil, func(key []string) error {
 		return f.edition.Add(ctx, document.Key(tree, key...), t, deliver.Wide)
 	})
@@ -306,7 +306,7 @@ func (f *Follower) everything(ctx context.Context, number int, t *change.Ticket)
 	if err := f.allStored(ctx, tree, t); err != nil || !late {
 		return err
 	}
-	if !retry.Sleep(ctx, latest) {
+	if !retry.Sleep(ctx, lateArrival) {
 		return ctx.Err()
 	}
 	t.Open()

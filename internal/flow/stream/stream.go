@@ -117,7 +117,7 @@ func (s *Stream) Run(ctx context.Context) {
 		case n > ReadAtOnce/4:
 			wait = pollFast // there is enough to be taken together
 		case n > 0:
-			wait = s.gather()
+			wait = s.batchDelay()
 		default:
 			wait = min(wait*3/2, pollSlow)
 		}
@@ -162,9 +162,9 @@ func (s *Stream) foundEnd(at time.Time) {
 	s.changed = make(chan struct{})
 }
 
-// gather is how long the stream waits for more changes when some came. Their delivery takes as long again, and
+// batchDelay is how long the stream waits for more changes when some came. Their delivery takes as long again, and
 // now and then twice as long.
-func (s *Stream) gather() time.Duration { return max(pollFast, s.TargetLag()*3/10) }
+func (s *Stream) batchDelay() time.Duration { return max(pollFast, s.TargetLag()*3/10) }
 
 // read takes the next changes out of the journal and gives them to the followers; it
 // returns how many there were.
@@ -277,7 +277,7 @@ func (s *Stream) removeDone(ctx context.Context) {
 			defer s.mu.Unlock()
 			return len(s.done) < ReadAtOnce/4
 		}
-		for began := time.Now(); few() && time.Since(began) < s.gather(); { // let a few more come
+		for began := time.Now(); few() && time.Since(began) < s.batchDelay(); { // let a few more come
 			if !retry.Sleep(ctx, pollFast) {
 				return
 			}

@@ -396,7 +396,7 @@ func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
 		e := &taken{edition{keys: map[string]bool{}, ended: make(chan struct{})}}
 		f := NewFollower(Options{
 			Edition: e, Name: "huts-e1", Shape: s, Source: "lodge", Reader: &reader{},
-			Engine: &holding{arrives: began.Add(20 * time.Second)}, Alone: began,
+			Engine: &holding{arrives: began.Add(20 * time.Second)}, OnlyFeederSince: began,
 		})
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
@@ -411,7 +411,7 @@ func TestWhatArrivesAfterATruncateIsFound(t *testing.T) {
 		if err := f.idle(ctx); err != nil {
 			t.Fatal(err)
 		}
-		if !e.keys["7"] || done != latest {
+		if !e.keys["7"] || done != lateArrival {
 			t.Errorf("%v, done after %s", e.keys, done)
 		}
 		stop()

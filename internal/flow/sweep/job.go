@@ -102,7 +102,7 @@ const lookedUp = 1000
 // scan looks up all documents of the engine in the source.
 func (j *job) scan(ctx context.Context) error {
 	var keys []string
-	var rowless []compare.Different
+	var orphans []compare.Different
 	flush := func() error {
 		if len(keys) == 0 {
 			return nil
@@ -113,9 +113,9 @@ func (j *job) scan(ctx context.Context) error {
 			return err
 		}
 		n := len(keys)
-		rowless, keys = append(rowless, found...), keys[:0]
+		orphans, keys = append(orphans, found...), keys[:0]
 		j.tell(func(o *drift.Outcome) { o.Scanned += int64(n) })
-		if len(rowless) > records.MostDifferences { // they are enough to see what is wrong
+		if len(orphans) > records.MostDifferences { // they are enough to see what is wrong
 			return errEnough
 		}
 		return j.wait(ctx, &j.looking, n, 0, time.Since(began))
@@ -132,7 +132,7 @@ func (j *job) scan(ctx context.Context) error {
 	if err != nil && !errors.Is(err, errEnough) {
 		return fmt.Errorf("looking up the documents of %s: %w", j.c.edition.Record.Name(), err)
 	}
-	_, _, err = j.confirm(ctx, rowless, 0)
+	_, _, err = j.confirm(ctx, orphans, 0)
 	return err
 }
 

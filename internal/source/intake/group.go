@@ -56,7 +56,7 @@ func (s *Store) together(ctx context.Context, c *call) error {
 func (s *Store) putWaiting() {
 	for {
 		s.mu.Lock()
-		group := s.gather()
+		group := s.nextGroup()
 		if len(group) == 0 {
 			s.putting--
 			s.mu.Unlock()
@@ -69,9 +69,9 @@ func (s *Store) putWaiting() {
 	}
 }
 
-// gather takes out calls that one statement can put: of one record, all with versions or none, where
+// nextGroup takes out calls that one statement can put: of one record, all with versions or none, where
 // no record, event or request comes twice. The caller holds mu.
-func (s *Store) gather() (group []*call) {
+func (s *Store) nextGroup() (group []*call) {
 	type kind struct {
 		record    string
 		versioned bool

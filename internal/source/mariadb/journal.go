@@ -33,14 +33,14 @@ type Feed struct {
 	// settled is one up to which none is left, so that a read of all rows sees them all.
 	settled int64
 	// behind: there was more to read than was read. Then rows up to end, which was the last one some time ago, are
-	// looked at before they are read, and up to foreseen they are committed.
+	// looked at before they are read, and up to committedUpTo they are committed.
 	behind        bool
-	end, foreseen int64
+	end, committedUpTo int64
 	endSince      time.Time
 	// nextStill is when the next check for open writers is due.
 	nextStill time.Time
-	// awaited is the highest number that was waited for. Its row may be rolled back.
-	awaited int64
+	// highestAwaited is the highest number that was waited for. Its row may be rolled back.
+	highestAwaited int64
 	// moved is when there were changes last.
 	moved time.Time
 	// unaided is until when the server is not asked to wait, since it refused to.
@@ -269,7 +269,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 		p.moved = time.Now()
 	}
 	if r.Whole {
-		p.awaited = 0 // its row may have been rolled back, or the numbers set back
+		p.highestAwaited = 0 // its row may have been rolled back, or the numbers set back
 	}
 	if r.Full && p.settled > 0 && p.settled <= seen {
 		p.cursor.Settle(p.settled)
@@ -283,7 +283,7 @@ func (p *Feed) Changes(ctx context.Context, limit int) ([]change.Change, error) 
 func (p *Feed) settle(ctx context.Context) error {
 	p.mu.Lock()
 	if p.settling == 0 {
-		p.settling, p.since = max(p.cursor.High(), p.awaited), time.Now()
+		p.settling, p.since = max(p.cursor.High(), p.highestAwaited), time.Now()
 	}
 	number, early := p.settling, time.Since(p.since) < settleAfter
 	p.mu.Unlock()
@@ -336,7 +336,7 @@ const (
 // was is locked now and then by those who delete it.
 func (p *Feed) foresee(ctx context.Context) error {
 	p.mu.Lock()
-	above := max(p.foreseen, p.cursor.High())
+	above := max(p.committedUpTo, p.cursor.High())
 	behind, end, since := p.behind, p.end, p.endSince
 	p.mu.Unlock()
 	most := p.cursor.High() + mostForeseen
@@ -369,7 +369,7 @@ func (p *Feed) foresee(ctx context.Context) error {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.end, p.endSince, p.foreseen = end, since, above
+	p.end, p.endSince, p.committedUpTo = end, since, above
 	return nil
 }
 
@@ -419,7 +419,7 @@ const (
 func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, waited bool) {
 	began := time.Now()
 	p.mu.Lock()
-	last, unaided, every := max(p.cursor.High(), p.awaited), p.unaided, looksEvery
+	last, unaided, every := max(p.cursor.High(), p.highestAwaited), p.unaided, looksEvery
 	if began.Sub(p.moved) > quietAfter {
 		every *= 2
 	}
@@ -457,7 +457,7 @@ func (p *Feed) Await(ctx context.Context, most time.Duration) (none time.Time, w
 	if seen <= last {
 		return began.Add(looks * every), true // it slept before each look, so the last was not earlier
 	}
-	p.awaited = seen
+	p.highestAwaited = seen
 	return none, slept > 0 // a row that was there immediately was there when the journal was read
 }
 
@@ -709,7 +709,7 @@ func (p *Feed) Rewind() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.layouts, p.settling, p.settled = nil, 0, 0
-	p.behind, p.end, p.foreseen = false, 0, 0
+	p.behind, p.end, p.committedUpTo = false, 0, 0
 }
 
 // InFlight is how many changes were returned and are not done, and when the oldest of
