@@ -80,6 +80,7 @@ var arrows = map[string][]string{
 		"internal/lab",
 		"console",
 	},
+	"internal/manual":            {}, // tests alone
 	"internal/source/sourcetest": {"internal/core", "internal/source"},
 	"internal/engine/enginetest": {"internal/core", "internal/engine"},
 	"internal/lab":               {"internal", "console"},
