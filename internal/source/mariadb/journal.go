@@ -34,9 +34,9 @@ type Feed struct {
 	settled int64
 	// behind: there was more to read than was read. Then rows up to end, which was the last one some time ago, are
 	// looked at before they are read, and up to committedUpTo they are committed.
-	behind        bool
+	behind             bool
 	end, committedUpTo int64
-	endSince      time.Time
+	endSince           time.Time
 	// nextStill is when the next check for open writers is due.
 	nextStill time.Time
 	// highestAwaited is the highest number that was waited for. Its row may be rolled back.
