@@ -127,7 +127,7 @@ type ExpectedSearch struct {
 	Sentence string   `json:"sentence"`
 }
 
-// Comparison is how documents of two editions of an index differ.
+// Comparison lists the differences between the documents of two editions.
 type Comparison struct {
 	Index string `json:"index"`
 	// Old answered first; New is made by the same definition or a later one.

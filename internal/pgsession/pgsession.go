@@ -49,7 +49,7 @@ var settings = map[string]string{
 	"default_transaction_isolation": "read committed",
 }
 
-// ErrPooler is why there is no connection where settings would be lost on the way.
+// ErrPooler means that the address is a pooler that drops the settings of Pingo's sessions.
 var ErrPooler = errors.New(
 	"the url leads to a connection pooler, which does not pass on the settings that Pingo begins its sessions with: give Pingo the address of the server itself, or see docs/howto/behind-a-pooler.md",
 )

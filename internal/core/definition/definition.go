@@ -223,7 +223,7 @@ type Field struct {
 	SQL    Expression
 	// Combine joins the texts of other fields of the document into this one.
 	Combine []Path
-	// Type as written; empty means: as the catalogue says.
+	// Type is the type as written; empty means the type of the column.
 	Type string
 	// Search is the weight in searches, 0 for none.
 	Search float64

@@ -12,7 +12,7 @@ import (
 	"github.com/robfig/cron/v3"
 )
 
-// Kind is how a document is not what its row makes.
+// Kind says how a document differs from its row.
 type Kind string
 
 // The kinds. Stale documents were made of another state of the row; altered ones carry the row's fingerprint

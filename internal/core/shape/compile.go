@@ -14,7 +14,7 @@ type Table struct {
 	Ref Ref
 	// View, Refreshed, Foreign: a view, a materialised view, a table of another server.
 	View, Refreshed, Foreign bool
-	// Opaque: a view of which the source cannot tell what it reads.
+	// Opaque marks a view whose tables the source cannot name.
 	Opaque bool
 	// Refused says why changes of the table would be lost, and Instead what to do; both are empty if none would.
 	Refused, Instead string

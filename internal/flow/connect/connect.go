@@ -56,7 +56,7 @@ type Connections struct {
 	Secrets Secrets
 	// Records is the URL of Pingo's own database, where the intake is.
 	Records string
-	// Disconnected are the sources that a person disconnected.
+	// Disconnected lists the sources that a person disconnected, with the end of each pause.
 	Disconnected Disconnected
 	budget       *Budget
 

@@ -89,7 +89,7 @@ func (c *chunks) DropChunks(tree int) {
 const (
 	// ArrivesWithin is how long it may take until a request arrives whose sender is gone.
 	ArrivesWithin = 30 * time.Second
-	// Permit is how long a process may send documents of a chunk that it was lent, after it last asked whether it may.
+	// Permit is how long a helping process may send documents of a lent chunk after its last renewed permission.
 	Permit = 5 * time.Second
 )
 

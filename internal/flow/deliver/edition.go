@@ -314,7 +314,7 @@ func (e *Edition) Waiting() int {
 	return n
 }
 
-// Oldest is when the oldest change was made that waits here; zero when none does.
+// Oldest returns the time of the oldest pending change; zero if there is none.
 func (e *Edition) Oldest() time.Time {
 	oldest := Earlier(e.backlog.oldestWaiting(), e.rebuilds.oldest())
 	for _, l := range e.lanes {

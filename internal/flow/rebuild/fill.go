@@ -148,7 +148,7 @@ func (f *Fill) Note(state reindex.State, course records.Course) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	now := f.record.State
-	// That the last step was recorded may be known to the records alone: the answer to that got lost.
+	// The last step may be recorded although the answer to that request was lost.
 	ahead := now == reindex.Ready && (state == reindex.Switched || state == reindex.Previous) ||
 		now == reindex.Returning && state == reindex.Switched
 	if ahead || now == reindex.Switched && state == reindex.Previous ||
@@ -175,7 +175,7 @@ func (f *Fill) Stepped() {
 	}
 }
 
-// Run fills the edition and switches to it, and again each time that it is to answer again. caughtUp
+// Run fills the edition and switches to it. It switches again when a rollback asks for it. caughtUp
 // waits until every change noticed so far is delivered to it; answers is called whenever it has begun
 // to answer. It ends with the context.
 func (f *Fill) Run(ctx context.Context, caughtUp func(context.Context) error, answers func(context.Context)) {

@@ -42,7 +42,7 @@ func (s *stretch) point(f *Fed, st *stream.Stream, now time.Time) api.HistoryPoi
 	return p
 }
 
-// History keeps how the indexes of a source are, until the context ends. save keeps the points of all of them for
+// History records the state of a source's indexes until the context ends. save keeps the points of all of them for
 // one step.
 func History(
 	ctx context.Context,

@@ -11,7 +11,7 @@ import (
 	"pingo/internal/records"
 )
 
-// ServiceID and the others are those of records.Records.
+// ServiceID and the methods below behave as those of records.Records.
 // URL is empty: there is no database to keep what is sent.
 func (r *Records) URL() string { return "" }
 
