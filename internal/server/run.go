@@ -24,6 +24,9 @@ func Run(
 	}
 	s, err := New(service, rec, o)
 	if err != nil {
+		ended, cancel := context.WithCancel(ctx)
+		cancel()
+		service.Run(ended) // which deregisters the process
 		return err
 	}
 	ctx, stop := context.WithCancel(ctx)

@@ -52,9 +52,11 @@ type Server struct {
 	access   *access
 	log      *slog.Logger
 	version  string
-	closing  chan struct{}
-	http     *http.Server
-	serve    func(net.Listener) error
+	closing  chan struct{} // closed by closeOnce
+
+	closeOnce sync.Once
+	http      *http.Server
+	serve     func(net.Listener) error
 
 	planning singleflight.Group
 	planned  atomic.Pointer[plan]
@@ -146,9 +148,9 @@ func (s *Server) Serve(l net.Listener) error {
 	return nil
 }
 
-// Close ends event streams, and waits a moment for requests under way.
+// Close ends event streams, and waits a moment for requests under way. It may be called again.
 func (s *Server) Close() error {
-	close(s.closing)
+	s.closeOnce.Do(func() { close(s.closing) })
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	return s.http.Shutdown(ctx)

@@ -9,7 +9,7 @@ import (
 // are quick, fewer when they are slow or the engine is busy, and never again as large as
 // what it refused for its size. The zero value is ready; it is safe for concurrent use.
 type Batch struct {
-	mu    sync.Mutex
+	mu    sync.Mutex // guards what follows
 	docs  float64
 	bytes int // 0: not known to be limited
 }

@@ -26,7 +26,7 @@ import (
 // Engine is one database. Make one with Open.
 type Engine struct {
 	pool pgsession.Pool
-	mu   sync.Mutex
+	mu   sync.Mutex // guards what follows
 	// layouts of the editions that were delivered to.
 	layouts map[string]*layout
 	swept   map[string]time.Time

@@ -7,7 +7,7 @@ import (
 
 // Names are the turns to move the public names of an engine. The zero value is ready.
 type Names struct {
-	mu    sync.Mutex
+	mu    sync.Mutex // guards turns
 	turns map[string]Turn
 }
 

@@ -52,7 +52,7 @@ func (u *unheard) Write(b []byte) (int, error) { return len(b), nil }
 func (u *unheard) WriteHeader(int)             {}
 
 type faults struct {
-	mu  sync.RWMutex
+	mu  sync.RWMutex // guards now
 	now Faults
 }
 

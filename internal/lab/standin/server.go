@@ -22,7 +22,7 @@ type Server struct {
 	// User and Password, when set, must come with every request.
 	User, Password string
 
-	mu      sync.RWMutex
+	mu      sync.RWMutex // guards what follows
 	indices map[string]*index
 	aliases map[string]map[string]bool // alias, index
 	pits    map[string]*pit
