@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -115,12 +113,10 @@ hand. Run pingo export first to keep the definition.`,
 				}
 			}
 			for _, s := range x.Sources {
-				_, err := c.RemoveCapture(ctx, s.Source)
-				var p *api.Problem
-				if errors.As(err, &p) && p.Status == http.StatusBadRequest {
+				if s.Script == "" && s.Missing == "" {
 					continue // nothing of Pingo is in it
 				}
-				if err != nil {
+				if _, err := c.RemoveCapture(ctx, s.Source); err != nil {
 					out.Left = append(out.Left, fmt.Sprintf("the capture in source %s: Pingo could not remove it (%v). Run this as an administrator of the database:\n\n%s", s.Source, err, s.Script))
 				}
 			}
@@ -133,7 +129,7 @@ hand. Run pingo export first to keep the definition.`,
 				for _, d := range out.Dropped {
 					fmt.Fprint(a.Out, removalOf(d))
 				}
-				fmt.Fprintln(a.Out, "Everything above is deleted. What is left:")
+				fmt.Fprintln(a.Out, "Deleted, except for what is left:")
 				for _, left := range out.Left {
 					fmt.Fprintf(a.Out, "  %s\n", left)
 				}

@@ -113,7 +113,7 @@ indexes:
 	}
 
 	out = w.must("uninstall", "--yes")
-	if !strings.Contains(out, "DROP SCHEMA pingo_search CASCADE") || names() != "" {
+	if !strings.Contains(out, "DROP SCHEMA pingo_search CASCADE") || strings.Contains(out, "could not remove") || names() != "" {
 		t.Errorf("%s, and %q are left", out, names())
 	}
 	var left int

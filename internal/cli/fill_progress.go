@@ -46,6 +46,7 @@ func (a *App) waitForFill(ctx context.Context, indexes []string, patient bool, t
 		}
 		begins := stopped == nil && halted == nil && !there(status) && time.Since(asked) < takenUpWithin
 		p.show(open)
+		p.end(status)
 		if len(open) == 0 && !begins {
 			for _, sentence := range halted {
 				fmt.Fprintln(a.Err, sentence)
@@ -97,18 +98,8 @@ func (p *fillProgress) finish() {
 }
 
 func (p *fillProgress) show(open []*api.IndexStatus) {
-	filled := map[string]bool{}
 	for _, ix := range open[:min(len(open), mostShown)] {
-		filled[ix.Fill.Edition] = true
 		p.one(ix)
-	}
-	for edition, t := range p.trackers {
-		if !filled[edition] && !t.IsDone() {
-			t.UpdateMessage(edition)
-			t.UpdateTotal(t.Total - 1)
-			t.SetValue(t.Total)
-			t.MarkAsDone()
-		}
 	}
 	if others := open[min(len(open), mostShown):]; len(others) > 0 && time.Since(p.counted) > 5*time.Second {
 		var rows, expected int64
@@ -117,6 +108,18 @@ func (p *fillProgress) show(open []*api.IndexStatus) {
 		}
 		p.counted = time.Now()
 		p.print(fmt.Sprintf("%d more editions: %s of %s", len(others), humanize.Comma(rows), countOfRows(expected)))
+	}
+}
+
+// end ends the bars of editions that are live. Those that stopped are marked at the end.
+func (p *fillProgress) end(status *api.Status) {
+	for _, ix := range status.Indexes {
+		if t := p.trackers[ix.Edition]; t != nil && !t.IsDone() && ix.Live {
+			t.UpdateMessage(ix.Edition)
+			t.UpdateTotal(t.Total - 1)
+			t.SetValue(t.Total)
+			t.MarkAsDone()
+		}
 	}
 }
 

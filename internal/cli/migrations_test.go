@@ -42,6 +42,7 @@ func TestMigrationsOfTheManual(t *testing.T) {
 			"CREATE TABLE a (id int);\n\nROLLBACK;":             ":3:1: a migration that is tried cannot control transactions",
 			"ALTER TABLE nope ADD x int":                        ":1:1: relation \"nope\" does not exist",
 			"CREATE TABLE huts (id int PRIMARY KEY, name text)": "index huts",
+			"CREATE SCHEMA app; SET search_path TO app; CREATE TABLE a (id int); CREATE UNIQUE INDEX CONCURRENTLY ON a (id); SET search_path = public; CREATE TABLE huts (id int PRIMARY KEY, name text); GRANT SELECT ON huts TO PUBLIC": "index huts",
 		} {
 			path := filepath.Join(t.TempDir(), "migration.sql")
 			if err := os.WriteFile(path, []byte(migration), 0o600); err != nil {

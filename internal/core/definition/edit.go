@@ -97,6 +97,9 @@ func readTexts(files []File) (texts, error) {
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", f.Name, err)
 			}
+			if len(root.Content) == 0 || root.Content[0].Tag == "!!null" { // comments alone
+				break
+			}
 			top := d.expand(root.Content[0], &d.budget)
 			if d.budget < 0 || top.Kind != yaml.MappingNode {
 				return nil, fmt.Errorf("%s is not a definition", f.Name)
@@ -156,7 +159,12 @@ func (t texts) put(section string, key, value *yaml.Node) {
 		}
 	}
 	if len(sections) == 0 {
-		top := t[len(t)-1].documents[len(t[len(t)-1].documents)-1]
+		var top *yaml.Node
+		for _, f := range t {
+			for _, doc := range f.documents {
+				top = doc
+			}
+		}
 		s := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map"}
 		top.Content = append(top.Content, &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: section}, s)
 		sections = []*yaml.Node{s}
@@ -172,6 +180,9 @@ func (t texts) put(section string, key, value *yaml.Node) {
 func (t texts) files() ([]File, error) {
 	out := make([]File, 0, len(t))
 	for _, f := range t {
+		if len(f.documents) == 0 {
+			continue // comments alone
+		}
 		var b bytes.Buffer
 		w := yaml.NewEncoder(&b)
 		w.SetIndent(2)

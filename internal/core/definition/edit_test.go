@@ -59,6 +59,12 @@ func TestTakingAndDroppingIndexes(t *testing.T) {
 	if err != nil || !strings.Contains(kept[0].Text, "# ours") || !strings.Contains(kept[0].Text, "# walks") {
 		t.Errorf("comments are lost: %v\n%v", err, kept)
 	}
+	if files, err := definition.Without([]definition.File{{Name: "a.yaml", Text: "indexes: {huts: {}, trails: {}}\n---\n# nothing more\n"}}, []string{"huts"}); err != nil || strings.Contains(files[0].Text, "huts") || !strings.Contains(files[0].Text, "trails") {
+		t.Errorf("a document of comments: %v %v", files, err)
+	}
+	if _, err := definition.Take([]definition.File{{Name: "c.yaml", Text: "# comments alone\n"}, current[0]}, next, []string{"lakes"}); err != nil {
+		t.Errorf("a file of comments: %v", err)
+	}
 	if _, err := definition.Take(current, next, []string{"tarns"}); err == nil || !strings.Contains(err.Error(), "tarns") {
 		t.Errorf("an index that no file has: %v", err)
 	}

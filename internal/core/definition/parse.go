@@ -106,11 +106,15 @@ func (d *decoder) document(f File, parser *yaml.Decoder, first bool) (more bool)
 		}
 		d.unread = true
 		at, advice := Pos{f.Name, line, 1}, "look at the indentation and quotes here and in the line before"
-		if m := halfQuoted.FindStringSubmatchIndex(f.Text); m != nil {
+		for _, m := range halfQuoted.FindAllStringSubmatchIndex(f.Text, -1) {
 			before := f.Text[:m[2]]
+			if strings.Count(before, "\n")+1 < line { // it was read
+				continue
+			}
 			at.Line, at.Col = strings.Count(before, "\n")+1, len(before)-strings.LastIndex(before, "\n")
 			message = "text follows a quoted value"
 			advice = fmt.Sprintf("put the whole value in single quotes: '%s'", strings.ReplaceAll(strings.TrimSpace(f.Text[m[2]:m[3]]), "'", "''"))
+			break
 		}
 		d.find(at, "this is not YAML: "+message, advice)
 		return false

@@ -28,10 +28,11 @@ const dropTimeout = 20 * time.Second
 // no other index reads.
 func (r *Remover) PlanIndex(ctx context.Context, index string) (*api.IndexRemoval, error) {
 	out := &api.IndexRemoval{Index: index, Editions: []api.HeldEdition{}, Sources: []api.SourceRelease{}}
-	editions, err := r.editionsOf(ctx, index)
+	all, err := r.Definer.Records.Editions(ctx)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the editions: %w", err)
 	}
+	editions := slices.DeleteFunc(slices.Clone(all), func(e *records.Edition) bool { return e.Index != index })
 	in := r.Definer.Connections.Definition().Index(index)
 	if in == nil && len(editions) == 0 {
 		return nil, fmt.Errorf("index %q is %w", index, inspect.ErrUnknown)
@@ -50,10 +51,6 @@ func (r *Remover) PlanIndex(ctx context.Context, index string) (*api.IndexRemova
 	for _, src := range r.Definer.Connections.Definition().Sources {
 		if !sources[src.Name] {
 			continue
-		}
-		all, err := r.Definer.Records.Editions(ctx)
-		if err != nil {
-			return nil, fmt.Errorf("reading the editions: %w", err)
 		}
 		var before, after []*shape.Shape
 		for _, e := range all {
@@ -87,8 +84,8 @@ func (r *Remover) editionsOf(ctx context.Context, index string) ([]*records.Edit
 	return slices.DeleteFunc(all, func(e *records.Edition) bool { return e.Index != index }), nil
 }
 
-// Index takes an index out of the definition in force, and deletes all that only this index needs. The index is dropped when it fails later: what could not be deleted yet is in
-// the answer, and the processes that feed its sources go on trying.
+// Index takes an index out of the definition in force, and deletes all that only this index needs. What cannot be deleted yet is
+// in the answer; the processes that feed its sources keep trying.
 func (r *Remover) Index(ctx context.Context, index, by string) (*api.IndexRemoval, error) {
 	r.Definer.applying.Lock()
 	defer r.Definer.applying.Unlock()
@@ -129,12 +126,8 @@ func (r *Remover) dropFromDefinition(ctx context.Context, index, by string) (*ap
 	if err != nil {
 		return nil, &inspect.BadRequest{Err: err}
 	}
-	def, findings := r.Definer.Connections.Parse(files)
-	if len(findings) > 0 {
+	if _, findings := r.Definer.Connections.Parse(files); len(findings) > 0 {
 		return nil, &inspect.BadRequest{Err: fmt.Errorf("the definition in force cannot be used: %s", findings[0])}
-	}
-	if def.Index(index) != nil {
-		return nil, &inspect.BadRequest{Err: fmt.Errorf("index %s comes from a << in the definition: write it as a key of its own, apply that, and try again", index)}
 	}
 	if out.Version, err = r.Definer.Records.Apply(ctx, files, applied.EngineKinds, by, index); err != nil {
 		return nil, fmt.Errorf("recording the definition: %w", err)
@@ -180,12 +173,12 @@ func (r *Remover) releaseCapture(ctx context.Context, removal *api.IndexRemoval)
 				return err
 			}
 			if err = c.Capture.Remove(ctx); err != nil {
-				removal.Script = script
+				removal.Script += script
 			}
 			return err
 		})
-		if err != nil && removal.Pending == "" {
-			removal.Pending = fmt.Sprintf("the capture in source %s is not removed: %v", name, err)
+		if err != nil {
+			stays(removal, fmt.Sprintf("the capture in source %s is not removed: %v", name, err))
 		}
 	}
 }
@@ -204,11 +197,21 @@ func (r *Remover) trim(ctx context.Context, c *captured, released []string, remo
 	if len(stay) == 0 {
 		return nil
 	}
-	if removal.Script, err = c.Capture.Script(ctx, c.need); err != nil {
+	script, err := c.Capture.Script(ctx, c.need)
+	if err != nil {
 		return err
 	}
-	removal.Pending = fmt.Sprintf("the triggers on %s stay, because Pingo's role in source %s does not own the tables", strings.Join(stay, ", "), c.definition.Name)
+	removal.Script += script
+	stays(removal, fmt.Sprintf("the triggers on %s stay, because Pingo's role in source %s does not own the tables", strings.Join(stay, ", "), c.definition.Name))
 	return nil
+}
+
+// stays notes what is not deleted.
+func stays(removal *api.IndexRemoval, what string) {
+	if removal.Pending != "" {
+		what = removal.Pending + "; " + what
+	}
+	removal.Pending = what
 }
 
 // PlanCapture says what removing capture from a source would do.

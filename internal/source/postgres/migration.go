@@ -3,6 +3,8 @@ package postgres
 import (
 	"context"
 	"errors"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -54,7 +56,8 @@ func try(ctx context.Context, tx pgx.Tx, s migrationStep, skipped bool) error {
 	if err != nil {
 		return explain(err)
 	}
-	if _, err = point.Exec(ctx, s.text); err == nil {
+	// No index can be built or dropped concurrently in a transaction.
+	if _, err = point.Exec(ctx, concurrently.ReplaceAllString(s.text, "$1 ")); err == nil {
 		return point.Commit(ctx)
 	}
 	var pg *pgconn.PgError
@@ -73,6 +76,8 @@ func try(ctx context.Context, tx pgx.Tx, s migrationStep, skipped bool) error {
 	}
 	return &source.MigrationError{Line: s.line, Reason: reason}
 }
+
+var concurrently = regexp.MustCompile(`(?i)^((?:CREATE\s+(?:UNIQUE\s+)?|DROP\s+)INDEX)\s+CONCURRENTLY\s`)
 
 // migrationStep is one statement of a migration; its line counts from 1.
 type migrationStep struct {
@@ -183,8 +188,12 @@ func kindOf(statement string) statementKind {
 		return boundary
 	}
 	switch strings.TrimRight(words[0], ";") {
-	case "CREATE", "ALTER", "DROP", "COMMENT":
+	case "CREATE", "ALTER", "DROP", "COMMENT", "GRANT", "REVOKE":
 		return structural
+	case "SET":
+		if slices.Contains(words[1:min(len(words), 3)], "SEARCH_PATH") {
+			return structural
+		}
 	case "BEGIN", "COMMIT", "START", "END":
 		return boundary
 	case "ROLLBACK", "ABORT", "SAVEPOINT", "RELEASE", "PREPARE":
