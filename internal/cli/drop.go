@@ -126,10 +126,11 @@ hand. Run pingo export first to keep the definition.`,
 				}
 			}
 			return a.Print(out, func() {
+				fmt.Fprintln(a.Out, "Deleted:")
 				for _, d := range out.Dropped {
 					fmt.Fprint(a.Out, removalOf(d))
 				}
-				fmt.Fprintln(a.Out, "Deleted, except for what is left:")
+				fmt.Fprintln(a.Out, "What is left:")
 				for _, left := range out.Left {
 					fmt.Fprintf(a.Out, "  %s\n", left)
 				}
